@@ -1,0 +1,209 @@
+"""Carry motions from one figure to another: prepared once, applied to any number of clips.
+
+For a role with the source's world rotation S(t), its world rotation S₀ in the reference pose, and T₀ the same on the
+target: D(t) = S(t)·S₀⁻¹ is the motion, and the target's world rotation is D(t)·T₀. Its local rotation follows from its
+parent's; bones without a partner keep their rest. The hips travel from their resting place, scaled by the legs.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from fairswap.body.pairing import Pair, pair_bones
+from fairswap.bones.profile import BoneProfile, roles_of
+from fairswap.bones.roles import RoleMap, part_of
+from fairswap.clip import Clip, Poses
+from fairswap.errors import Finding, UsageError
+from fairswap.figure import Figure
+from fairswap.kernels import Floats, conjugate_multiply_into, multiply_into
+from fairswap.pose.reference import Reference, t_pose
+from fairswap.rotation import conjugate, multiply, rotate, slerp
+from fairswap.skeleton import world_rotations
+
+# Bounds the memory of a long clip; short enough to stay near the processor.
+_FRAMES_AT_ONCE = 2048
+
+
+@dataclass(frozen=True, eq=False)
+class Swap:
+    """A prepared pair of figures.
+
+    Parameters
+    ----------
+    source, target : Figure
+        Whose motion, and who shall move.
+    source_bones, target_bones : BoneProfile, optional
+        Which bone is which; without them the built-in profile that fits is taken.
+
+    Raises
+    ------
+    ImpossibleError
+        If no profile fits, or a limb has no length.
+    """
+
+    source: Figure
+    target: Figure
+    source_bones: BoneProfile | None = None
+    target_bones: BoneProfile | None = None
+
+    def __post_init__(self) -> None:
+        # Say now what is wrong, not at the first clip.
+        _ = self.pairs, self.source_reference, self.target_reference
+
+    @cached_property
+    def source_roles(self) -> RoleMap:
+        what = f"the source {self.source.name!r}"
+        return roles_of(self.source.skeleton, self.source_bones, what=what, option="--source-bones")
+
+    @cached_property
+    def target_roles(self) -> RoleMap:
+        what = f"the target {self.target.name!r}"
+        return roles_of(self.target.skeleton, self.target_bones, what=what, option="--target-bones")
+
+    @cached_property
+    def source_reference(self) -> Reference:
+        return t_pose(self.source.skeleton, self.source_roles, f"the source {self.source.name!r}")
+
+    @cached_property
+    def target_reference(self) -> Reference:
+        return t_pose(self.target.skeleton, self.target_roles, f"the target {self.target.name!r}")
+
+    @cached_property
+    def pairs(self) -> list[Pair]:
+        """Which target bone takes its motion from where, in the order of the target's bones."""
+        return pair_bones(self.source.skeleton, self.source_roles, self.target.skeleton, self.target_roles)
+
+    @property
+    def travel_scale(self) -> float:
+        """By what travel is multiplied: the target's leg length over the source's."""
+        return self.target_reference.leg_m / self.source_reference.leg_m
+
+    @cached_property
+    def resting(self) -> list[str]:
+        """The target's bones that get no motion and keep their rest."""
+        moved = {pair.target for pair in self.pairs}
+        skeleton = self.target.skeleton
+        return [name for bone, name in enumerate(skeleton.names) if bone not in moved and bone not in skeleton.ends]
+
+    @cached_property
+    def findings(self) -> list[Finding]:
+        """What is worth telling about the pair: what is not carried over."""
+        shared = {pair.role for pair in self.pairs}
+        lost = [
+            role
+            for role in self.source_roles.roles()
+            if role not in shared and role != "root" and not role.startswith(("spine_", "neck_"))
+        ]
+        found = []
+        if lost:
+            message = f"{self.target.name} has no bone for {', '.join(lost[:6])}{' …' if len(lost) > 6 else ''}"
+            found.append(Finding("roles-lost", "note", self.target.name, message))
+        return found
+
+    def corrections(self) -> list[dict[str, Any]]:
+        """How far each side's rest pose is from the common T, in degrees, for each body part."""
+        rows = []
+        for side, figure, reference in (
+            ("source", self.source, self.source_reference),
+            ("target", self.target, self.target_reference),
+        ):
+            parts: dict[str, list[float]] = {}
+            for role, degrees in reference.corrections.items():
+                parts.setdefault(part_of(role), []).append(degrees)
+            rows += [
+                {
+                    "side": side,
+                    "figure": figure.name,
+                    "part": part,
+                    "degrees_mean": float(np.mean(values)),
+                    "degrees_most": float(np.max(values)),
+                }
+                for part, values in parts.items()
+            ]
+        return rows
+
+    def convert(self, clip: Clip) -> Clip:
+        """Carry one clip over: same name, rate and duration, on the target's skeleton.
+
+        Raises
+        ------
+        UsageError
+            If the clip does not move the source's skeleton.
+        """
+        if clip.skeleton is not self.source.skeleton:
+            raise UsageError(
+                f"clip {clip.name!r} moves another skeleton than {self.source.name!r}",
+                remedy="Make a Swap from the figure that the clip came with",
+            )
+        target = self.target.skeleton
+        rotations = np.empty((len(target), 4, clip.frames))
+        hips_place = np.empty((3, clip.frames))
+        for start in range(0, clip.frames, _FRAMES_AT_ONCE):
+            span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
+            self._convert_block(clip.poses, span, rotations[:, :, span], hips_place[:, span])
+        hips = np.array([self.target_roles.bones["hips"]], dtype=np.intp)
+        poses = Poses(target, rotations, hips, hips_place[None])
+        return Clip(clip.name, clip.rate, poses, frozenset(pair.target for pair in self.pairs))
+
+    @cached_property
+    def _needed(self) -> list[int]:
+        used = {bone for pair in self.pairs for bone in (pair.first, pair.second)}
+        return self.source.skeleton.with_ancestors(used)
+
+    def _convert_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats) -> None:
+        source, target = self.source.skeleton, self.target.skeleton
+        frames = out.shape[2]
+        source_world = np.empty((len(source), 4, frames))
+        world_rotations(source, poses.rotation_tracks[:, :, span], self._needed, source_world)
+        carry_rotations(self, source_world, out)
+        # The hips' place: from where they rest, scaled, and seen from the target's own parent of the hips.
+        path = source.with_ancestors([self.source_roles.bones["hips"]])
+        place = np.zeros((3, 1))
+        for bone in path:
+            parent = int(source.parents[bone])
+            local = poses.translation_track(bone)
+            local = local[:, span] if local.shape[1] > 1 else local
+            place = local if parent < 0 else place + rotate(source_world[parent].T, local.T).T
+        moved = (place.T - self.source_reference.hips) * self.travel_scale + self.target_reference.hips
+        parent = int(target.parents[self.target_roles.bones["hips"]])
+        if parent >= 0:
+            rest = target.rest
+            moved = rotate(conjugate(rest.rotations[0, parent]), moved - rest.positions[0, parent])
+        hips_out[:] = moved.T
+
+
+def carry_rotations(swap: Swap, source_world: Floats, out: Floats) -> Floats:
+    """Local rotations of the target ``(bones, 4, frames)`` from the source's world rotations, into ``out``."""
+    target = swap.target.skeleton
+    frames = out.shape[2]
+    scratch = np.empty(frames)
+    world: dict[int, Floats] = {}
+    by_bone = {pair.target: pair for pair in swap.pairs}
+    source_rest, target_rest = conjugate(swap.source_reference.rotations), swap.target_reference.rotations
+    for bone, parent in enumerate(target.parents.tolist()):
+        pair = by_bone.get(bone)
+        if pair is None:
+            out[bone] = target.rest_rotations[bone][:, None]
+            if parent in world:
+                world[bone] = np.empty((4, frames))
+                multiply_into(world[bone], world[parent], out[bone], scratch)
+            else:
+                world[bone] = target.rest.rotation_tracks[bone]
+            continue
+        if pair.between:
+            first = multiply(source_world[pair.first].T, source_rest[pair.first])
+            second = multiply(source_world[pair.second].T, source_rest[pair.second])
+            world[bone] = np.ascontiguousarray(multiply(slerp(first, second, pair.share), target_rest[bone]).T)
+        else:
+            constant = multiply(source_rest[pair.first], target_rest[bone])[:, None]
+            world[bone] = np.empty((4, frames))
+            multiply_into(world[bone], source_world[pair.first], constant, scratch)
+        if parent < 0:
+            out[bone] = world[bone]
+        else:
+            conjugate_multiply_into(out[bone], world[parent], world[bone], scratch)
+    return out

@@ -1,0 +1,198 @@
+"""Bone profiles: TOML files that say which bone of an ecosystem fills which role."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from fairswap.bones.roles import MUST_HAVE, RoleMap, is_role
+from fairswap.errors import ImpossibleError, InputError
+from fairswap.skeleton import Skeleton
+from fairswap.space import Space
+
+FIRST_LINE = 'fairswap = "bones/1"'
+
+
+class _Space(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    up: str = "+Y"
+    forward: str = "+Z"
+    unit: str = "m"
+
+
+class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    fairswap: str
+    name: str
+    roles: dict[str, str | list[str]]
+    title: str = ""
+    rest_pose: str = ""
+    prefix: str | list[str] = []
+    ignore: list[str] = []
+    extra: list[str] = []
+    helper: dict[str, dict[str, str | float]] = {}
+    space: _Space = _Space()
+
+
+@dataclass(frozen=True)
+class BoneProfile:
+    """The roles of one ecosystem's bones.
+
+    Attributes
+    ----------
+    name, title : str
+    roles : mapping of role to tuple of bone names
+        Several names are editions of a family: the first that is there counts. A name with ``/`` is the end of a path.
+    prefixes : tuple of str
+        What may stand before every bone's name; ``*`` stands for anything.
+    ignore : tuple of str
+        Bones to leave out of account, ``*`` for anything.
+    space : Space
+        What the ecosystem stores bones in, for reports.
+    """
+
+    name: str
+    roles: Mapping[str, tuple[str, ...]]
+    title: str = ""
+    rest_pose: str = ""
+    prefixes: tuple[str, ...] = ()
+    ignore: tuple[str, ...] = ()
+    space: Space = Space()
+
+    @classmethod
+    def load(cls, path: str | Path) -> BoneProfile:
+        """Read a profile file.
+
+        Raises
+        ------
+        InputError
+            With the field that is wrong.
+        """
+        try:
+            text = Path(path).read_text(encoding="utf-8-sig")
+        except (OSError, UnicodeDecodeError) as error:
+            reason = getattr(error, "strerror", None) or "it is not UTF-8 text"
+            raise InputError(f"the profile cannot be read ({reason})", file=path) from None
+        return _profile_from_text(text, str(path))
+
+    def assign(self, skeleton: Skeleton) -> RoleMap:
+        """The roles that bones of ``skeleton`` fill by this profile. Each bone fills one role at most."""
+        by_name: dict[str, int] = {}
+        prefix = _pattern(self.prefixes) if self.prefixes else None
+        ignored = _pattern(self.ignore) if self.ignore else None
+        for bone, full in enumerate(skeleton.names):
+            name = prefix.sub("", full, count=1) if prefix else full
+            if ignored and ignored.fullmatch(name):
+                continue
+            by_name.setdefault(name, bone)
+            by_name.setdefault(full, bone)
+        found: dict[str, int] = {}
+        for role, names in self.roles.items():
+            bone = next((by_name[name] for name in names if name in by_name), None)
+            if bone is None:
+                bone = next((_by_path(skeleton, name) for name in names if "/" in name), None)
+            if bone is not None and bone not in found.values():
+                found[role] = bone
+        return RoleMap(found, self.name)
+
+
+def built_in_profiles() -> tuple[BoneProfile, ...]:
+    """The profiles of our own stages, in the order of their names."""
+    folder = files("fairswap.data") / "profiles"
+    names = sorted(entry.name for entry in folder.iterdir() if entry.name.endswith(".toml"))
+    return tuple(_built_in(name) for name in names)
+
+
+def profile_named(name: str | Path) -> BoneProfile:
+    """A built-in profile by its name, or one from a file."""
+    for profile in built_in_profiles():
+        if profile.name == str(name):
+            return profile
+    path = Path(name)
+    if not path.exists():
+        known = ", ".join(profile.name for profile in built_in_profiles())
+        raise InputError("there is no such profile", file=name, remedy=f"Give a file, or one of {known}")
+    return BoneProfile.load(path)
+
+
+def roles_of(skeleton: Skeleton, profile: BoneProfile | None = None, *, what: str, option: str) -> RoleMap:
+    """The roles of a skeleton, by the profile given or by the built-in one that fits best.
+
+    ``what`` names the figure and ``option`` the switch to give a profile with, for the error.
+
+    Raises
+    ------
+    ImpossibleError
+        If must-have roles are missing; it names them.
+    """
+    if profile is not None:
+        candidates = [profile.assign(skeleton)]
+    else:
+        candidates = [known.assign(skeleton) for known in built_in_profiles()]
+    best = max(candidates, key=lambda roles: (-len(roles.missing()), len(roles.bones)))
+    missing = best.missing()
+    if not missing:
+        return best
+    if len(missing) == len(MUST_HAVE):
+        problem = f"no bone of {what} is known (its bones are called {_sample(skeleton)})"
+    else:
+        shown = ", ".join(missing[:8]) + (f" and {len(missing) - 8} more" if len(missing) > 8 else "")
+        problem = f"profile {best.profile!r} comes nearest to {what}, but misses {shown}"
+    raise ImpossibleError(
+        problem, remedy=f"Write a bone profile for it and pass it with {option} P.toml ('fairswap bones list' shows some)"
+    )
+
+
+def _sample(skeleton: Skeleton) -> str:
+    names = ", ".join(repr(name[:40]) for name in skeleton.names[:3])
+    return names + (" …" if len(skeleton) > 3 else "")
+
+
+@cache
+def _built_in(name: str) -> BoneProfile:
+    entry = files("fairswap.data") / "profiles" / name
+    return _profile_from_text(entry.read_text(encoding="utf-8"), name)
+
+
+def _profile_from_text(text: str, file: str) -> BoneProfile:
+    try:
+        raw: dict[str, Any] = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        raise InputError(f"it is not TOML ({error})", file=file) from None
+    if raw.get("fairswap") != "bones/1":
+        raise InputError("it is not a bone profile", file=file, remedy=f"Its first line must be {FIRST_LINE}")
+    try:
+        read = msgspec.convert(raw, _File)
+    except msgspec.ValidationError as error:
+        problem, _, place = str(error).partition(" - at `$.")
+        raise InputError(problem, file=file, place=place.rstrip("`") or None) from None
+    taken: dict[str, str] = {}
+    roles: dict[str, tuple[str, ...]] = {}
+    for role, names in read.roles.items():
+        if not is_role(role):
+            raise InputError(f"{role!r} is not a role", file=file, place=f"roles.{role}", remedy="See docs/roles.md")
+        roles[role] = (names,) if isinstance(names, str) else tuple(names)
+        for name in roles[role]:
+            if taken.setdefault(name, role) != role:
+                problem = f"bone {name!r} has two roles, {taken[name]} and {role}"
+                raise InputError(problem, file=file, place=f"roles.{role}", remedy="Take one of them out")
+    prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
+    space = Space(read.space.up, read.space.forward, read.space.unit)
+    return BoneProfile(read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), space)
+
+
+def _pattern(globs: tuple[str, ...]) -> re.Pattern[str]:
+    return re.compile("|".join("^" + re.escape(glob).replace(r"\*", ".*") for glob in globs))
+
+
+def _by_path(skeleton: Skeleton, name: str) -> int | None:
+    for bone in range(len(skeleton)):
+        if skeleton.path(bone).endswith(name):
+            return bone
+    return None

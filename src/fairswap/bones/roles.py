@@ -1,0 +1,108 @@
+"""The roles: the anatomical places that bones fill. Sides are the figure's own left and right."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
+
+SIDES = ("left", "right")
+FINGERS = ("index", "middle", "ring", "little")
+_THUMB = ("metacarpal", "proximal", "distal")
+_FINGER = ("metacarpal", "proximal", "intermediate", "distal")
+_NUMBERED = re.compile(r"(spine|neck)_([1-9]\d?)$")
+
+ARM = ("shoulder", "upper_arm", "lower_arm", "hand")
+LEG = ("upper_leg", "lower_leg", "foot", "toes")
+
+
+def _sided() -> Iterator[str]:
+    for side in SIDES:
+        yield from (f"{part}_{side}" for part in (*ARM, *LEG))
+        yield from (f"thumb_{part}_{side}" for part in _THUMB)
+        yield from (f"{finger}_{part}_{side}" for finger in FINGERS for part in _FINGER)
+
+
+SIDED_ROLES = tuple(_sided())
+SINGLE_ROLES = ("root", "hips", "head", "jaw", "eye_left", "eye_right")
+# Without these there is no body to carry a motion over to.
+MUST_HAVE = (
+    "hips",
+    "spine_1",
+    "head",
+    *(f"{part}_{side}" for side in SIDES for part in (*ARM[1:], *LEG[:3])),
+)
+
+
+def is_role(name: str) -> bool:
+    """Whether ``name`` is in the vocabulary: ``spine_3`` is, ``spine`` is not."""
+    return name in SINGLE_ROLES or name in SIDED_ROLES or _NUMBERED.match(name) is not None
+
+
+def role_order(role: str) -> tuple[int, int]:
+    """For sorting roles as a person would list them: trunk, arms, hands, legs."""
+    match = _NUMBERED.match(role)
+    if match:
+        return (2 if match[1] == "spine" else 3, int(match[2]))
+    if role in SINGLE_ROLES:
+        return ({"root": 0, "hips": 1}.get(role, 4), SINGLE_ROLES.index(role))
+    return (5, SIDED_ROLES.index(role))
+
+
+def side_of(role: str) -> str:
+    """``left``, ``right`` or nothing."""
+    return next((side for side in SIDES if role.endswith(f"_{side}")), "")
+
+
+def part_of(role: str) -> str:
+    """The body part that a role belongs to, for reports: ``trunk``, ``arms``, ``hands``, ``legs``, ``feet``, ``face``."""
+    base = role.removesuffix(f"_{side_of(role)}")
+    if base in ("jaw", "eye"):
+        return "face"
+    if base in ("upper_arm", "lower_arm"):
+        return "arms"
+    if base in ("upper_leg", "lower_leg"):
+        return "legs"
+    if base in ("foot", "toes"):
+        return "feet"
+    if base in ("head", "shoulder", "hips", "root") or _NUMBERED.match(base):
+        return "trunk"
+    return "hands"
+
+
+@dataclass(frozen=True)
+class RoleMap:
+    """Which bone (by index in its skeleton) fills which role, and where that is known from."""
+
+    bones: Mapping[str, int]
+    profile: str
+
+    def chain(self, kind: str) -> list[str]:
+        """The roles of the ``spine`` or the ``neck`` that are there, from below."""
+        found = [role for role in self.bones if (match := _NUMBERED.match(role)) and match[1] == kind]
+        return sorted(found, key=role_order)
+
+    def roles(self) -> list[str]:
+        """All roles that are filled, in a person's order."""
+        return sorted(self.bones, key=role_order)
+
+    def missing(self, wanted: Iterable[str] = MUST_HAVE) -> list[str]:
+        """The roles of ``wanted`` that no bone fills."""
+        return [role for role in wanted if role not in self.bones]
+
+
+def next_roles(role: str) -> list[str]:
+    """The roles that a bone's direction points to, best first: where the limb goes on."""
+    side = side_of(role)
+    base = role.removesuffix(f"_{side}")
+    limb = ARM if base in ARM else LEG if base in LEG else ()
+    if base == "hand":
+        # The middle finger; of hands with fewer, the nearest.
+        return [f"{finger}_{part}_{side}" for finger in ("middle", "ring", "index") for part in ("proximal", "metacarpal")]
+    if limb and base != limb[-1]:
+        return [f"{limb[limb.index(base) + 1]}_{side}"]
+    finger, _, part = base.partition("_")
+    parts = _THUMB if finger == "thumb" else _FINGER if finger in FINGERS else ()
+    if part in parts and part != parts[-1]:
+        return [f"{finger}_{later}_{side}" for later in parts[parts.index(part) + 1 :]]
+    return []

@@ -1,0 +1,35 @@
+"""Sculpt the troupe and store it under ``data/troupe``: ``python -m fairswap.demo.build`` (``make troupe``)."""
+
+from __future__ import annotations
+
+import sys
+from dataclasses import replace
+from pathlib import Path
+
+import fairswap
+from fairswap.demo.anatomy import body_of
+from fairswap.demo.sculpt import sculpt
+from fairswap.demo.wardrobe import flatten_soles, paint_of, shapes_of
+from fairswap.figure import Figure
+from fairswap.space import Space
+
+FOLDER = Path(fairswap.__file__).parent / "data" / "troupe"
+_TRIANGLES = {"Juniper": 17000, "Osric": 15000}
+SPACES = {"quillmoor": Space(), "saltglass": Space("+Z", "-Y", "in")}
+
+
+def main() -> None:
+    """Sculpt those named on the command line, or all."""
+    for name in sys.argv[1:] or _TRIANGLES:
+        body = body_of(name)
+        shapes = shapes_of(body)
+        mesh = sculpt(body, shapes, paint_of(body, shapes), _TRIANGLES[name])
+        mesh = replace(mesh, vertices=flatten_soles(mesh.vertices))
+        figure = Figure(name, body.skeleton(body.rest_turns()), (mesh,))
+        path = FOLDER / f"{name.lower()}.glb"
+        fairswap.save(path, figure, space=SPACES[body.measures.stage], force=True)
+        sys.stderr.write(f"{path}: {len(mesh.vertices)} vertices, {len(mesh.triangles)} triangles\n")
+
+
+if __name__ == "__main__":
+    main()

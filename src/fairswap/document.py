@@ -1,0 +1,60 @@
+"""What one file holds, once read: figures, clips, the space it was in, and what was noticed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fairswap.clip import Clip
+from fairswap.errors import Finding, ImpossibleError, UsageError
+from fairswap.figure import Figure
+from fairswap.space import Space
+
+
+@dataclass(frozen=True, eq=False)
+class Document:
+    """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in."""
+
+    file: str
+    format: str
+    space: Space
+    figures: tuple[Figure, ...]
+    clips: tuple[Clip, ...]
+    findings: tuple[Finding, ...] = ()
+
+    @property
+    def figure(self) -> Figure:
+        """The one figure in the file; of several, the one with most bones that has a mesh.
+
+        Raises
+        ------
+        ImpossibleError
+            If there is none.
+        """
+        if not self.figures:
+            raise ImpossibleError(
+                "there is no figure in it: no skin, and no bones that move",
+                file=self.file,
+                remedy="Export the figure again with its skeleton and skin weights",
+            )
+        return max(self.figures, key=lambda figure: (bool(figure.meshes), len(figure.skeleton)))
+
+    def clips_of(self, figure: Figure) -> tuple[Clip, ...]:
+        """The clips that move ``figure``."""
+        return tuple(clip for clip in self.clips if clip.skeleton is figure.skeleton)
+
+    def clip(self, name: str) -> Clip:
+        """The clip called ``name``.
+
+        Raises
+        ------
+        UsageError
+            If there is none; the clips that are there are named.
+        """
+        for clip in self.clips:
+            if clip.name == name:
+                return clip
+        raise UsageError(
+            f"no clip is called {name!r}",
+            file=self.file,
+            remedy="It has " + (", ".join(repr(clip.name) for clip in self.clips) or "no clips"),
+        )

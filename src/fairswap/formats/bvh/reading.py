@@ -1,0 +1,235 @@
+"""From BVH text to a skeleton and a clip in our space."""
+
+from __future__ import annotations
+
+import re
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from fairswap.clip import Clip, Poses
+from fairswap.document import Document
+from fairswap.errors import Finding, InputError
+from fairswap.figure import Figure
+from fairswap.formats.bvh.hierarchy import Joint, parse_hierarchy
+from fairswap.formats.bvh.numbers import rows_from_text
+from fairswap.formats.storage import read_bytes
+from fairswap.kernels import Floats, Integers
+from fairswap.posture import Posture, posture_from_positions, unit_from_height
+from fairswap.rate import rate_from_text
+from fairswap.rotation import quaternion_from_euler
+from fairswap.skeleton import Skeleton
+from fairswap.space import OURS, Space
+
+_AGAIN = "Export the clip again"
+_MOTION = re.compile(rb"^[ \t]*MOTION[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
+_FRAMES = re.compile(rb"^[ \t]*Frames[ \t]*:[ \t]*(\S*)[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
+_TIME = re.compile(rb"^[ \t]*Frame[ \t]+Time[ \t]*:[ \t]*(\S*)[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
+
+
+@dataclass(frozen=True, eq=False)
+class BvhSource:
+    """What a BVH file looked like, so that it can be written the same way."""
+
+    joints: tuple[Joint, ...]
+    space: Space
+    frame_time: str
+    rate: Fraction
+
+
+@dataclass(frozen=True, eq=False)
+class BvhOrigin:
+    """Marks an unchanged clip; see :class:`fairswap.formats.gltf.reading.GltfOrigin`."""
+
+    source: BvhSource
+    poses: Poses
+
+
+def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
+    """Read a ``.bvh``; see :func:`fairswap.load`."""
+    content = read_bytes(path)
+    motion = _MOTION.search(content)
+    if motion is None:
+        raise InputError("there is no line MOTION", remedy="Is it a whole BVH file? " + _AGAIN)
+    findings: list[Finding] = []
+    joints = parse_hierarchy(_decoded(content[: motion.start()], path.stem, findings))
+    declared, frame_time, at = _header(content, motion.end())
+    rate = rate_from_text(frame_time)
+    channels = [(joint, *channel) for joint, parsed in enumerate(joints) for channel in parsed.channels]
+    if not channels:
+        raise InputError("no joint has channels: nothing moves", remedy=_AGAIN)
+    first_line = content.count(b"\n", 0, at) + 1
+    rotations, positions, frames = _motion(memoryview(content)[at:], joints, len(channels), declared, first_line)
+    if frames != declared:
+        message = f"{declared} frames are declared, {frames} are there; those were read"
+        findings.append(Finding("frames-declared", "warning", path.stem, message, _AGAIN + " if some are missing"))
+    parents = np.array([joint.parent for joint in joints], dtype=np.intp)
+    offsets = np.array([joint.offset for joint in joints], dtype=np.float64)
+    _resolve_positions(joints, offsets, positions, path.stem, findings)
+    space, posture = _space(offsets, parents, rotations, positions, unit, up, path.stem, findings)
+    skeleton = _skeleton(joints, parents, offsets, positions, posture, space, path.stem, findings)
+    _into_our_space(space, rotations, positions)
+    moved = np.array(sorted(positions), dtype=np.intp)
+    poses = Poses(skeleton, rotations, moved, np.stack([positions[bone] for bone in moved.tolist()]) if len(moved) else None)
+    source = BvhSource(tuple(joints), space, frame_time, rate)
+    keyed = frozenset(joint for joint, _, _ in channels)
+    clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses))
+    figure = Figure(path.stem, skeleton, (), space, source)
+    return Document(str(path), "BVH", space, (figure,), (clip,), tuple(findings))
+
+
+def _decoded(head: bytes, name: str, findings: list[Finding]) -> str:
+    try:
+        return head.decode("utf-8-sig")
+    except UnicodeDecodeError:
+        message = "the names are not UTF-8; read as Latin-1, letters with accents may be wrong"
+        findings.append(Finding("encoding", "note", name, message))
+        return head.decode("latin-1")
+
+
+def _header(content: bytes, start: int) -> tuple[int, str, int]:
+    """Declared frames, the frame time as written, and where the numbers begin."""
+    frames = _FRAMES.search(content, start, start + 4096)
+    time = _TIME.search(content, start, start + 4096)
+    if frames is None or time is None:
+        missing = "Frames:" if frames is None else "Frame Time:"
+        raise InputError(f"there is no {missing!r} after MOTION", place="MOTION", remedy=_AGAIN)
+    count, seconds = frames[1].decode("ascii", "replace"), time[1].decode("ascii", "replace")
+    if not re.fullmatch(r"\d{1,9}", count) or int(count) < 1:
+        raise InputError(f"Frames is {count[:40]!r}", place="MOTION", remedy=_AGAIN)
+    if not re.fullmatch(r"\+?(\d+\.?\d*|\.\d+)([eE][+-]?\d{1,3})?", seconds) or not 1e-5 < float(seconds) < 1e4:
+        problem = f"Frame Time is {seconds[:40]!r}, it must be seconds above zero"
+        raise InputError(problem, place="MOTION", remedy="Set it to 0.0333333 for 30 frames per second, say")
+    return int(count), seconds.lstrip("+"), max(frames.end(), time.end())
+
+
+def _motion(
+    body: memoryview, joints: list[Joint], columns: int, declared: int, first_line: int
+) -> tuple[Floats, dict[int, Floats], int]:
+    """Rotation tracks and position channels of all frames, still in the file's axes and unit, block by block."""
+    # Every number takes two characters at least: a declared count beyond that is no reason to ask for memory.
+    room = min(declared, len(body) // (2 * columns) + 1)
+    rotations = np.empty((len(joints), 4, room))
+    positions = {
+        index: np.empty((3, room)) for index, joint in enumerate(joints) if any(kind == "P" for kind, _ in joint.channels)
+    }
+    at = 0
+    for block in rows_from_text(body, columns, first_line):
+        if block.ndim == 1:  # numbers left over: an unfinished frame
+            break
+        rows = min(len(block), room - at)
+        span = slice(at, at + rows)
+        column = 0
+        for index, joint in enumerate(joints):
+            values = block[:rows, column : column + len(joint.channels)]
+            column += len(joint.channels)
+            turns = [i for i, (kind, _) in enumerate(joint.channels) if kind == "R"]
+            order = "".join(joint.channels[i][1] for i in turns)
+            rotations[index, :, span] = quaternion_from_euler(np.radians(values[:, turns]), order).T
+            if index in positions:
+                positions[index][:, span] = np.array(joint.offset)[:, None]
+                for i, (kind, axis) in enumerate(joint.channels):
+                    if kind == "P":
+                        positions[index]["XYZ".index(axis), span] = values[:, i]
+        at += rows
+        if at == room:
+            break
+    if at == 0:
+        raise InputError("there is no whole frame in it", place="MOTION", remedy=_AGAIN)
+    if at < room:
+        return rotations[:, :, :at].copy(), {index: track[:, :at].copy() for index, track in positions.items()}, at
+    return rotations, positions, at
+
+
+def _resolve_positions(
+    joints: list[Joint], offsets: Floats, positions: dict[int, Floats], name: str, findings: list[Finding]
+) -> None:
+    """Position channels mostly replace the OFFSET; some programs add them to it. The values tell which."""
+    for index, track in positions.items():
+        middle = np.median(track, axis=1)
+        offset = offsets[index]
+        given = [kind == "P" for kind, _ in joints[index].channels].count(True) == 3
+        if given and np.linalg.norm(offset) > 0 and 2.0 * np.linalg.norm(middle) < np.linalg.norm(middle - offset):
+            track += offset[:, None]
+            message = f"positions of {joints[index].name!r} are relative to its OFFSET; added to it"
+            findings.append(Finding("relative-positions", "note", name, message))
+
+
+def _space(
+    offsets: Floats,
+    parents: Integers,
+    rotations: Floats,
+    positions: dict[int, Floats],
+    unit: str | None,
+    up: str | None,
+    name: str,
+    findings: list[Finding],
+) -> tuple[Space, Posture | None]:
+    """Unit, up and forward: from the rest pose, or from the first frame where that says nothing."""
+    zero = Skeleton(tuple("" for _ in parents), parents, np.tile([0.0, 0.0, 0.0, 1.0], (len(parents), 1)), offsets)
+    where = "at rest"
+    posture = posture_from_positions(zero.rest.positions[0], parents)
+    if posture is None:
+        moved = np.array(sorted(positions), dtype=np.intp)
+        tracks = np.stack([positions[i][:, :1] for i in moved.tolist()]) if len(moved) else None
+        first = Poses(zero, rotations[:, :, :1], moved, tracks).world()
+        posture, where = posture_from_positions(first.positions[0], parents), "in the first frame"
+    found_up = up or (posture.up if posture else "+Y")
+    forward = posture.forward if posture and posture.up == found_up else ("-Y" if found_up == "+Z" else "+Z")
+    if forward[1] == found_up[1]:
+        forward = "+X"
+    height = posture.height if posture else float(np.ptp(zero.rest.positions[0], axis=0).max())
+    space = Space(found_up, forward, unit or unit_from_height(height))
+    if posture is None:
+        message = f"no body with two legs was recognised; taken as {space}"
+        findings.append(Finding("space-guessed", "warning", name, message, "Use --unit and --up if this is wrong"))
+    else:
+        size = height * space.metres
+        message = f"{space}: {posture.reason} ({where}), and the bones are {height:.4g} high, {size:.2f} m"
+        findings.append(Finding("space-found", "note", name, message, "Use --unit and --up if this is wrong"))
+    return space, posture
+
+
+def _skeleton(
+    joints: list[Joint],
+    parents: Integers,
+    offsets: Floats,
+    positions: dict[int, Floats],
+    posture: Posture | None,
+    space: Space,
+    name: str,
+    findings: list[Finding],
+) -> Skeleton:
+    """The rest skeleton in our space; a root without a resting place is stood on the floor."""
+    rest = (offsets @ space.turn.T) * space.metres
+    identity = np.tile([0.0, 0.0, 0.0, 1.0], (len(joints), 1))
+    names = tuple(joint.name for joint in joints)
+    ends = frozenset(index for index, joint in enumerate(joints) if joint.end)
+    skeleton = Skeleton(names, parents, identity, rest, ends)
+    world = skeleton.rest.positions[0]
+    lowest, tall = float(world[:, 1].min()), float(np.ptp(world[:, 1]))
+    if posture is not None and posture.up == space.up and abs(lowest) > 0.1 * tall:
+        lifted = rest.copy()
+        lifted[parents < 0, 1] -= lowest
+        message = f"the root has no resting height of its own; stood on its lowest bone, {-lowest:.2f} m lower"
+        findings.append(Finding("rest-height", "note", name, message))
+        return Skeleton(names, parents, identity, lifted, ends)
+    if posture is None and 0 in positions:
+        lifted = rest.copy()
+        lifted[0] = (space.turn @ positions[0][:, 0]) * space.metres
+        lifted[0, [0, 2]] = 0.0
+        return Skeleton(names, parents, identity, lifted, ends)
+    return skeleton
+
+
+def _into_our_space(space: Space, rotations: Floats, positions: dict[int, Floats]) -> None:
+    """Turn rotations and positions in place; a rotation about a file axis is the same about ours."""
+    if space.up != OURS.up or space.forward != OURS.forward:
+        # The vector part turns with the axes, the scalar stays: turn * q * turn⁻¹.
+        for bone in range(len(rotations)):
+            rotations[bone, :3] = space.turn @ rotations[bone, :3]
+    for track in positions.values():
+        track[:] = (space.turn @ track) * space.metres
+

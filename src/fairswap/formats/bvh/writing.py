@@ -1,0 +1,145 @@
+"""From a skeleton and a clip to BVH text."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from fractions import Fraction
+from pathlib import Path
+
+import numpy as np
+
+from fairswap.clip import Clip
+from fairswap.errors import UsageError
+from fairswap.figure import Figure
+from fairswap.formats.bvh.hierarchy import Joint
+from fairswap.formats.bvh.numbers import text_from_rows
+from fairswap.formats.bvh.reading import BvhOrigin, BvhSource
+from fairswap.formats.storage import write_atomically
+from fairswap.kernels import Floats
+from fairswap.rotation import conjugate, euler_from_quaternion, multiply, rotate
+from fairswap.skeleton import Skeleton
+from fairswap.space import Space
+
+_FRAMES_AT_ONCE = 2048
+
+
+def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | None, force: bool) -> list[Path]:
+    """Write one clip as ``.bvh``; see :func:`fairswap.save`."""
+    if len(clips) != 1:
+        raise UsageError(
+            f"a BVH file holds one clip, not {len(clips)}",
+            remedy="Pick one with --clip, or give a folder to get one file per clip",
+        )
+    write_atomically(path, _chunks(figure, clips[0], space or figure.space), force)
+    return [path]
+
+
+def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
+    skeleton, source = clip.skeleton, figure.source
+    layout = _layout(skeleton, clip, source)
+    rest = skeleton.rest
+    # In this format every joint is unturned at rest. Ours may be turned; what remains is the turn from the rest pose.
+    rest_rotations = rest.rotation_tracks[:, :, 0]
+    places = (rest.position_tracks[:, :, 0] @ space.turn) / space.metres
+    offsets = np.where(skeleton.parents[:, None] >= 0, places - places[skeleton.parents], places)
+    if isinstance(source, BvhSource):
+        # As they stood: a root stood on the floor by us goes back to where it was.
+        offsets = np.array([joint.offset for joint in source.joints])
+    yield _hierarchy(layout, offsets)
+    unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.poses is clip.poses
+    time = source.frame_time if unchanged and isinstance(source, BvhSource) else _time_text(clip.rate)
+    yield f"MOTION\nFrames: {clip.frames}\nFrame Time: {time}\n".encode()
+    for start in range(0, clip.frames, _FRAMES_AT_ONCE):
+        yield text_from_rows(_rows(skeleton, clip, layout, rest_rotations, space, start))
+
+
+def _layout(skeleton: Skeleton, clip: Clip, source: object) -> list[Joint]:
+    """The joints with their channels: as the file had them if it can say what the clip holds, else ours."""
+    moved = set(clip.poses.translated_bones.tolist())
+    unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.poses is clip.poses
+    old = source.joints if isinstance(source, BvhSource) else None
+    joints = []
+    for bone, name in enumerate(skeleton.names):
+        end = bone in skeleton.ends and not skeleton.children[bone]
+        channels: list[tuple[str, str]] = []
+        if old is not None and (unchanged or _says_all(old[bone], bone in moved)):
+            channels = list(old[bone].channels)
+        elif not end:
+            channels = [("P", axis) for axis in "XYZ"] if bone in moved or skeleton.parents[bone] < 0 else []
+            channels += [("R", axis) for axis in "ZXY"]
+        named = old[bone].named if old is not None else True
+        joints.append(Joint(name, int(skeleton.parents[bone]), end, named, channels=channels))
+    return joints
+
+
+def _says_all(joint: Joint, moved: bool) -> bool:
+    turns = [axis for kind, axis in joint.channels if kind == "R"]
+    places = [axis for kind, axis in joint.channels if kind == "P"]
+    return joint.end or (len(set(turns)) == len(turns) == 3 and len(places) >= (3 if moved else 0))
+
+
+def _hierarchy(joints: list[Joint], offsets: Floats) -> bytes:
+    children: list[list[int]] = [[] for _ in joints]
+    for index, joint in enumerate(joints):
+        if joint.parent >= 0:
+            children[joint.parent].append(index)
+    lines = ["HIERARCHY"]
+    stack: list[tuple[int, int, bool]] = [(i, 0, False) for i in reversed(range(len(joints))) if joints[i].parent < 0]
+    while stack:
+        index, depth, closing = stack.pop()
+        joint, tab = joints[index], "\t" * depth
+        if closing:
+            lines.append(f"{tab}}}")
+            continue
+        if joint.end:
+            lines.append(f"{tab}End Site {joint.name}".rstrip() if joint.named else f"{tab}End Site")
+        else:
+            lines.append(f"{tab}{'JOINT' if depth else 'ROOT'} {joint.name}")
+        x, y, z = offsets[index].tolist()
+        lines += [f"{tab}{{", f"{tab}\tOFFSET {x:.6f} {y:.6f} {z:.6f}"]
+        if not joint.end:
+            names = [f"{axis}{'position' if kind == 'P' else 'rotation'}" for kind, axis in joint.channels]
+            lines.append(f"{tab}\tCHANNELS {' '.join([str(len(names)), *names])}")
+            if not children[index]:  # the format wants every limb closed; how long the last bone is, nobody said
+                lines += [f"{tab}\tEnd Site", f"{tab}\t{{", f"{tab}\t\tOFFSET 0.000000 0.000000 0.000000", f"{tab}\t}}"]
+        stack.append((index, depth, True))
+        stack += [(child, depth + 1, False) for child in reversed(children[index])]
+    return ("\n".join(lines) + "\n").encode()
+
+
+def _rows(
+    skeleton: Skeleton, clip: Clip, layout: list[Joint], rest_rotations: Floats, space: Space, start: int
+) -> Floats:
+    """The channel values ``(frames, channels)`` of one block of frames."""
+    span = slice(start, start + _FRAMES_AT_ONCE)
+    tracks = clip.poses.rotation_tracks[:, :, span]
+    columns = []
+    for bone, joint in enumerate(layout):
+        if not joint.channels:
+            continue
+        parent = int(skeleton.parents[bone])
+        above = rest_rotations[parent] if parent >= 0 else np.array([0.0, 0.0, 0.0, 1.0])
+        if any(kind == "P" for kind, _ in joint.channels):
+            place = rotate(above, clip.poses.translation_track(bone).T)
+            place = (place @ space.turn) / space.metres
+            place = np.broadcast_to(place[span] if len(place) > 1 else place, (tracks.shape[2], 3))
+        turns = [axis for kind, axis in joint.channels if kind == "R"]
+        rotation = multiply(multiply(above, tracks[bone].T), conjugate(rest_rotations[bone]))
+        rotation[..., :3] = rotation[..., :3] @ space.turn
+        angles = _angles(rotation, turns)
+        for kind, axis in joint.channels:
+            columns.append(place[:, "XYZ".index(axis)] if kind == "P" else angles[turns.index(axis)])
+    return np.stack(columns, axis=1)
+
+
+def _angles(rotation: Floats, turns: list[str]) -> list[Floats]:
+    """Degrees for each of the turns; with fewer than three the rest are zero in what was read."""
+    if not turns:
+        return []
+    order = "".join(turns + [axis for axis in "ZXY" if axis not in turns]) if len(set(turns)) == len(turns) else "ZXY"
+    angles = np.degrees(euler_from_quaternion(rotation, order))
+    return [np.where(angles[:, i] == 0.0, 0.0, angles[:, i]) for i in range(len(turns))]
+
+
+def _time_text(rate: Fraction) -> str:
+    return f"{float(1 / rate):.8f}".rstrip("0") if rate.numerator % 3 or rate.denominator > 1 else f"{float(1 / rate):.7f}"

@@ -1,0 +1,108 @@
+"""A new glTF document for a figure that did not come from one."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from fairswap.figure import Figure, Mesh
+from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
+from fairswap.kernels import Floats
+from fairswap.rotation import conjugate, multiply, quaternion_from_matrix, rotate
+from fairswap.space import OURS, Space
+
+
+def build_document(figure: Figure, space: Space, packer: Packer) -> tuple[dict[str, Any], list[int], list[int]]:
+    """The JSON of a document with the skeleton and the meshes; the node of each bone and of each mesh.
+
+    In a ``space`` other than ours, bones and vertices are stored in it, below a node that turns and scales them.
+    """
+    turn = quaternion_from_matrix(space.turn)
+    skeleton = figure.skeleton
+    top: dict[str, Any] = {"name": figure.name, "children": []}
+    if space != OURS:
+        top |= {"rotation": turn.tolist(), "scale": [space.metres] * 3}
+    nodes: list[dict[str, Any]] = [top]
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        rotation, translation = skeleton.rest_rotations[bone], skeleton.rest_translations[bone] / space.metres
+        if parent < 0:
+            rotation, translation = multiply(conjugate(turn), rotation), rotate(conjugate(turn), translation)
+        node: dict[str, Any] = {"name": skeleton.names[bone]}
+        if np.abs(translation).max() > 0:
+            node["translation"] = translation.tolist()
+        if np.abs(rotation[:3]).max() > 1e-12:
+            node["rotation"] = rotation.tolist()
+        nodes.append(node)
+        nodes[parent + 1].setdefault("children", []).append(bone + 1)
+    raw: dict[str, Any] = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": nodes}
+    bone_nodes = list(range(1, len(nodes)))
+    mesh_nodes = []
+    for mesh in figure.meshes:
+        mesh_nodes.append(len(nodes))
+        raw["scenes"][0]["nodes"].append(len(nodes))
+        nodes.append({"name": mesh.name, "mesh": len(mesh_nodes) - 1, "skin": len(mesh_nodes) - 1})
+        _add_mesh(raw, mesh, figure, space, packer)
+    return raw, bone_nodes, mesh_nodes
+
+
+def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, space: Space, packer: Packer) -> None:
+    to_data = np.eye(4)
+    to_data[:3, :3] = space.turn.T / space.metres
+    vertices = mesh.vertices @ to_data[:3, :3].T
+    attributes: dict[str, int] = {
+        "POSITION": packer.attribute(_f4(vertices), bounds=True),
+        "NORMAL": packer.attribute(_f4(mesh.normals @ space.turn)),
+    }
+    if mesh.uvs is not None:
+        attributes["TEXCOORD_0"] = packer.attribute(_f4(mesh.uvs))
+    joints = [bone for bone in range(len(figure.skeleton)) if bone not in figure.skeleton.ends]
+    number = np.zeros(len(figure.skeleton), dtype="u1" if len(joints) < 256 else "<u2")
+    number[joints] = np.arange(len(joints))
+    width = -(-mesh.joints.shape[1] // 4) * 4
+    padding = ((0, 0), (0, width - mesh.joints.shape[1]))
+    weights = np.pad(mesh.weights, padding)
+    names = np.where(weights > 0, number[np.pad(mesh.joints, padding)], 0).astype(number.dtype)
+    for block in range(width // 4):
+        columns = slice(block * 4, block * 4 + 4)
+        attributes[f"JOINTS_{block}"] = packer.attribute(np.ascontiguousarray(names[:, columns]))
+        attributes[f"WEIGHTS_{block}"] = packer.attribute(_f4(weights[:, columns]))
+    out: dict[str, Any] = {"name": mesh.name, "primitives": []}
+    targets = []
+    for delta in mesh.morph_deltas if mesh.morph_deltas is not None else ():
+        targets.append({"POSITION": packer.attribute(_f4(delta @ to_data[:3, :3].T), bounds=True)})
+    if targets:
+        out["extras"] = {"targetNames": list(mesh.morph_names)}
+        out["weights"] = (mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(targets))).tolist()
+    for material in mesh.materials:
+        faces = mesh.triangles[material.triangles].reshape(-1, 1)
+        indices = packer.attribute(faces.astype("<u2" if len(vertices) < 65535 else "<u4"), ELEMENT_ARRAY_BUFFER)
+        primitive: dict[str, Any] = {"attributes": dict(attributes), "indices": indices}
+        primitive["material"] = _material(raw, material.color, material.texture, packer)
+        if targets:
+            primitive["targets"] = targets
+        out["primitives"].append(primitive)
+    raw.setdefault("meshes", []).append(out)
+    # The node of a bone scales by the unit; what it leaves over is undone here.
+    binds = mesh.bind_matrices[joints].copy()
+    binds[:, :3] /= space.metres
+    binds = binds @ np.linalg.inv(to_data)
+    matrices = packer.attribute(_f4(binds.transpose(0, 2, 1).reshape(-1, 16)), target=None)
+    raw.setdefault("skins", []).append({"joints": [bone + 1 for bone in joints], "inverseBindMatrices": matrices})
+
+
+def _material(raw: dict[str, Any], color: Floats, texture: bytes | None, packer: Packer) -> int:
+    shading: dict[str, Any] = {"metallicFactor": 0.0, "roughnessFactor": 0.9}
+    if not np.allclose(color, 1.0):
+        shading["baseColorFactor"] = [*np.asarray(color).tolist(), 1.0]
+    if texture is not None:
+        kind = "image/png" if texture.startswith(b"\x89PNG") else "image/jpeg"
+        raw.setdefault("images", []).append({"bufferView": packer.view(texture), "mimeType": kind})
+        raw.setdefault("textures", []).append({"source": len(raw["images"]) - 1})
+        shading["baseColorTexture"] = {"index": len(raw["textures"]) - 1}
+    raw.setdefault("materials", []).append({"pbrMetallicRoughness": shading})
+    return len(raw["materials"]) - 1
+
+
+def _f4(values: Floats) -> np.ndarray:
+    return np.ascontiguousarray(values, dtype="<f4")

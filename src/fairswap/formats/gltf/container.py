@@ -1,0 +1,159 @@
+"""The outer shell of a glTF file: binary container or JSON, and the buffers it points to.
+
+What comes out of here has been checked for shape (types, lengths); indices and values are checked where they are used.
+"""
+
+from __future__ import annotations
+
+import struct
+from base64 import b64decode
+from binascii import Error as Base64Error
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+from urllib.parse import unquote
+
+import msgspec
+
+from fairswap.errors import InputError
+from fairswap.formats.gltf.schema import Document
+from fairswap.formats.storage import read_bytes
+
+MAGIC = b"glTF"
+_JSON, _BIN = 0x4E4F534A, 0x004E4942
+_AGAIN = "Export the file again"
+# Data that we cannot decode, by the extension that packs it.
+_PACKED = {
+    "KHR_draco_mesh_compression": "its geometry is compressed",
+    "EXT_meshopt_compression": "its data is compressed",
+    "KHR_meshopt_compression": "its data is compressed",
+}
+
+
+@dataclass(frozen=True, eq=False)
+class Container:
+    """A glTF document: the raw JSON (carried through), the typed view of it (read from), and its buffers."""
+
+    path: Path
+    raw: dict[str, Any]
+    document: Document
+    buffers: tuple[memoryview, ...]
+
+    @property
+    def size(self) -> int:
+        """Bytes of all buffers: nothing in the file can honestly count more elements than that."""
+        return sum(len(buffer) for buffer in self.buffers) + 65536
+
+
+def open_container(path: Path) -> Container:
+    """Read a ``.glb`` or ``.gltf`` with all its buffers.
+
+    Raises
+    ------
+    InputError
+        For anything that is not a whole, uncompressed glTF 2.0 with buffers in it or beside it.
+    """
+    content = read_bytes(path)
+    binary: memoryview | None = None
+    if content[:4] == MAGIC:
+        text, binary = _chunks(content)
+    elif path.suffix.lower() != ".gltf" and content.lstrip()[:1] != b"{":
+        raise InputError("it is not a glTF file: the first four bytes are not 'glTF'", remedy=_AGAIN + " as GLB")
+    else:
+        text = memoryview(content)
+    raw, document = _parse(text)
+    buffers = tuple(_buffer(path, index, buffer, binary) for index, buffer in enumerate(document.buffers))
+    return Container(path, raw, document, buffers)
+
+
+def bytes_from_uri(path: Path, uri: str, place: str) -> bytes:
+    """The bytes a URI stands for: data in the URI, or a file in the folder of ``path``. Nothing else is opened."""
+    if uri.startswith("data:"):
+        head, comma, body = uri.partition(",")
+        if not comma or not head.endswith(";base64"):
+            raise InputError("the data URI is not base64", place=place, remedy=_AGAIN)
+        try:
+            return b64decode(body, validate=True)
+        except Base64Error:
+            raise InputError("the base64 data is damaged", place=place, remedy=_AGAIN) from None
+    folder = path.parent.resolve()
+    name = unquote(uri)
+    target = (folder / name).resolve() if "\0" not in name else folder
+    if ":" in name or name.startswith(("/", "\\")) or not target.is_relative_to(folder) or target == folder:
+        raise InputError(
+            f"it points outside its folder ({uri[:80]!r}), which is never opened",
+            place=place,
+            remedy="Put the file beside the .gltf, or export as GLB with everything inside",
+        )
+    try:
+        return target.read_bytes()
+    except OSError:
+        raise InputError(f"the file {name[:80]!r} beside it is missing", place=place, remedy="Copy it there too") from None
+
+
+def _chunks(content: bytes) -> tuple[memoryview, memoryview | None]:
+    if len(content) < 12:
+        raise InputError("the file ends inside its header", remedy=_AGAIN)
+    version, length = struct.unpack_from("<II", content, 4)
+    if version != 2:
+        raise InputError(f"it is glTF {version}, we read glTF 2.0", remedy="Export it as glTF 2.0")
+    if length > len(content):
+        raise InputError(f"the file is cut: {len(content)} of {length} bytes are there", remedy="Copy or export it again")
+    view = memoryview(content)[:length]
+    text: memoryview | None = None
+    binary: memoryview | None = None
+    at = 12
+    while at + 8 <= length:
+        size, kind = struct.unpack_from("<II", view, at)
+        if at + 8 + size > length:
+            raise InputError("a chunk is longer than the file", place=f"byte {at}", remedy=_AGAIN)
+        body = view[at + 8 : at + 8 + size]
+        if kind == _JSON and text is None:
+            text = body
+        elif kind == _BIN and binary is None:
+            binary = body
+        at += 8 + size
+    if text is None:
+        raise InputError("the chunk with the JSON is missing", remedy=_AGAIN)
+    return text, binary
+
+
+def _parse(text: memoryview) -> tuple[dict[str, Any], Document]:
+    try:
+        raw = msgspec.json.decode(text)
+    except (msgspec.DecodeError, UnicodeDecodeError) as error:
+        raise InputError(f"its JSON is damaged ({error})", remedy=_AGAIN) from None
+    except RecursionError:
+        raise InputError("its JSON is nested too deeply to be a scene", remedy=_AGAIN) from None
+    if not isinstance(raw, dict) or not isinstance(raw.get("asset"), dict):
+        raise InputError("it is JSON, but not glTF: it has no 'asset'", remedy=_AGAIN + " as glTF 2.0")
+    version = raw["asset"].get("version")
+    if not str(version).startswith("2."):
+        raise InputError(f"it is glTF {version}, we read glTF 2.0", place="asset.version", remedy="Export it as glTF 2.0")
+    for name in raw.get("extensionsRequired") or ():
+        if name in _PACKED:
+            raise InputError(
+                f"{_PACKED[name]} with {name}, which we cannot unpack",
+                place="extensionsRequired",
+                remedy="Export it again with compression switched off",
+            )
+    try:
+        return raw, msgspec.convert(raw, Document)
+    except msgspec.ValidationError as error:
+        problem, _, place = str(error).partition(" - at `$.")
+        raise InputError(problem, place=place.rstrip("`") or None, remedy=_AGAIN) from None
+
+
+def _buffer(path: Path, index: int, buffer: Any, binary: memoryview | None) -> memoryview:
+    place = f"buffers[{index}]"
+    if buffer.uri is not None:
+        data = memoryview(bytes_from_uri(path, buffer.uri, place))
+    elif index == 0 and binary is not None:
+        data = binary
+    else:
+        raise InputError("the buffer has no data", place=place, remedy=_AGAIN)
+    if buffer.byte_length > len(data):
+        raise InputError(
+            f"{buffer.byte_length} bytes are declared, {len(data)} are there", place=place, remedy="Copy or export it again"
+        )
+    return data[: buffer.byte_length]

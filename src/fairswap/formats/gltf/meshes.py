@@ -1,0 +1,267 @@
+"""Meshes of a figure: attributes, skin weights, morph targets and looks, upright and in metres."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from fairswap.errors import Finding, InputError
+from fairswap.figure import Material, Mesh, vertex_normals
+from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor, item, view_bytes
+from fairswap.formats.gltf.container import Container, bytes_from_uri
+from fairswap.formats.gltf.folding import Fold
+from fairswap.formats.gltf.nodes import FigureNodes, Tree
+from fairswap.formats.gltf.schema import Primitive
+from fairswap.kernels import Floats, Integers
+from fairswap.rotation import normalized
+from fairswap.skeleton import Skeleton
+
+_AGAIN = "Export the file again"
+
+
+def weights_width_by_node(container: Container) -> dict[int, int]:
+    """The number of morph targets of the mesh on each node that has any."""
+    document = container.document
+    widths = {}
+    for index, node in enumerate(document.nodes):
+        if node.mesh is not None:
+            mesh = item(document.meshes, node.mesh, "mesh", f"nodes[{index}]")
+            if mesh.primitives and mesh.primitives[0].targets:
+                widths[index] = len(mesh.primitives[0].targets)
+    return widths
+
+
+def read_meshes(
+    container: Container,
+    tree: Tree,
+    own: FigureNodes,
+    bone_of: dict[int, int],
+    fold: Fold,
+    skeleton: Skeleton,
+    to_ours: Floats,
+    findings: list[Finding],
+) -> tuple[tuple[Mesh, ...], tuple[int, ...]]:
+    """The meshes skinned to, or hung on, the bones of a figure; and the node of each."""
+    document = container.document
+    meshes, nodes = [], []
+    for index in tree.order:
+        node = document.nodes[index]
+        if node.mesh is None:
+            continue
+        holder = index
+        while holder >= 0 and holder not in bone_of:
+            holder = tree.parents[holder]
+        if node.skin is not None:
+            if item(document.skins, node.skin, "skin", f"nodes[{index}]") is None or node.skin not in own.skins:
+                continue
+        elif holder < 0:
+            continue
+        parts = _Parts(container, node.mesh)
+        if not len(parts.triangles):
+            continue
+        if node.skin is not None:
+            parts.check_skin(findings)
+            bones, binds = _skin(container, tree, node.skin, bone_of)
+            joints, weights = parts.joints, parts.weights
+            if len(joints) and int(joints.max()) >= len(bones):
+                problem = f"a vertex names joint {int(joints.max())}, the skin has {len(bones)}"
+                raise InputError(problem, place=f"meshes[{node.mesh}]", remedy=_AGAIN)
+            heaviest = int(np.argmax(np.bincount(joints.ravel(), weights.ravel(), len(bones))))
+            matrix = tree.world[own.nodes[bones[heaviest]]] @ binds[heaviest]
+            joints = bones[joints]
+            bind_matrices = np.zeros((len(skeleton), 4, 4))
+            bind_matrices[:] = np.eye(4)
+            bind_matrices[bones, :3] = fold.residual[bones] @ binds[:, :3]
+        else:
+            bone = bone_of[holder]
+            matrix = tree.world[index]
+            joints = np.full((len(parts.vertices), 1), bone, dtype=np.intp)
+            weights = np.ones((len(parts.vertices), 1))
+            bind_matrices = np.zeros((len(skeleton), 4, 4))
+            bind_matrices[:] = np.eye(4)
+            bind_matrices[bone, :3] = fold.residual[bone] @ (np.linalg.inv(tree.world[own.nodes[bone]]) @ matrix)[:3]
+        upright = np.eye(4)
+        upright[:3] = to_ours @ matrix[:3]
+        if abs(np.linalg.det(upright[:3, :3])) < 1e-18:
+            raise InputError("the mesh is squeezed flat by its node", place=f"nodes[{index}]", remedy=_AGAIN)
+        meshes.append(parts.mesh(node.name or document.meshes[node.mesh].name, upright, joints, weights, bind_matrices))
+        if node.weights is not None:
+            parts.set_rest_weights(meshes[-1], node.weights)
+        nodes.append(index)
+    return tuple(meshes), tuple(nodes)
+
+
+def _skin(container: Container, tree: Tree, index: int, bone_of: dict[int, int]) -> tuple[Integers, Floats]:
+    skin = container.document.skins[index]
+    bones = np.array([bone_of[joint] for joint in skin.joints], dtype=np.intp)
+    if skin.inverse_bind_matrices is None:
+        return bones, np.broadcast_to(np.eye(4), (len(bones), 4, 4))
+    place = f"skins[{index}].inverseBindMatrices"
+    values = floats_from_accessor(container, skin.inverse_bind_matrices, place, 16)
+    if len(values) < len(bones):
+        raise InputError(f"{len(values)} matrices for {len(bones)} joints", place=place, remedy=_AGAIN)
+    return bones, values[: len(bones)].reshape(-1, 4, 4).transpose(0, 2, 1)
+
+
+class _Parts:
+    """The primitives of one mesh, joined."""
+
+    def __init__(self, container: Container, index: int) -> None:
+        self.container, self.index = container, index
+        mesh = container.document.meshes[index]
+        self.rest_weights = mesh.weights
+        names = mesh.extras.get("targetNames") if isinstance(mesh.extras, dict) else None
+        self.target_names = [str(name) for name in names] if isinstance(names, list) else []
+        self.targets = max((len(primitive.targets) for primitive in mesh.primitives), default=0)
+        columns: dict[str, list[Any]] = {key: [] for key in ("vertices", "normals", "uvs", "joints", "weights", "morphs")}
+        triangles: list[Integers] = []
+        self.materials: list[Material] = []
+        start, rows = 0, 0
+        seen: dict[str, int] = {}
+        for number, primitive in enumerate(mesh.primitives):
+            if primitive.mode not in (4, 5, 6) or "POSITION" not in primitive.attributes:
+                continue
+            place = f"meshes[{index}].primitives[{number}]"
+            # Primitives that share their vertices are stored once.
+            key = repr((sorted(primitive.attributes.items()), primitive.targets))
+            if key not in seen:
+                seen[key] = start
+                start += self._read_vertices(primitive, place, columns)
+            count = start - seen[key]
+            faces = self._triangles(primitive, place, count) + seen[key]
+            triangles.append(faces)
+            self.materials.append(_material(container, primitive.material, slice(rows, rows + len(faces)), place))
+            rows += len(faces)
+        self.triangles = np.concatenate(triangles) if triangles else np.empty((0, 3), dtype=np.intp)
+        if not len(self.triangles):
+            return
+        self.vertices = np.concatenate(columns["vertices"])
+        self.normals = np.concatenate(columns["normals"])
+        self.uvs = np.concatenate(columns["uvs"])
+        width = max(block.shape[1] for block in columns["joints"])
+        self.joints = np.concatenate([_widened(block, width) for block in columns["joints"]]).astype(np.intp)
+        self.weights = np.concatenate([_widened(block, width) for block in columns["weights"]])
+        self.morph_deltas = np.concatenate(columns["morphs"], axis=1) if self.targets else None
+
+    def _read_vertices(self, primitive: Primitive, place: str, columns: dict[str, list[Any]]) -> int:
+        container, attributes = self.container, primitive.attributes
+        vertices = floats_from_accessor(container, attributes["POSITION"], f"{place}.POSITION", 3)
+        count = len(vertices)
+
+        def other(name: str, width: int | None) -> Floats | None:
+            if name not in attributes:
+                return None
+            values = floats_from_accessor(container, attributes[name], f"{place}.{name}", width)
+            if len(values) != count:
+                raise InputError(f"{name} has {len(values)} entries for {count} vertices", place=place, remedy=_AGAIN)
+            return values
+
+        normals = other("NORMAL", 3)
+        uvs = other("TEXCOORD_0", 2)
+        joints, weights = [], []
+        for number in range(64):
+            more, how_much = other(f"JOINTS_{number}", 4), other(f"WEIGHTS_{number}", 4)
+            if more is None or how_much is None:
+                break
+            joints.append(more)
+            weights.append(how_much)
+        columns["vertices"].append(vertices)
+        columns["normals"].append(np.full((count, 3), np.nan) if normals is None else normals)
+        columns["uvs"].append(np.zeros((count, 2)) if uvs is None else uvs)
+        columns["joints"].append(np.concatenate(joints, axis=1) if joints else np.zeros((count, 1)))
+        columns["weights"].append(np.concatenate(weights, axis=1) if weights else np.zeros((count, 1)))
+        deltas = np.zeros((self.targets, count, 3))
+        for target, names in enumerate(primitive.targets):
+            if "POSITION" in names:
+                values = floats_from_accessor(container, names["POSITION"], f"{place}.targets[{target}]", 3)
+                if len(values) != count:
+                    raise InputError(f"{len(values)} shifts for {count} vertices", place=f"{place}.targets[{target}]")
+                deltas[target] = values
+        columns["morphs"].append(deltas)
+        return count
+
+    def _triangles(self, primitive: Primitive, place: str, count: int) -> Integers:
+        if primitive.indices is None:
+            run = np.arange(count, dtype=np.intp)
+        else:
+            values = array_from_accessor(self.container, primitive.indices, f"{place}.indices", 1)
+            if values.dtype.kind != "u":
+                raise InputError("its indices are not unsigned integers", place=f"{place}.indices", remedy=_AGAIN)
+            run = values[:, 0].astype(np.intp)
+            if len(run) and int(run.max()) >= count:
+                problem = f"it names vertex {int(run.max())} of {count}"
+                raise InputError(problem, place=f"{place}.indices", remedy=_AGAIN)
+        if primitive.mode == 4:
+            return run[: len(run) // 3 * 3].reshape(-1, 3)
+        if len(run) < 3:
+            return np.empty((0, 3), dtype=np.intp)
+        if primitive.mode == 6:
+            return np.stack([np.full(len(run) - 2, run[0]), run[1:-1], run[2:]], axis=1)
+        strip = np.stack([run[:-2], run[1:-1], run[2:]], axis=1)
+        strip[1::2] = strip[1::2, [1, 0, 2]]  # every other one winds the other way
+        return strip
+
+    def check_skin(self, findings: list[Finding]) -> None:
+        total = self.weights.sum(axis=1)
+        loose = total <= 0
+        if loose.any():
+            name = self.container.document.meshes[self.index].name or f"mesh {self.index}"
+            message = f"{int(loose.sum())} of {len(loose)} vertices hang on no bone; they follow the first"
+            findings.append(Finding("unweighted-vertices", "warning", name, message, "Weight them before exporting"))
+        self.weights[loose, 0] = 1.0
+        self.weights /= self.weights.sum(axis=1, keepdims=True)
+
+    def mesh(self, name: str, upright: Floats, joints: Integers, weights: Floats, bind_matrices: Floats) -> Mesh:
+        linear = upright[:3, :3]
+        vertices = self.vertices @ linear.T + upright[:3, 3]
+        triangles = self.triangles if np.linalg.det(linear) > 0 else self.triangles[:, ::-1]
+        normals = normalized(self.normals @ np.linalg.inv(linear))
+        missing = np.isnan(normals).any(axis=1)
+        if missing.any():
+            normals[missing] = vertex_normals(vertices, triangles)[missing]
+        rest = np.array(self.rest_weights or [0.0] * self.targets, dtype=np.float64)
+        return Mesh(
+            name=name,
+            vertices=vertices,
+            normals=normals,
+            triangles=triangles,
+            joints=joints,
+            weights=weights,
+            bind_matrices=bind_matrices @ np.linalg.inv(upright),
+            uvs=self.uvs,
+            materials=tuple(self.materials),
+            morph_names=tuple((self.target_names + [f"morph {i}" for i in range(self.targets)][len(self.target_names) :])),
+            morph_deltas=self.morph_deltas @ linear.T if self.morph_deltas is not None else None,
+            morph_weights=np.resize(rest, self.targets) if self.targets else None,
+        )
+
+    def set_rest_weights(self, mesh: Mesh, weights: list[float]) -> None:
+        if mesh.morph_weights is not None and len(weights) == len(mesh.morph_weights):
+            mesh.morph_weights[:] = weights
+
+
+def _widened(block: Floats, width: int) -> Floats:
+    return np.pad(block, ((0, 0), (0, width - block.shape[1])))
+
+
+def _material(container: Container, index: int | None, rows: slice, place: str) -> Material:
+    document = container.document
+    if index is None:
+        return Material(rows, np.ones(3))
+    shading = item(document.materials, index, "material", place).pbr_metallic_roughness
+    color = np.array((*shading.base_color_factor, 1.0, 1.0, 1.0)[:3], dtype=np.float64)
+    if shading.base_color_texture is None:
+        return Material(rows, color)
+    texture = item(document.textures, shading.base_color_texture.index, "texture", f"materials[{index}]")
+    if texture.source is None:
+        return Material(rows, color)
+    image = item(document.images, texture.source, "image", f"textures[{shading.base_color_texture.index}]")
+    where = f"images[{texture.source}]"
+    if image.buffer_view is not None:
+        return Material(rows, color, bytes(view_bytes(container, image.buffer_view, where)))
+    if image.uri is not None:
+        return Material(rows, color, bytes_from_uri(container.path, image.uri, where))
+    return Material(rows, color)
+
+

@@ -1,0 +1,190 @@
+"""The node tree: checked to be a forest, with rest matrices; and which of the nodes are bones of which figure."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.errors import InputError
+from fairswap.formats.gltf.accessors import item
+from fairswap.formats.gltf.schema import Document, Node
+from fairswap.kernels import Floats
+from fairswap.rotation import matrix_from_quaternion, normalized, rotation_from_stretched
+
+_AGAIN = "Export the file again"
+
+
+@dataclass(frozen=True, eq=False)
+class Tree:
+    """Nodes with parents (-1 for roots), an order with parents first, and rest transforms.
+
+    ``linear`` and ``translation`` are local, ``world`` is ``(nodes, 4, 4)``.
+    """
+
+    parents: list[int]
+    order: list[int]
+    rotation: Floats
+    scale: Floats
+    translation: Floats
+    linear: Floats
+    world: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class FigureNodes:
+    """The nodes that are the bones of one figure, parents first, and the skins that hang on them."""
+
+    nodes: list[int]
+    skins: list[int]
+    ends: set[int]
+
+
+def tree_from_nodes(document: Document) -> Tree:
+    """Check the node tree and compute rest transforms.
+
+    Raises
+    ------
+    InputError
+        For children out of range, two parents, circles, and numbers that are no transform.
+    """
+    nodes = document.nodes
+    parents = [-1] * len(nodes)
+    for index, node in enumerate(nodes):
+        for child in node.children:
+            item(nodes, child, "node", f"nodes[{index}].children")
+            if parents[child] >= 0 or child == index:
+                problem = f"it has two parents, {parents[child]} and {index}" if child != index else "it is its own child"
+                raise InputError(problem, place=_place(document, child), remedy=_AGAIN)
+            parents[child] = index
+    order: list[int] = []
+    stack = [index for index in range(len(nodes) - 1, -1, -1) if parents[index] < 0]
+    while stack:
+        index = stack.pop()
+        order.append(index)
+        stack.extend(reversed(nodes[index].children))
+    if len(order) < len(nodes):
+        stuck = min(set(range(len(nodes))) - set(order))
+        raise InputError("it is below itself: the nodes form a circle", place=_place(document, stuck), remedy=_AGAIN)
+    count = len(nodes)
+    rotation, scale, translation = np.empty((count, 4)), np.empty((count, 3)), np.empty((count, 3))
+    linear = np.empty((count, 3, 3))
+    for index, node in enumerate(nodes):
+        _local(node, _place(document, index), rotation[index], scale[index], translation[index], linear[index])
+    world = np.zeros((count, 4, 4))
+    world[:, 3, 3] = 1.0
+    for index in order:
+        parent = parents[index]
+        world[index, :3, :3], world[index, :3, 3] = linear[index], translation[index]
+        if parent >= 0:
+            world[index] = world[parent] @ world[index]
+    if not np.isfinite(world).all():
+        raise InputError("the transforms of its nodes grow beyond all numbers", place="nodes", remedy=_AGAIN)
+    return Tree(parents, order, rotation, scale, translation, linear, world)
+
+
+def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
+    """Group the nodes into figures: skins whose bones are in one tree belong together.
+
+    Bones are the joints, everything animated above or below them, what lies between, and bare leaf nodes (end markers).
+    Without any skin, the trees with animated nodes count, as in a file with motion only.
+    """
+    animated = {
+        channel.target.node
+        for animation in document.animations
+        for channel in animation.channels
+        if channel.target.node is not None and channel.target.path in ("rotation", "translation", "scale")
+    }
+    animated = {node for node in animated if node < len(document.nodes)}
+    for index, skin in enumerate(document.skins):
+        for joint in skin.joints:
+            item(document.nodes, joint, "node", f"skins[{index}].joints")
+        if len(set(skin.joints)) < len(skin.joints):
+            raise InputError("it names a joint twice", place=f"skins[{index}]", remedy=_AGAIN)
+    joints = {joint for skin in document.skins for joint in skin.joints}
+    tops = _tops(tree, joints | animated)
+    # Skins whose bones have a top in common are one figure; so are separate tops used by one skin.
+    groups: dict[int, set[int]] = {}
+    owner: dict[int, int] = {}
+    for index, skin in enumerate(document.skins):
+        own = {tops[joint] for joint in skin.joints}
+        merged = {owner[top] for top in own if top in owner}
+        for other in merged:
+            own |= groups.pop(other)
+        groups[index] = own
+        owner.update(dict.fromkeys(own, index))
+    if not document.skins:
+        groups = {-1 - top: {top} for top in sorted({tops[node] for node in animated})}
+    figures = []
+    for own in groups.values():
+        nodes, ends = _bones(document, tree, own, joints | animated)
+        inside = set(nodes)
+        skins = [i for i, skin in enumerate(document.skins) if skin.joints[0] in inside]
+        # A lone spinning prop is no figure.
+        if skins or len(nodes) >= 3:
+            figures.append(FigureNodes(nodes, skins, ends))
+    return figures
+
+
+def _tops(tree: Tree, wanted: set[int]) -> dict[int, int]:
+    """For each wanted node the highest wanted node above it (or itself)."""
+    above: dict[int, int] = {}
+    found: dict[int, int] = {}
+    for node in tree.order:
+        parent = tree.parents[node]
+        top = above.get(parent, -1)
+        if top < 0 and node in wanted:
+            top = node
+        above[node] = top
+        if node in wanted:
+            found[node] = top
+    return found
+
+
+def _bones(document: Document, tree: Tree, tops: set[int], wanted: set[int]) -> tuple[list[int], set[int]]:
+    inside: set[int] = set()
+    for node in tree.order:
+        if node in tops or tree.parents[node] in inside:
+            inside.add(node)
+    keep: set[int] = set()
+    for node in reversed(tree.order):
+        if node not in inside:
+            continue
+        bare = document.nodes[node].mesh is None and document.nodes[node].camera is None
+        bare = bare and not document.nodes[node].extensions.get("KHR_lights_punctual")
+        if node in wanted or bare or any(child in keep for child in document.nodes[node].children):
+            keep.add(node)
+    nodes = [node for node in tree.order if node in keep]
+    ends = {
+        node for node in nodes if node not in wanted and not any(child in keep for child in document.nodes[node].children)
+    }
+    return nodes, ends
+
+
+def _local(node: Node, place: str, rotation: Floats, scale: Floats, translation: Floats, linear: Floats) -> None:
+    if node.matrix is not None:
+        matrix = np.array(node.matrix).reshape(4, 4).T
+        _check_finite(matrix, place)
+        linear[:], translation[:] = matrix[:3, :3], matrix[:3, 3]
+        # The standard wants a matrix to be turn times scale; of any other the nearest turn is taken.
+        scale[:] = np.linalg.norm(linear, axis=0) * (-1.0 if np.linalg.det(linear) < 0 else 1.0)
+        rotation[:] = rotation_from_stretched(linear / np.where(scale == 0.0, 1.0, scale))
+        return
+    translation[:] = node.translation or (0.0, 0.0, 0.0)
+    scale[:] = node.scale or (1.0, 1.0, 1.0)
+    rotation[:] = node.rotation or (0.0, 0.0, 0.0, 1.0)
+    _check_finite(np.concatenate([translation, scale, rotation]), place)
+    if not np.any(rotation):
+        raise InputError("its rotation is all zeros", place=place, remedy=_AGAIN)
+    rotation[:] = normalized(rotation)
+    linear[:] = matrix_from_quaternion(rotation) * scale
+
+
+def _check_finite(values: Floats, place: str) -> None:
+    if not np.isfinite(values).all() or np.abs(values).max() > 1e12:
+        raise InputError("its transform is not a finite number", place=place, remedy=_AGAIN)
+
+
+def _place(document: Document, index: int) -> str:
+    name = document.nodes[index].name
+    return f"nodes[{index}] {name!r}" if name else f"nodes[{index}]"

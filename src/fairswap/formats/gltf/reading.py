@@ -1,0 +1,200 @@
+"""From a glTF document to figures and clips in our space."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from pathlib import Path
+
+import numpy as np
+
+from fairswap.clip import Clip, MorphTrack, Poses
+from fairswap.document import Document
+from fairswap.errors import Finding, InputError
+from fairswap.figure import Figure
+from fairswap.formats.gltf.animations import grid_of_keys, keys_of_animation
+from fairswap.formats.gltf.container import Container, open_container
+from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
+from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, tree_from_nodes
+from fairswap.kernels import Floats
+from fairswap.posture import posture_from_positions, unit_from_height
+from fairswap.skeleton import Skeleton
+from fairswap.space import OURS, UNITS_M, Space, nearest_direction
+
+_PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
+
+
+@dataclass(frozen=True, eq=False)
+class GltfSource:
+    """Where a figure came from: its document, which node each bone is, which node each mesh."""
+
+    container: Container
+    nodes: tuple[int, ...]
+    fold: Fold
+    mesh_nodes: tuple[int, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class GltfOrigin:
+    """Where an unchanged clip stands. ``poses`` tells whether it is unchanged: operations give new poses."""
+
+    container: Container
+    animation: int
+    poses: Poses
+
+
+def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
+    """Read a ``.glb`` or ``.gltf``; see :func:`fairswap.load`."""
+    container = open_container(path)
+    tree = tree_from_nodes(container.document)
+    figures, findings, spaces = [], [], []
+    for nodes in figures_from_nodes(container.document, tree):
+        figure, told, space = _figure(container, tree, nodes, unit, up)
+        figures.append(figure)
+        findings += told
+        spaces.append(space)
+    clips: list[Clip] = []
+    names: dict[str, int] = {}
+    for index, animation in enumerate(container.document.animations):
+        name = animation.name or f"{path.stem} {index + 1}"
+        names[name] = names.get(name, 0) + 1
+        if names[name] > 1:
+            name = f"{name} ({names[name]})"
+        told_clips, told = _clips(container, index, name, figures)
+        clips += told_clips
+        findings += told
+    space = max(zip(figures, spaces, strict=True), key=lambda pair: len(pair[0].skeleton), default=(None, OURS))[1]
+    return Document(str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings))
+
+
+def _figure(
+    container: Container, tree: Tree, own: FigureNodes, unit: str | None, up: str | None
+) -> tuple[Figure, list[Finding], Space]:
+    document = container.document
+    bone_of = {node: bone for bone, node in enumerate(own.nodes)}
+    parents = np.full(len(own.nodes), -1, dtype=np.intp)
+    for bone, node in enumerate(own.nodes):
+        above = tree.parents[node]
+        while above >= 0 and above not in bone_of:
+            above = tree.parents[above]
+        parents[bone] = bone_of.get(above, -1)
+    name = _figure_name(container, tree, own)
+    findings: list[Finding] = []
+    to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], parents, name, unit, up, findings)
+    fold = fold_nodes(tree, own.nodes, parents, to_ours)
+    space = _data_space(fold.above[0, :3, :3])
+    if space is not None and space != OURS and np.allclose(to_ours, np.eye(3)):
+        message = f"its bones are stored with {space}, under a node that turns and scales them; folded in"
+        findings.append(Finding("space-folded", "note", name, message))
+    if not fold.even.all():
+        bones = [document.nodes[own.nodes[bone]].name for bone in np.flatnonzero(~fold.even)[:3]]
+        message = f"bones are scaled unevenly ({', '.join(bones)} …): exact at rest, nearly so in motion"
+        findings.append(Finding("uneven-scale", "warning", name, message, "Apply the scale before exporting"))
+    skeleton = Skeleton(
+        names=tuple(document.nodes[node].name or f"node {node}" for node in own.nodes),
+        parents=parents,
+        rest_rotations=fold.rest_rotations,
+        rest_translations=fold.rest_translations,
+        ends=frozenset(bone_of[node] for node in own.ends),
+    )
+    meshes, mesh_nodes = read_meshes(container, tree, own, bone_of, fold, skeleton, to_ours, findings)
+    source = GltfSource(container, tuple(own.nodes), fold, mesh_nodes)
+    space = space or OURS
+    figure = Figure(name, skeleton, meshes, space, source)
+    if not OURS == space and not np.allclose(to_ours, np.eye(3)):
+        figure = replace(figure, space=space)
+    return figure, findings, space
+
+
+def _figure_name(container: Container, tree: Tree, own: FigureNodes) -> str:
+    nodes, skins = container.document.nodes, container.document.skins
+    above = tree.parents[own.nodes[0]]
+    names = [nodes[above].name if above >= 0 else ""]
+    names += [node.name for node in nodes if node.skin in own.skins and node.skin is not None]
+    names += [skins[skin].name for skin in own.skins]
+    return next((name for name in names if name), container.path.stem)
+
+
+def _to_ours(
+    positions: Floats, parents: np.ndarray, name: str, unit: str | None, up: str | None, findings: list[Finding]
+) -> Floats:
+    """The turn and scale ``(3, 3)`` by which the file is not in our space although the standard asks for it."""
+    posture = posture_from_positions(positions, parents)
+    height = posture.height if posture else float(np.ptp(positions, axis=0).max())
+    found_up = up or (posture.up if posture else OURS.up)
+    forward = posture.forward if posture and posture.up == found_up else {"+Y": "+Z"}.get(found_up, "+Y")
+    if found_up == "+Z" and not (posture and posture.up == found_up):
+        forward = "-Y"
+    found_unit = unit or "m"
+    if unit is None and height > 0 and not _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1]:
+        found_unit = unit_from_height(height)
+    space = Space(found_up, forward, found_unit)
+    if space != OURS:
+        size = f"{height:.4g} {found_unit} tall"
+        reason = posture.reason if posture else "you said so"
+        message = f"the file is not as glTF asks: {space} ({size}; {reason}); stood up and scaled to metres"
+        findings.append(Finding("space-corrected", "warning", name, message, "Use --unit and --up if this is wrong"))
+    return space.turn * space.metres
+
+
+def _data_space(linear: Floats) -> Space | None:
+    """Up, forward and unit of bone data that ``linear`` brings into our space; None if it is no plain turn and scale."""
+    size = float(np.cbrt(abs(np.linalg.det(linear))))
+    turn = linear / size if size else linear
+    if not np.allclose(np.abs(turn), np.round(np.abs(turn)), atol=1e-4) or np.linalg.det(turn) < 0:
+        return None
+    unit = min(UNITS_M, key=lambda name: abs(np.log(UNITS_M[name] / size)))
+    if abs(UNITS_M[unit] / size - 1.0) > 0.01:
+        return None
+    return Space(nearest_direction(turn[1]), nearest_direction(turn[2]), unit)
+
+
+def _clips(container: Container, index: int, name: str, figures: list[Figure]) -> tuple[list[Clip], list[Finding]]:
+    """One animation as a clip for each figure that it moves."""
+    document = container.document
+    keys = keys_of_animation(container, index, weights_width_by_node(container))
+    if not keys:
+        return [], []
+    rate, times, findings = grid_of_keys(list(keys.values()), name)
+    clips = []
+    for figure in figures:
+        source: GltfSource = figure.source
+        skeleton, fold = figure.skeleton, source.fold
+        bone_of = {node: bone for bone, node in enumerate(source.nodes)}
+        keyed = {bone_of[node] for node, path in keys if node in bone_of}
+        if not keyed and not any(node in source.mesh_nodes for node, path in keys if path == "weights"):
+            continue
+        rotations = np.empty((len(skeleton), 4, len(times)))
+        rotations[:] = skeleton.rest_rotations[:, :, None]
+        moved, translations = [], []
+        for (node, path), track in keys.items():
+            bone = bone_of.get(node)
+            if bone is None:
+                continue
+            if path == "rotation":
+                rotations[bone] = fold.bone_rotations(bone, track.sampled(times, rotation=True)).T
+            elif path == "translation":
+                moved.append(bone)
+                translations.append(fold.bone_translations(bone, track.sampled(times, rotation=False)).T)
+            elif np.ptp(track.values, axis=0).max() > 1e-4:
+                message = f"the size of bone {skeleton.names[bone]!r} changes over time; this is kept, not carried over"
+                findings.append(Finding("animated-scale", "warning", name, message))
+        if not np.isfinite(rotations).all():
+            raise InputError("a rotation is not a number", place=f"animation {name!r}", remedy="Export the file again")
+        order = np.argsort(moved, kind="stable")
+        poses = Poses(
+            skeleton,
+            rotations,
+            np.array(moved, dtype=np.intp)[order],
+            np.stack([translations[i] for i in order]) if moved else None,
+            tuple(
+                MorphTrack(mesh, keys[node, "weights"].sampled(times, rotation=False).T.copy())
+                for mesh, node in enumerate(source.mesh_nodes)
+                if (node, "weights") in keys
+            ),
+        )
+        clips.append(Clip(name, rate, poses, frozenset(keyed), GltfOrigin(container, index, poses)))
+    if not document.animations[index].name:
+        message = "the clip has no name in the file; it is called after the file"
+        findings.append(Finding("clip-unnamed", "note", name, message))
+    return clips, findings

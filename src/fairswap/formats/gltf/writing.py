@@ -1,0 +1,145 @@
+"""From a figure and clips to a glTF file: its own document carried through, or a new one."""
+
+from __future__ import annotations
+
+import copy
+import struct
+from collections.abc import Sequence
+from pathlib import Path
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from fairswap.clip import Clip
+from fairswap.figure import Figure
+from fairswap.formats.gltf.building import build_document
+from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.nodes import tree_from_nodes
+from fairswap.formats.gltf.packing import Packer
+from fairswap.formats.gltf.pruning import repack
+from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
+from fairswap.formats.gltf.schema import Document
+from fairswap.formats.storage import refuse_existing, write_atomically
+from fairswap.rotation import without_sign_jumps
+from fairswap.space import OURS, Space
+
+_GENERATOR = "Fair Swap"
+# Differences below this (in quaternion components, metres, weights) are rounding in the file, not motion.
+_SAME = 1e-6
+
+
+def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | None, force: bool) -> list[Path]:
+    """Write a ``.glb`` or ``.gltf``; see :func:`fairswap.save`."""
+    refuse_existing(path, force)
+    packer = Packer()
+    source = figure.source
+    if isinstance(source, GltfSource) and (space is None or space == figure.space):
+        raw = copy.deepcopy(source.container.raw)
+        unchanged = {id(clip): clip.origin.animation for clip in clips if _is_unchanged(clip, source)}
+        kept = [raw["animations"][unchanged[id(clip)]] | {"name": clip.name} for clip in clips if id(clip) in unchanged]
+        raw["animations"] = kept
+        repack(source.container, raw, packer)
+        nodes, mesh_nodes, fold = list(source.nodes), list(source.mesh_nodes), source.fold
+    else:
+        unchanged = {}
+        raw, nodes, mesh_nodes = build_document(figure, space or OURS, packer)
+        tree = tree_from_nodes(msgspec.convert(raw, Document))
+        fold = fold_nodes(tree, nodes, figure.skeleton.parents, np.eye(3))
+        raw["animations"] = []
+    old = iter(list(raw["animations"]))
+    raw["animations"] = [
+        next(old) if id(clip) in unchanged else _animation(clip, raw, nodes, mesh_nodes, fold, packer) for clip in clips
+    ]
+    if not raw["animations"]:
+        del raw["animations"]
+    raw["asset"] = {**raw["asset"], "generator": _GENERATOR}
+    raw["accessors"], raw["bufferViews"] = packer.accessors, packer.views
+    for name in ("accessors", "bufferViews"):
+        if not raw[name]:
+            del raw[name]
+    return _write_files(path, raw, packer, force)
+
+
+def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
+    origin = clip.origin
+    return isinstance(origin, GltfOrigin) and origin.container is source.container and origin.poses is clip.poses
+
+
+def _animation(
+    clip: Clip, raw: dict[str, Any], nodes: list[int], mesh_nodes: list[int], fold: Fold, packer: Packer
+) -> dict[str, Any]:
+    """Append the tracks of a clip to the buffer; constant ones with two keys, those at rest not at all."""
+    poses, frames = clip.poses, clip.frames
+    times = (np.arange(frames) / float(clip.rate)).astype("<f4")
+    ends = times[[0, -1]] if frames > 1 else times
+    arrays, targets = [times, ends], []
+
+    def add(node: int, path: str, values: np.ndarray, rest: np.ndarray | None) -> None:
+        constant = bool(np.ptp(values, axis=0).max(initial=0.0) < _SAME)
+        if constant and rest is not None and np.abs(values[0] - rest).max() < _SAME:
+            return
+        used = values[: len(ends)] if constant else values
+        if path == "weights":
+            used = used.reshape(-1)
+        arrays.append(np.ascontiguousarray(used, dtype="<f4"))
+        targets.append((node, path, 1 if constant else 0))
+        row = raw["nodes"][node]
+        if "matrix" in row:  # a node that is animated may not have one
+            _split_matrix(row)
+
+    for bone in range(len(clip.skeleton)):
+        rotation = fold.node_rotations(bone, poses.rotation_tracks[bone].T)
+        rest = fold.node_rotations(bone, clip.skeleton.rest_rotations[bone])
+        rotation = without_sign_jumps(rotation.T).T
+        if rotation[0] @ rest < 0:
+            rotation = -rotation
+        add(nodes[bone], "rotation", rotation, None if bone in clip.keyed else rest)
+    for bone in poses.translated_bones.tolist():
+        values = fold.node_translations(bone, poses.translation_track(bone).T)
+        rest = fold.node_translations(bone, clip.skeleton.rest_translations[bone])
+        add(nodes[bone], "translation", values, None if bone in clip.keyed else rest)
+    for track in poses.morph_tracks:
+        add(mesh_nodes[track.mesh], "weights", track.weights.T, None)
+    if not targets:  # nothing moves: the clip still has its length
+        values = fold.node_rotations(0, poses.rotation_tracks[0].T)
+        add(nodes[0], "rotation", values, None)
+    used = sorted({which for _, _, which in targets})
+    accessors = packer.block([arrays[i] for i in used] + arrays[2:], frozenset(range(len(used))))
+    samplers = [
+        {"input": accessors[used.index(which)], "interpolation": "LINEAR", "output": output}
+        for (_, _, which), output in zip(targets, accessors[len(used) :], strict=True)
+    ]
+    channels = [
+        {"sampler": index, "target": {"node": node, "path": path}} for index, (node, path, _) in enumerate(targets)
+    ]
+    return {"name": clip.name, "channels": channels, "samplers": samplers}
+
+
+def _split_matrix(row: dict[str, Any]) -> None:
+    tree = tree_from_nodes(msgspec.convert({"nodes": [{"matrix": row.pop("matrix")}]}, Document))
+    row["translation"] = tree.translation[0].tolist()
+    row["rotation"] = tree.rotation[0].tolist()
+    row["scale"] = tree.scale[0].tolist()
+
+
+def _write_files(path: Path, raw: dict[str, Any], packer: Packer, force: bool) -> list[Path]:
+    raw.pop("buffers", None)
+    as_text = path.suffix.lower() == ".gltf"
+    binary = path.with_suffix(".bin")
+    if packer.length:
+        raw["buffers"] = [{"byteLength": packer.length} | ({"uri": binary.name} if as_text else {})]
+    text = msgspec.json.encode(raw)
+    if as_text:
+        if packer.length:
+            refuse_existing(binary, force)
+            write_atomically(binary, packer.chunks, force)
+        write_atomically(path, [msgspec.json.format(text, indent=1)], force)
+        return [path, binary] if packer.length else [path]
+    text += b" " * (-len(text) % 4)
+    total = 12 + 8 + len(text) + (8 + packer.length if packer.length else 0)
+    head = [struct.pack("<4sIIII", b"glTF", 2, total, len(text), 0x4E4F534A), text]
+    if packer.length:
+        head.append(struct.pack("<II", packer.length, 0x004E4942))
+    write_atomically(path, [*head, *packer.chunks], force)
+    return [path]

@@ -1,0 +1,81 @@
+"""Quaternion arithmetic written straight into given arrays.
+
+Everything here takes arrays with the *component first*, ``(4, ...)`` or ``(3, ...)``, so that each line of NumPy runs
+over contiguous frames. ``out`` must not overlap the inputs. Quaternions are xyzw, unit, active. The public, allocating
+forms with the component last are in :mod:`fairswap.rotation`.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import NDArray
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.intp]
+
+
+def multiply_into(out: Floats, a: Floats, b: Floats, scratch: Floats) -> Floats:
+    """Write the Hamilton product ``a * b`` ("first b, then a") into ``out``; ``scratch`` is one component."""
+    ax, ay, az, aw = a
+    bx, by, bz, bw = b
+    for row, first, plus, minus in (
+        (out[0], (aw, bx), ((ax, bw), (ay, bz)), (az, by)),
+        (out[1], (aw, by), ((ay, bw), (az, bx)), (ax, bz)),
+        (out[2], (aw, bz), ((az, bw), (ax, by)), (ay, bx)),
+    ):
+        np.multiply(*first, out=row)
+        for pair in plus:
+            row += np.multiply(*pair, out=scratch)
+        row -= np.multiply(*minus, out=scratch)
+    row = out[3]
+    np.multiply(aw, bw, out=row)
+    for pair in ((ax, bx), (ay, by), (az, bz)):
+        row -= np.multiply(*pair, out=scratch)
+    return out
+
+
+def conjugate_multiply_into(out: Floats, a: Floats, b: Floats, scratch: Floats) -> Floats:
+    """Write ``conjugate(a) * b`` into ``out``: the rotation ``b`` seen from the frame ``a``."""
+    ax, ay, az, aw = a
+    bx, by, bz, bw = b
+    for row, first, plus, minus in (
+        (out[0], (aw, bx), (az, by), ((ax, bw), (ay, bz))),
+        (out[1], (aw, by), (ax, bz), ((ay, bw), (az, bx))),
+        (out[2], (aw, bz), (ay, bx), ((az, bw), (ax, by))),
+    ):
+        np.multiply(*first, out=row)
+        row += np.multiply(*plus, out=scratch)
+        for pair in minus:
+            row -= np.multiply(*pair, out=scratch)
+    row = out[3]
+    np.multiply(aw, bw, out=row)
+    for pair in ((ax, bx), (ay, by), (az, bz)):
+        row += np.multiply(*pair, out=scratch)
+    return out
+
+
+def rotate_into(out: Floats, rotation: Floats, vector: Floats, scratch: Floats) -> Floats:
+    """Write ``rotation`` applied to ``vector`` into ``out``; ``scratch`` has four components.
+
+    ``v + w c + q × c`` with ``c = q × 2v`` (Euler-Rodrigues), which needs no matrix.
+    """
+    x, y, z, w = rotation
+    vx, vy, vz = vector
+    cx, cy, cz, spare = scratch
+    for c, (a, va), (b, vb) in (
+        (cx, (y, vz), (z, vy)),
+        (cy, (z, vx), (x, vz)),
+        (cz, (x, vy), (y, vx)),
+    ):
+        np.multiply(a, 2.0 * va, out=c)
+        c -= np.multiply(b, 2.0 * vb, out=spare)
+    for row, v, c, (a, ca), (b, cb) in (
+        (out[0], vx, cx, (y, cz), (z, cy)),
+        (out[1], vy, cy, (z, cx), (x, cz)),
+        (out[2], vz, cz, (x, cy), (y, cx)),
+    ):
+        np.multiply(w, c, out=row)
+        row += v
+        row += np.multiply(a, ca, out=spare)
+        row -= np.multiply(b, cb, out=spare)
+    return out

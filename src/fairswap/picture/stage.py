@@ -1,0 +1,119 @@
+"""Put a figure in one pose before a viewer: front or side, skinned and shaded, or as bones where it has no mesh."""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from io import BytesIO
+
+import numpy as np
+
+from fairswap.clip import Poses
+from fairswap.figure import Figure, Mesh, deformed_vertices, vertex_normals
+from fairswap.kernels import Floats, Integers
+from fairswap.picture.raster import Canvas
+from fairswap.rotation import normalized
+from fairswap.skeleton import WorldTransforms
+
+# Rows are the viewer's right, up, and towards us. From the side we see the figure's right, facing to our right.
+VIEWS = {
+    "front": np.array([[1.0, 0, 0], [0, 1, 0], [0, 0, 1]]),
+    "side": np.array([[0.0, 0, 1], [0, 1, 0], [-1, 0, 0]]),
+}
+LEFT, RIGHT, MIDDLE = (0.85, 0.45, 0.10), (0.12, 0.42, 0.78), (0.25, 0.25, 0.28)
+
+
+class View:
+    """A camera without perspective: ``centre`` (metres) is seen at pixel ``at``, with ``scale`` pixels a metre."""
+
+    def __init__(self, name: str, centre: Floats, at: tuple[float, float], scale: float) -> None:
+        self.axes = VIEWS[name]
+        self.centre, self.at, self.scale = centre, np.array(at), scale
+
+    def pixels(self, points: Floats) -> tuple[Floats, Floats]:
+        """Pixels ``(n, 2)`` and depths ``(n,)``, nearer is larger."""
+        seen = (points - self.centre) @ self.axes.T
+        return self.at + seen[:, :2] * [self.scale, -self.scale], seen[:, 2]
+
+
+def draw_figure(canvas: Canvas, view: View, figure: Figure, world: WorldTransforms, frame: int, poses: Poses) -> None:
+    """Draw the meshes of a figure; without meshes, its bones as solid rods."""
+    for number, mesh in enumerate(figure.meshes):
+        vertices = deformed_vertices(mesh, world, frame, poses, number)
+        normals = _seamless_normals(vertices, mesh.triangles, mesh)
+        pixels, depth = view.pixels(vertices)
+        for material in mesh.materials:
+            image = _image(material.texture) if material.texture is not None else None
+            color = np.broadcast_to(np.clip(material.color, 0, 1) ** (1 / 2.2), vertices.shape)
+            faces = mesh.triangles[material.triangles]
+            canvas.draw(pixels, depth, normals @ view.axes.T, faces, color, mesh.uvs if image is not None else None, image)
+    if not figure.meshes:
+        vertices, triangles, colors = _rods(figure, world, frame)
+        pixels, depth = view.pixels(vertices)
+        canvas.draw(pixels, depth, vertex_normals(vertices, triangles) @ view.axes.T, triangles, colors)
+
+
+def bone_lines(figure: Figure, world: WorldTransforms, frame: int) -> list[tuple[Floats, Floats, str]]:
+    """Each bone as a line from its parent, with the side it is on: ``left``, ``right`` or nothing."""
+    skeleton = figure.skeleton
+    places = world.position_tracks[:, :, frame]
+    rest = skeleton.rest.position_tracks[:, 0, 0]
+    lines = []
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        if parent < 0 or (skeleton.parents[parent] < 0 and len(skeleton.children[parent]) == 1):
+            continue  # from a root on the floor up to the hips is no bone
+        middle = abs(rest[bone]) < 0.01
+        lines.append((places[parent], places[bone], "" if middle else "left" if rest[bone] > 0 else "right"))
+    return lines
+
+
+def _seamless_normals(vertices: Floats, triangles: Integers, mesh: Mesh) -> Floats:
+    """Vertex normals with vertices at one place taken together, so that texture seams do not show as edges."""
+    group = _same_places(mesh)
+    merged = np.zeros((group.max() + 1, 3))
+    raw = vertex_normals(vertices, triangles)
+    for axis in range(3):
+        merged[:, axis] = np.bincount(group, raw[:, axis])
+    return normalized(merged)[group]
+
+
+@lru_cache(maxsize=16)
+def _same_places(mesh: Mesh) -> Integers:
+    """Numbers that are equal for vertices of a mesh that stand at one place in its bind pose."""
+    places = np.round(mesh.vertices * 1e5).astype(np.int64)
+    return np.unique(places, axis=0, return_inverse=True)[1].ravel()
+
+
+@lru_cache(maxsize=16)
+def _image(texture: bytes) -> Floats:
+    """The picture as ``(rows, columns, 3)`` in 0..1."""
+    from PIL import Image
+
+    with Image.open(BytesIO(texture)) as picture:
+        return np.asarray(picture.convert("RGB"), dtype=np.float32) / 255.0
+
+
+def _rods(figure: Figure, world: WorldTransforms, frame: int) -> tuple[Floats, Integers, Floats]:
+    """Bones as six-sided spindles, coloured by side."""
+    thick = 0.016 * figure.height_m
+    corners = np.arange(6) * np.pi / 3
+    vertices, triangles, colors = [], [], []
+    for start, end, side in bone_lines(figure, world, frame):
+        along = end - start
+        length = np.linalg.norm(along)
+        if length < 1e-6:
+            continue
+        along = along / length
+        across = normalized(np.cross(along, [1.0, 0.0, 0.0] if abs(along[0]) < 0.9 else [0.0, 1.0, 0.0]))
+        ring = np.outer(np.cos(corners), across) + np.outer(np.sin(corners), np.cross(along, across))
+        radius = min(thick, 0.22 * length)
+        base = len(vertices) * 14
+        rings = [start + along * min(radius, 0.3 * length) + ring * radius, end - along * 0.05 * length + ring * 0.45 * radius]
+        vertices.append(np.concatenate([*rings, [start], [end]]))
+        for k in range(6):
+            n = (k + 1) % 6
+            triangles += [(base + k, base + n, base + 6 + n), (base + k, base + 6 + n, base + 6 + k)]
+            triangles += [(base + n, base + k, base + 12), (base + 6 + k, base + 6 + n, base + 13)]
+        colors.append(np.broadcast_to({"left": LEFT, "right": RIGHT, "": (0.55, 0.55, 0.58)}[side], (14, 3)))
+    if not vertices:
+        return np.zeros((1, 3)), np.zeros((0, 3), dtype=np.intp), np.ones((1, 3))
+    return np.concatenate(vertices), np.array(triangles, dtype=np.intp), np.concatenate(colors)

@@ -1,0 +1,1 @@
+"""Reference poses: the pose in which two figures count as alike."""

@@ -1,0 +1,156 @@
+"""The neutral T-pose of a figure, computed from the directions of its bones.
+
+In it the arms are level and straight, palms down, thumbs forward and down; the legs are straight and parallel; the toes
+point ahead. Only what is a difference of *pose* is turned: arms, hands, fingers and legs by their direction, feet by
+their heading alone, since a heel is not a pose. Hips, spine, shoulders, neck and head keep how they rest: there another
+direction of a bone is another anatomy.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import FINGERS, RoleMap, next_roles, role_order, side_of
+from fairswap.errors import ImpossibleError
+from fairswap.kernels import Floats
+from fairswap.rotation import IDENTITY, angle_between, multiply, normalized, quaternion_between, rotate
+from fairswap.skeleton import Skeleton
+
+_DOWN = np.array([0.0, -1.0, 0.0])
+_AHEAD = np.array([0.0, 0.0, 1.0])
+# Of the left hand; the right mirrors it.
+THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
+_KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
+
+
+@dataclass(frozen=True, eq=False)
+class Reference:
+    """A reference pose.
+
+    Attributes
+    ----------
+    rotations : (bones, 4) array
+        World rotations of all bones in the reference pose.
+    hips : (3,) array
+        Resting place of the hips in metres. Motion of the hips is counted from here.
+    leg_m : float
+        Length of the legs, hip to ankle along the bones, mean of both.
+    corrections : mapping of role to degrees
+        How far each role had to be turned, beyond what its parent was, from the rest pose.
+    """
+
+    rotations: Floats
+    hips: Floats
+    leg_m: float
+    corrections: Mapping[str, float]
+
+
+def neutral_direction(role: str) -> Floats | None:
+    """Where a role's bone points in the neutral T; None for roles that keep how they rest.
+
+    >>> neutral_direction("lower_arm_right").tolist()
+    [-1.0, 0.0, 0.0]
+    """
+    side = side_of(role)
+    base = role.removesuffix(f"_{side}")
+    outward = np.array([1.0 if side == "left" else -1.0, 0.0, 0.0])
+    if base in ("upper_arm", "lower_arm", "hand"):
+        return outward
+    if base in ("upper_leg", "lower_leg"):
+        return _DOWN
+    finger, _, part = base.partition("_")
+    if finger == "thumb":
+        return THUMB_DIRECTION * [outward[0], 1.0, 1.0]
+    if finger in FINGERS and part != "metacarpal":
+        return outward
+    return None
+
+
+def t_pose(skeleton: Skeleton, roles: RoleMap, what: str) -> Reference:
+    """Compute the neutral T of a figure whose rest pose is upright and faces ahead.
+
+    ``what`` names the figure, for errors.
+
+    Raises
+    ------
+    ImpossibleError
+        If a leg or an arm has no length, so that it points nowhere.
+    """
+    rest = skeleton.rest
+    rotations, positions = rest.rotation_tracks[:, :, 0], rest.position_tracks[:, :, 0]
+    role_of = {bone: role for role, bone in roles.bones.items()}
+    turns = np.tile(IDENTITY, (len(skeleton), 1))
+    corrections: dict[str, float] = {}
+    for bone in range(len(skeleton)):
+        parent = int(skeleton.parents[bone])
+        inherited = turns[parent] if parent >= 0 else IDENTITY
+        role = role_of.get(bone, "")
+        direction = neutral_direction(role) if role else None
+        if role.startswith("foot_"):
+            turns[bone] = _heading_turn(role, bone, roles, positions)
+            corrections[role] = float(np.degrees(angle_between(turns[bone], IDENTITY)))
+        elif direction is not None:
+            tip = _tip(role, bone, skeleton, roles, positions, what)
+            if tip is None:
+                turns[bone] = inherited
+                continue
+            now = rotate(inherited, normalized(tip - positions[bone]))
+            turns[bone] = multiply(quaternion_between(now, direction), inherited)
+            corrections[role] = float(np.degrees(angle_between(now, direction)))
+        elif _keeps_rest(role):
+            turns[bone] = IDENTITY
+        else:
+            turns[bone] = inherited
+    return Reference(
+        rotations=multiply(turns, rotations),
+        hips=positions[roles.bones["hips"]],
+        leg_m=_leg_length(roles, positions),
+        corrections={role: corrections[role] for role in sorted(corrections, key=role_order)},
+    )
+
+
+def _keeps_rest(role: str) -> bool:
+    base = role.removesuffix(f"_{side_of(role)}")
+    return base in _KEPT or base.startswith(("spine_", "neck_"))
+
+
+def _tip(
+    role: str, bone: int, skeleton: Skeleton, roles: RoleMap, positions: Floats, what: str
+) -> Floats | None:
+    """Where the bone of a role ends: at the next role, else at its end marker; None if nothing says."""
+    following = [roles.bones[later] for later in next_roles(role) if later in roles.bones]
+    if not following:
+        following = [child for child in skeleton.children[bone] if child in skeleton.ends]
+    for other in following:
+        if np.linalg.norm(positions[other] - positions[bone]) > 1e-6:
+            return np.asarray(positions[other])
+    if following and role.startswith(("upper_", "lower_")):
+        raise ImpossibleError(
+            f"the {role.replace('_', ' ')} of {what} has no length",
+            place=f"bone {skeleton.names[bone]!r}",
+            remedy="Check that the profile names the right bones",
+        )
+    return None
+
+
+def _heading_turn(role: str, foot: int, roles: RoleMap, positions: Floats) -> Floats:
+    """The turn about the vertical that makes a foot point ahead; the sole stays as it rests."""
+    toes = roles.bones.get(role.replace("foot", "toes"))
+    if toes is None:
+        return IDENTITY
+    heading = positions[toes] - positions[foot]
+    heading[1] = 0.0
+    if np.linalg.norm(heading) < 1e-6:
+        return IDENTITY
+    return quaternion_between(heading, _AHEAD)
+
+
+def _leg_length(roles: RoleMap, positions: Floats) -> float:
+    lengths = []
+    for side in ("left", "right"):
+        joints = [positions[roles.bones[f"{part}_{side}"]] for part in ("upper_leg", "lower_leg", "foot")]
+        lengths.append(np.linalg.norm(np.diff(joints, axis=0), axis=1).sum())
+    return float(np.mean(lengths))

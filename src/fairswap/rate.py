@@ -1,0 +1,49 @@
+"""Frame rates as exact fractions, from the rounded numbers that files hold."""
+
+from __future__ import annotations
+
+from fractions import Fraction
+
+# What cameras, screens and motion capture run at; nearest first decides between 30 and 29.97.
+_COMMON = [Fraction(n) for n in (8, 10, 12, 15, 16, 20, 24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 150)]
+_COMMON += [Fraction(n) for n in (180, 200, 240, 250, 300, 360, 480, 500, 600, 1000)]
+_COMMON += [Fraction(n * 1000, 1001) for n in (24, 30, 48, 60, 120, 240)]
+
+
+def rate_from_text(frame_time: str) -> Fraction:
+    """The rate meant by a written frame time, as ``0.0333333`` means 30.
+
+    The digits tell how exact the number is: a common rate within the last digit is taken, else 1 / the number.
+    ``frame_time`` must be a positive number in plain or exponent notation.
+
+    >>> rate_from_text("0.0333333"), rate_from_text("0.033367"), rate_from_text("0.0123")
+    (Fraction(30, 1), Fraction(30000, 1001), Fraction(10000, 123))
+    """
+    seconds = Fraction(frame_time)
+    mantissa, _, exponent = frame_time.lower().partition("e")
+    decimals = len(mantissa.partition(".")[2]) - int(exponent or 0)
+    last_digit = Fraction(1, 10**decimals) if decimals > 0 else Fraction(1)
+    return _common_rate(seconds, float(min(last_digit / seconds, Fraction(1, 60)))) or 1 / seconds
+
+
+def rate_from_interval(seconds: float, relative_error: float = 2e-4) -> Fraction:
+    """The rate meant by a measured interval between frames.
+
+    >>> rate_from_interval(1 / 29.97003)
+    Fraction(30000, 1001)
+    """
+    found = _common_rate(Fraction(seconds), relative_error)
+    if found:
+        return found
+    near = Fraction(1 / seconds).limit_denominator(20)
+    return near if near > 0 and abs(float(near) * seconds - 1) < relative_error else Fraction(1 / seconds)
+
+
+def _common_rate(seconds: Fraction, relative_error: float) -> Fraction | None:
+    best = min(_COMMON, key=lambda rate: abs(rate * seconds - 1))
+    return best if abs(best * seconds - 1) <= relative_error else None
+
+
+def text_from_rate(rate: Fraction) -> str:
+    """``30``, ``29.97``: as an artist writes it."""
+    return f"{float(rate):.2f}".rstrip("0").rstrip(".")

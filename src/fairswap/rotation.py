@@ -1,0 +1,190 @@
+"""Rotations as arrays of quaternions: one function works on one rotation or on a million.
+
+Quaternions are unit, **xyzw**, active and right-handed; the last axis of every array is the component, all other axes
+broadcast. Angles are radians unless a name says degrees.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fairswap.kernels import Floats, multiply_into, rotate_into
+
+IDENTITY: Floats = np.array([0.0, 0.0, 0.0, 1.0])
+_AXES = {"X": 0, "Y": 1, "Z": 2}
+
+
+def multiply(a: ArrayLike, b: ArrayLike) -> Floats:
+    """The product ``a * b``: first turn by ``b``, then by ``a``. Shapes ``(..., 4)`` broadcast.
+
+    >>> quarter = quaternion_from_axis_angle([0, 0, 1], np.pi / 2)
+    >>> multiply(quarter, quarter).round(6).tolist()
+    [0.0, 0.0, 1.0, 0.0]
+    """
+    first, second = _first(a), _first(b)
+    shape = np.broadcast_shapes(first.shape[1:], second.shape[1:])
+    work = shape or (1,)  # the kernels write into rows, also for a single rotation
+    out = multiply_into(np.empty((4, *work)), _pad(first, work), _pad(second, work), np.empty(work))
+    return np.moveaxis(out.reshape(4, *shape), 0, -1)
+
+
+def conjugate(rotation: ArrayLike) -> Floats:
+    """The inverse of unit quaternions, shape ``(..., 4)``."""
+    return np.asarray(rotation, dtype=np.float64) * np.array([-1.0, -1.0, -1.0, 1.0])
+
+
+def rotate(rotation: ArrayLike, vector: ArrayLike) -> Floats:
+    """Turn vectors ``(..., 3)`` by rotations ``(..., 4)``.
+
+    >>> rotate(quaternion_from_axis_angle([0, 1, 0], np.pi / 2), [1, 0, 0]).round(6).tolist()
+    [0.0, 0.0, -1.0]
+    """
+    first, second = _first(rotation), _first(vector)
+    shape = np.broadcast_shapes(first.shape[1:], second.shape[1:])
+    work = shape or (1,)
+    out = rotate_into(np.empty((3, *work)), _pad(first, work), _pad(second, work), np.empty((4, *work)))
+    return np.moveaxis(out.reshape(3, *shape), 0, -1)
+
+
+def normalized(rotation: ArrayLike) -> Floats:
+    """Unit quaternions (or unit vectors) of the same direction; zeros stay zeros."""
+    values = np.asarray(rotation, dtype=np.float64)
+    length = np.sqrt(np.einsum("...i,...i->...", values, values))[..., None]
+    return values / np.where(length > 0.0, length, 1.0)
+
+
+def quaternion_from_axis_angle(axis: ArrayLike, angle: ArrayLike) -> Floats:
+    """Turn by ``angle`` (radians, shape ``(...)``) about ``axis`` (``(..., 3)``, any length but zero)."""
+    unit = normalized(axis)
+    half = np.asarray(angle, dtype=np.float64)[..., None] * 0.5
+    vector = np.sin(half) * unit
+    return np.concatenate([vector, np.broadcast_to(np.cos(half), (*vector.shape[:-1], 1))], axis=-1)
+
+
+def quaternion_between(start: ArrayLike, end: ArrayLike) -> Floats:
+    """The shortest turn that brings the direction ``start`` to ``end``, shapes ``(..., 3)``.
+
+    For opposite directions, where it is not defined, a half turn about an axis square to ``start``.
+    """
+    a, b = np.broadcast_arrays(normalized(start), normalized(end))
+    vector = np.cross(a, b)
+    scalar = 1.0 + np.einsum("...i,...i->...", a, b)[..., None]
+    other = np.where(np.abs(a[..., :1]) < 0.9, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0])
+    opposite = scalar < 1e-12
+    vector = np.where(opposite, normalized(np.cross(a, other)), vector)
+    return normalized(np.concatenate([vector, np.where(opposite, 0.0, scalar)], axis=-1))
+
+
+def quaternion_from_matrix(matrix: ArrayLike) -> Floats:
+    """Quaternions of rotation matrices ``(..., 3, 3)``; each must be orthogonal with determinant 1.
+
+    The largest of the four components is found first, so that nothing is divided by a small number (Shepperd 1978).
+    """
+    m = np.asarray(matrix, dtype=np.float64)
+    diagonal = np.stack([m[..., 0, 0], m[..., 1, 1], m[..., 2, 2]], axis=-1)
+    trace = diagonal.sum(axis=-1)
+    # Row k of this symmetric matrix is 4 q_k q: any row, made unit, is the quaternion.
+    outer = np.empty((*m.shape[:-2], 4, 4))
+    for i in range(3):
+        j, k = (i + 1) % 3, (i + 2) % 3
+        outer[..., i, i] = 1.0 + 2.0 * diagonal[..., i] - trace
+        outer[..., i, j] = outer[..., j, i] = m[..., j, i] + m[..., i, j]
+        outer[..., i, 3] = outer[..., 3, i] = m[..., k, j] - m[..., j, k]
+    outer[..., 3, 3] = 1.0 + trace
+    best = np.argmax(np.diagonal(outer, axis1=-2, axis2=-1), axis=-1)
+    row = np.take_along_axis(outer, best[..., None, None], axis=-2)[..., 0, :]
+    return normalized(np.where(row[..., 3:] < 0.0, -row, row))
+
+
+def matrix_from_quaternion(rotation: ArrayLike) -> Floats:
+    """Rotation matrices ``(..., 3, 3)`` of unit quaternions ``(..., 4)``."""
+    q = np.asarray(rotation, dtype=np.float64)
+    return np.stack([rotate(q, unit) for unit in np.eye(3)], axis=-1)
+
+
+def rotation_from_stretched(matrix: ArrayLike) -> Floats:
+    """The rotation nearest to a matrix ``(..., 3, 3)`` that also stretches (polar decomposition, Higham 1986)."""
+    u, _, vt = np.linalg.svd(np.asarray(matrix, dtype=np.float64))
+    u[..., :, 2] *= np.sign(np.linalg.det(u @ vt))[..., None]
+    return quaternion_from_matrix(u @ vt)
+
+
+def angle_between(a: ArrayLike, b: ArrayLike) -> Floats:
+    """The angle in radians between rotations, or between unit vectors; shapes ``(..., n)``.
+
+    By the chord, so that small angles keep their digits.
+    """
+    first, second = np.asarray(a, dtype=np.float64), np.asarray(b, dtype=np.float64)
+    difference = np.linalg.norm(first - second, axis=-1)
+    total = np.linalg.norm(first + second, axis=-1)
+    if first.shape[-1] == 4:  # q and -q are the same turn
+        return 4.0 * np.arctan2(np.minimum(difference, total), np.maximum(difference, total))
+    return 2.0 * np.arctan2(difference, total)
+
+
+def slerp(start: ArrayLike, end: ArrayLike, share: ArrayLike) -> Floats:
+    """Turn evenly from ``start`` (share 0) to ``end`` (share 1), the short way (Shoemake 1985)."""
+    a, b = np.asarray(start, dtype=np.float64), np.asarray(end, dtype=np.float64)
+    s = np.asarray(share, dtype=np.float64)[..., None]
+    cosine = np.einsum("...i,...i->...", a, b)[..., None]
+    b = np.where(cosine < 0.0, -b, b)
+    angle = np.arccos(np.minimum(np.abs(cosine), 1.0))
+    sine = np.sin(angle)
+    near = sine < 1e-6  # the arc is a line there, and its sine no divisor
+    safe = np.where(near, 1.0, sine)
+    weight_a = np.where(near, 1.0 - s, np.sin((1.0 - s) * angle) / safe)
+    weight_b = np.where(near, s, np.sin(s * angle) / safe)
+    return normalized(weight_a * a + weight_b * b)
+
+
+def quaternion_from_euler(angles: ArrayLike, order: str) -> Floats:
+    """Compose turns about the axes of ``order`` ("ZXY": ``Rz * Rx * Ry``), angles in radians ``(..., len(order))``.
+
+    The turns are intrinsic, as in motion files: each is about the axes that the ones before it have turned. Any number
+    of letters is allowed, also none.
+    """
+    values = np.asarray(angles, dtype=np.float64)
+    out = np.broadcast_to(IDENTITY, (*values.shape[:-1], 4))
+    for index, letter in enumerate(order):
+        turn = np.zeros((*values.shape[:-1], 4))
+        turn[..., _AXES[letter]] = np.sin(values[..., index] * 0.5)
+        turn[..., 3] = np.cos(values[..., index] * 0.5)
+        out = multiply(out, turn)
+    return out
+
+
+def euler_from_quaternion(rotation: ArrayLike, order: str) -> Floats:
+    """Angles in radians ``(..., 3)`` so that ``quaternion_from_euler(angles, order)`` is ``rotation``.
+
+    ``order`` names three different axes. Where the middle angle is at ±90 degrees (gimbal lock), the last is zero.
+    """
+    i, j, k = (_AXES[letter] for letter in order)
+    sign = 1.0 if (j - i) % 3 == 1 else -1.0
+    m = matrix_from_quaternion(rotation)
+    sine = np.clip(sign * m[..., i, k], -1.0, 1.0)
+    cosine = np.hypot(m[..., i, i], m[..., i, j])
+    locked = cosine < 1e-9
+    first = np.where(
+        locked, np.arctan2(sign * m[..., k, j], m[..., j, j]), np.arctan2(-sign * m[..., j, k], m[..., k, k])
+    )
+    last = np.where(locked, 0.0, np.arctan2(-sign * m[..., i, j], m[..., i, i]))
+    return np.stack([first, np.arctan2(sine, cosine), last], axis=-1)
+
+
+def without_sign_jumps(rotation: Floats) -> Floats:
+    """The same rotations ``(..., frames)`` with component axis -2, signs chosen so that neighbours are near."""
+    dots = np.einsum("...cf,...cf->...f", rotation[..., 1:], rotation[..., :-1])
+    flips = np.cumprod(np.where(dots < 0.0, -1.0, 1.0), axis=-1)
+    out = rotation.copy()
+    out[..., 1:] *= flips[..., None, :]
+    return out
+
+
+def _first(values: ArrayLike) -> Floats:
+    return np.moveaxis(np.asarray(values, dtype=np.float64), -1, 0)
+
+
+def _pad(values: Floats, shape: tuple[int, ...]) -> Floats:
+    """Put axes of length one behind the component, so that the rest broadcasts against ``shape``."""
+    return values.reshape(values.shape[0], *(1,) * (len(shape) + 1 - values.ndim), *values.shape[1:])

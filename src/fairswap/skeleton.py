@@ -1,0 +1,188 @@
+"""Skeletons, and the way from local to world transforms for all frames at once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+
+import numpy as np
+
+from fairswap.kernels import Floats, Integers, multiply_into, rotate_into
+
+# Up to here one call per level of the tree is cheaper than one per bone: the calls cost more than the numbers.
+_SHORT_CLIP_FRAMES = 1000
+
+
+@dataclass(frozen=True, eq=False)
+class Skeleton:
+    """Bones as a tree, parents before children, with the rest pose.
+
+    Attributes
+    ----------
+    names : tuple of str
+        One per bone; they need not differ.
+    parents : (bones,) integers
+        Index of the parent, -1 for a root; always smaller than the bone's own index.
+    rest_rotations : (bones, 4) array
+        Local rest rotations, relative to the parent.
+    rest_translations : (bones, 3) array
+        Local rest positions in metres, relative to the parent.
+    ends : frozenset of int
+        Bones that only mark where their parent ends.
+    """
+
+    names: tuple[str, ...]
+    parents: Integers
+    rest_rotations: Floats
+    rest_translations: Floats
+    ends: frozenset[int] = frozenset()
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+    @cached_property
+    def children(self) -> tuple[tuple[int, ...], ...]:
+        """The children of each bone, in order."""
+        lists: list[list[int]] = [[] for _ in self.names]
+        for bone, parent in enumerate(self.parents.tolist()):
+            if parent >= 0:
+                lists[parent].append(bone)
+        return tuple(map(tuple, lists))
+
+    @cached_property
+    def levels(self) -> tuple[Integers, ...]:
+        """Bones by their depth in the tree, roots first."""
+        depth = np.zeros(len(self), dtype=np.intp)
+        for bone, parent in enumerate(self.parents.tolist()):
+            if parent >= 0:
+                depth[bone] = depth[parent] + 1
+        order = np.argsort(depth, kind="stable")
+        return tuple(np.split(order, np.flatnonzero(np.diff(depth[order])) + 1)) if len(self) else ()
+
+    @cached_property
+    def rest(self) -> WorldTransforms:
+        """World transforms of the rest pose: one frame."""
+        nothing = np.empty(0, dtype=np.intp)
+        return world_from_local(self, self.rest_rotations[:, :, None], nothing, np.empty((0, 3, 1)))
+
+    def with_ancestors(self, bones: Iterable[int]) -> list[int]:
+        """``bones`` and all above them, parents first."""
+        found: set[int] = set()
+        for bone in bones:
+            while bone >= 0 and bone not in found:
+                found.add(bone)
+                bone = int(self.parents[bone])
+        return sorted(found)
+
+    def path(self, bone: int) -> str:
+        """The bone with all above it, ``hips/spine/chest``: tells equal names apart."""
+        names = []
+        while bone >= 0:
+            names.append(self.names[bone])
+            bone = int(self.parents[bone])
+        return "/".join(reversed(names))
+
+
+@dataclass(frozen=True, eq=False)
+class WorldTransforms:
+    """World rotations ``(bones, 4, frames)`` and positions ``(bones, 3, frames)``, frames last and contiguous."""
+
+    rotation_tracks: Floats
+    position_tracks: Floats
+
+    @classmethod
+    def empty(cls, bones: int, frames: int) -> WorldTransforms:
+        return cls(np.empty((bones, 4, frames)), np.empty((bones, 3, frames)))
+
+    @property
+    def rotations(self) -> Floats:
+        """View ``(frames, bones, 4)``."""
+        return self.rotation_tracks.transpose(2, 0, 1)
+
+    @property
+    def positions(self) -> Floats:
+        """View ``(frames, bones, 3)``, metres."""
+        return self.position_tracks.transpose(2, 0, 1)
+
+
+def world_from_local(
+    skeleton: Skeleton,
+    rotation_tracks: Floats,
+    translated_bones: Integers,
+    translation_tracks: Floats,
+    out: WorldTransforms | None = None,
+) -> WorldTransforms:
+    """World transforms of all bones in all frames.
+
+    Parameters
+    ----------
+    rotation_tracks : (bones, 4, frames) array
+        Local rotations.
+    translated_bones, translation_tracks : (moved,), (moved, 3, frames) arrays
+        The bones whose local position is not that of the rest pose, and their positions in metres.
+    out : WorldTransforms, optional
+        Written into and returned; must have the right shapes.
+    """
+    bones, _, frames = rotation_tracks.shape
+    if out is None:
+        out = WorldTransforms.empty(bones, frames)
+    by_level = frames <= _SHORT_CLIP_FRAMES
+    (_by_level if by_level else _by_bone)(skeleton, rotation_tracks, translated_bones, translation_tracks, out)
+    return out
+
+
+def world_rotations(skeleton: Skeleton, rotation_tracks: Floats, bones: Sequence[int], out: Floats) -> Floats:
+    """World rotations of ``bones`` alone, into ``out`` ``(all bones, 4, frames)``; other rows are left as they are.
+
+    ``bones`` are in order and hold the parents of all their members.
+    """
+    scratch = np.empty(rotation_tracks.shape[2])
+    for bone in bones:
+        parent = int(skeleton.parents[bone])
+        if parent < 0:
+            out[bone] = rotation_tracks[bone]
+        else:
+            multiply_into(out[bone], out[parent], rotation_tracks[bone], scratch)
+    return out
+
+
+def _by_bone(
+    skeleton: Skeleton, local: Floats, translated_bones: Integers, translation_tracks: Floats, out: WorldTransforms
+) -> None:
+    moved = dict(zip(translated_bones.tolist(), translation_tracks, strict=True))
+    scratch = np.empty((4, local.shape[2]))
+    rotations, positions = out.rotation_tracks, out.position_tracks
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        offset = moved.get(bone, skeleton.rest_translations[bone][:, None])
+        if parent < 0:
+            rotations[bone] = local[bone]
+            positions[bone] = offset
+        else:
+            rotate_into(positions[bone], rotations[parent], offset, scratch)
+            positions[bone] += positions[parent]
+            multiply_into(rotations[bone], rotations[parent], local[bone], scratch[0])
+
+
+def _by_level(
+    skeleton: Skeleton, local: Floats, translated_bones: Integers, translation_tracks: Floats, out: WorldTransforms
+) -> None:
+    bones, _, frames = local.shape
+    rotations, positions = out.rotation_tracks, out.position_tracks
+    offsets = np.broadcast_to(skeleton.rest_translations[:, :, None], (bones, 3, frames))
+    if len(translated_bones):
+        offsets = offsets.copy()
+        offsets[translated_bones] = translation_tracks
+    for depth, level in enumerate(skeleton.levels):
+        if depth == 0:
+            rotations[level] = local[level]
+            positions[level] = offsets[level]
+            continue
+        parents = skeleton.parents[level]
+        turned = rotations[parents].transpose(1, 0, 2)
+        scratch = np.empty((4, len(level), frames))
+        placed, product = np.empty((3, len(level), frames)), np.empty((4, len(level), frames))
+        rotate_into(placed, turned, offsets[level].transpose(1, 0, 2), scratch)
+        positions[level] = placed.transpose(1, 0, 2) + positions[parents]
+        multiply_into(product, turned, local[level].transpose(1, 0, 2), scratch[0])
+        rotations[level] = product.transpose(1, 0, 2)
