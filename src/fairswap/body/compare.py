@@ -74,12 +74,17 @@ class Comparison:
         return max(role.worst_degrees for role in self._limbs())
 
     @property
+    def looks_same(self) -> bool:
+        """Whether no artist would object: within 3 degrees on average and 15 at worst."""
+        return self.limbs_mean_degrees <= 3.0 and self.limbs_worst_degrees <= 15.0
+
+    @property
     def verdict(self) -> str:
         """One sentence for the artist."""
         mean, worst = self.limbs_mean_degrees, self.limbs_worst_degrees
         if mean <= 0.5 and worst <= 2.0:
             look = "looks the same"
-        elif mean <= 3.0 and worst <= 15.0:
+        elif self.looks_same:
             look = "looks nearly the same"
         else:
             look = "does NOT look the same"

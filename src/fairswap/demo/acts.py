@@ -218,7 +218,7 @@ def _walking_foot(phase: Floats, step: float, sign: float) -> _Foot:
          (0.83, 6.0), (0.92, -11.0), (1.0, -13.0)]
     ))  # fmt: skip
     place = np.zeros((len(phase), 3))
-    place[:, 0] = sign * 0.075
+    place[:, 0] = sign * 0.095
     # At the strike the foot lands half a step ahead of the hips, and then stays.
     place[:, 2] = (count + _ease(swing)) * 2 * step + 0.5 * step + 0.02
     place[:, 1] = 0.028 * _hump(swing)

@@ -14,6 +14,8 @@ from fairswap.rotation import normalized
 _LIGHTS = ((np.array([-0.45, 0.65, 0.62]), 0.62), (np.array([0.8, 0.15, 0.35]), 0.20), (np.array([0.1, 0.5, -0.8]), 0.16))
 _AMBIENT = 0.34
 
+_SIDES = np.array([2, 3, 4, 5, 6, 8, 10, 13, 17, 24, 32, 48, 64, 96, 128, 256])
+
 
 @dataclass(eq=False)
 class Canvas:
@@ -74,26 +76,40 @@ def covered_pixels(
     Yields x, y, the shares of the three corners ``(k, 3)`` and the triangle of each pixel. ``grow`` widens the triangles
     by that share of themselves.
     """
-    low = np.floor(corners.min(axis=1)).astype(np.intp)
-    size = (np.ceil(corners.max(axis=1)).astype(np.intp) - low + 1).max(axis=1)
-    visible = (low < [width, height]).all(axis=1) & (corners.max(axis=1) >= 0).all(axis=1)
-    classes = np.ceil(np.log2(np.maximum(size, 2))).astype(int)
-    for power in np.unique(classes[visible]):
-        side = 2 ** int(power)
-        steps = np.stack(np.meshgrid(np.arange(side), np.arange(side), indexing="ij"), axis=-1).reshape(-1, 2)
-        faces = np.flatnonzero(visible & (classes == power))
-        for face in np.array_split(faces, max(len(faces) * side * side // 400_000, 1)):
-            at = low[face][:, None] + steps[None]
-            a, b, c = (corners[face][:, None, k] for k in range(3))
-            area = _cross(b - a, c - a)
-            area = np.where(np.abs(area) < 1e-12, 1e-12, area)
-            point = at + 0.5
-            first, second = _cross(c - b, point - b) / area, _cross(a - c, point - c) / area
-            share = np.stack([first, second, 1.0 - first - second], axis=-1)
-            inside = (share >= -grow).all(axis=-1) & (at >= 0).all(axis=-1) & (at < [width, height]).all(axis=-1)
+    x, y = corners[:, :, 0], corners[:, :, 1]
+    left, top = np.floor(x.min(axis=1)), np.floor(y.min(axis=1))
+    right, bottom = np.ceil(x.max(axis=1)), np.ceil(y.max(axis=1))
+    seen = (left < width) & (top < height) & (right >= 0) & (bottom >= 0)
+    # Share k of a point is linear in its place: slope_x * px + slope_y * py + constant.
+    area = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (y[:, 1] - y[:, 0]) * (x[:, 2] - x[:, 0])
+    area = np.where(np.abs(area) < 1e-12, 1e-12, area)
+    planes = []
+    for i, j in ((1, 2), (2, 0)):
+        slope_x, slope_y = (y[:, i] - y[:, j]) / area, (x[:, j] - x[:, i]) / area
+        planes.append((slope_x, slope_y, (x[:, i] * y[:, j] - x[:, j] * y[:, i]) / area))
+    size = np.maximum(right - left, bottom - top).astype(np.intp) + 1
+    # Triangles of about one size are tested together, each on a square of its size.
+    classes = np.searchsorted(_SIDES, size)
+    for number in np.unique(classes[seen]):
+        side = int(_SIDES[number]) if number < len(_SIDES) else int(size[seen].max())
+        step_x, step_y = (steps.ravel() + 0.5 for steps in np.meshgrid(np.arange(side), np.arange(side)))
+        faces = np.flatnonzero(seen & (classes == number))
+        for face in np.array_split(faces, max(len(faces) * side * side // 200_000, 1)):
+            shares = []
+            for slope_x, slope_y, constant in planes:
+                at_corner = slope_x[face] * left[face] + slope_y[face] * top[face] + constant[face]
+                share = np.multiply.outer(slope_x[face], step_x)
+                share += np.multiply.outer(slope_y[face], step_y)
+                share += at_corner[:, None]
+                shares.append(share)
+            inside = (shares[0] >= -grow) & (shares[1] >= -grow) & (shares[0] + shares[1] <= 1.0 + grow)
             which, step = np.nonzero(inside)
-            chosen = at[which, step]
-            yield chosen[:, 0], chosen[:, 1], share[which, step], face[which]
+            column = (left[face][which] + step_x[step]).astype(np.intp)
+            row = (top[face][which] + step_y[step]).astype(np.intp)
+            on = (column >= 0) & (row >= 0) & (column < width) & (row < height)
+            which, step = which[on], step[on]
+            first, second = shares[0][which, step], shares[1][which, step]
+            yield column[on], row[on], np.stack([first, second, 1.0 - first - second], axis=1), face[which]
 
 
 def _lit(normals: Floats) -> Floats:

@@ -35,8 +35,16 @@ class View:
         return self.at + seen[:, :2] * [self.scale, -self.scale], seen[:, 2]
 
 
-def draw_figure(canvas: Canvas, view: View, figure: Figure, world: WorldTransforms, frame: int, poses: Poses) -> None:
-    """Draw the meshes of a figure; without meshes, its bones as solid rods."""
+def draw_figure(
+    canvas: Canvas,
+    view: View,
+    figure: Figure,
+    world: WorldTransforms,
+    frame: int,
+    poses: Poses,
+    bones: frozenset[int],
+) -> None:
+    """Draw the meshes of a figure; without meshes, the given bones as solid rods."""
     for number, mesh in enumerate(figure.meshes):
         vertices = deformed_vertices(mesh, world, frame, poses, number)
         normals = _seamless_normals(vertices, mesh.triangles, mesh)
@@ -47,18 +55,23 @@ def draw_figure(canvas: Canvas, view: View, figure: Figure, world: WorldTransfor
             faces = mesh.triangles[material.triangles]
             canvas.draw(pixels, depth, normals @ view.axes.T, faces, color, mesh.uvs if image is not None else None, image)
     if not figure.meshes:
-        vertices, triangles, colors = _rods(figure, world, frame)
+        vertices, triangles, colors = _rods(figure, world, frame, bones)
         pixels, depth = view.pixels(vertices)
         canvas.draw(pixels, depth, vertex_normals(vertices, triangles) @ view.axes.T, triangles, colors)
 
 
-def bone_lines(figure: Figure, world: WorldTransforms, frame: int) -> list[tuple[Floats, Floats, str]]:
-    """Each bone as a line from its parent, with the side it is on: ``left``, ``right`` or nothing."""
+def bone_lines(
+    figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]
+) -> list[tuple[Floats, Floats, str]]:
+    """Each of ``bones`` as a line from the one it hangs on, with the side it is on: ``left``, ``right`` or nothing."""
     skeleton = figure.skeleton
     places = world.position_tracks[:, :, frame]
     rest = skeleton.rest.position_tracks[:, 0, 0]
     lines = []
-    for bone, parent in enumerate(skeleton.parents.tolist()):
+    for bone in sorted(bones):
+        parent = int(skeleton.parents[bone])
+        while parent >= 0 and parent not in bones:
+            parent = int(skeleton.parents[parent])
         if parent < 0 or (skeleton.parents[parent] < 0 and len(skeleton.children[parent]) == 1):
             continue  # from a root on the floor up to the hips is no bone
         middle = abs(rest[bone]) < 0.01
@@ -92,12 +105,14 @@ def _image(texture: bytes) -> Floats:
         return np.asarray(picture.convert("RGB"), dtype=np.float32) / 255.0
 
 
-def _rods(figure: Figure, world: WorldTransforms, frame: int) -> tuple[Floats, Integers, Floats]:
+def _rods(
+    figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]
+) -> tuple[Floats, Integers, Floats]:
     """Bones as six-sided spindles, coloured by side."""
     thick = 0.016 * figure.height_m
     corners = np.arange(6) * np.pi / 3
     vertices, triangles, colors = [], [], []
-    for start, end, side in bone_lines(figure, world, frame):
+    for start, end, side in bone_lines(figure, world, frame, bones):
         along = end - start
         length = np.linalg.norm(along)
         if length < 1e-6:

@@ -95,7 +95,7 @@ def _hierarchy(joints: list[Joint], offsets: Floats) -> bytes:
             lines.append(f"{tab}End Site {joint.name}".rstrip() if joint.named else f"{tab}End Site")
         else:
             lines.append(f"{tab}{'JOINT' if depth else 'ROOT'} {joint.name}")
-        x, y, z = offsets[index].tolist()
+        x, y, z = (np.round(offsets[index], 6) + 0.0).tolist()  # no minus zero
         lines += [f"{tab}{{", f"{tab}\tOFFSET {x:.6f} {y:.6f} {z:.6f}"]
         if not joint.end:
             names = [f"{axis}{'position' if kind == 'P' else 'rotation'}" for kind, axis in joint.channels]

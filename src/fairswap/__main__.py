@@ -1,0 +1,5 @@
+"""``python -m fairswap``."""
+
+from fairswap.cli.main import run
+
+run()

@@ -1,0 +1,155 @@
+"""``fairswap convert MOTION… --onto FIGURE -o OUT``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+from fairswap.cli import manners
+
+if TYPE_CHECKING:
+    from fairswap.job import Converted
+
+
+@click.command()
+@click.argument("motions", nargs=-1, required=True, metavar="MOTION...", type=click.Path(path_type=Path))
+@click.option("--onto", required=True, type=click.Path(path_type=Path), metavar="FIGURE", help="The figure that shall move.")
+@click.option(
+    "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT",
+    help="OUT.glb or .gltf: the figure with the clips; OUT.bvh: the motion alone; a folder: one file per clip.",
+)  # fmt: skip
+@click.option("--clip", "names", multiple=True, metavar="NAME", help="Only this clip; may be given several times.")
+@click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
+@manners.source_bones
+@manners.target_bones
+@manners.picture
+@manners.unit
+@manners.up
+@manners.as_json
+@manners.quiet
+@manners.force
+def command(
+    motions: tuple[Path, ...],
+    onto: Path,
+    out: Path,
+    names: tuple[str, ...],
+    keep_clips: bool,
+    source_bones: str | None,
+    target_bones: str | None,
+    picture: Path | None,
+    unit: str | None,
+    up: str | None,
+    as_json: bool,
+    quiet: bool,
+    force: bool,
+) -> None:
+    """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
+
+    Clips keep their names, rates and durations. Exit status 1 if a result does not look like its source.
+    """
+    from fairswap.bones.profile import profile_named
+    from fairswap.files import load
+    from fairswap.formats.storage import refuse_existing
+    from fairswap.job import convert_clips, outputs_for, write_outputs
+
+    inputs = [*motions, onto]
+    for path in filter(None, (out, picture)):
+        manners.never_an_input(path, inputs)
+    if out.suffix and not out.is_dir():
+        refuse_existing(out, force)  # before the work, not after it
+    sources = [load(path, unit=unit, up=up) for path in motions]
+    target_document = load(onto)
+    target = target_document.figure
+    profiles = [profile_named(name) if name else None for name in (source_bones, target_bones)]
+    total = sum(len(document.clips) for document in sources)
+    with manners.progress(total, "carrying over", quiet) as step:
+        done = convert_clips(
+            sources, target, names=names, source_bones=profiles[0], target_bones=profiles[1], step=step
+        )
+    kept = target_document.clips_of(target) if keep_clips else ()
+    rows = outputs_for(out, [row.clip for row in done])
+    for path, _ in rows:
+        manners.never_an_input(path, inputs)
+    written = list(write_outputs(rows, target, kept, force=force))
+    if picture is not None:
+        written += _pictures(picture, done, force)
+    findings = [finding for document in (*sources, target_document) for finding in document.findings]
+    findings += [finding for swap in dict.fromkeys(row.swap for row in done) for finding in swap.findings]
+    report = {
+        "target": {"file": str(onto), "figure": target.name},
+        "clips": [_clip_report(row) for row in done],
+        "kept_clips": [clip.name for clip in kept],
+        "written": [{"file": name, "bytes": Path(name).stat().st_size} for name in written],
+        "findings": [finding.as_dict() for finding in findings],
+    }
+    manners.emit(report, _lines(report), as_json, quiet)
+    if not all(row.comparison.looks_same for row in done):
+        raise click.exceptions.Exit(1)
+
+
+def _pictures(picture: Path, done: Sequence[Converted], force: bool) -> list[str]:
+    from fairswap.job import outputs_for
+    from fairswap.picture.sheet import Actor, save_sheet
+
+    if len(done) == 1:
+        paths = [picture]
+    else:
+        folder = picture.with_suffix("") if picture.suffix else picture
+        paths = [path for path, _ in outputs_for(folder, [row.clip for row in done], ".png")]
+    for path, row in zip(paths, done, strict=True):
+        source = Actor(Path(row.source.file).name, row.swap.source, row.original, row.swap.source_roles)
+        result = Actor(row.swap.target.name, row.swap.target, row.clip, row.swap.target_roles)
+        save_sheet(path, source, result, row.comparison, force=force)
+    return [str(path) for path in paths]
+
+
+def _clip_report(row: Converted) -> dict[str, Any]:
+    return {
+        "source": row.source.file,
+        "source_figure": row.swap.source.name,
+        "source_profile": row.swap.source_roles.profile,
+        "target_profile": row.swap.target_roles.profile,
+        "frames": row.clip.frames,
+        "rate": round(float(row.clip.rate), 6),
+        "travel_scale": round(row.swap.travel_scale, 6),
+        "corrections": row.swap.corrections(),
+        "resting_bones": row.swap.resting,
+        **row.comparison.as_dict(),
+    }
+
+
+def _lines(report: dict[str, Any]) -> Iterator[str]:
+    seen: set[str] = set()
+    for clip in report["clips"]:
+        if clip["source"] not in seen:
+            seen.add(clip["source"])
+            target = report["target"]
+            yield click.style(f"{clip['source']} onto {target['figure']}", bold=True)
+            yield f"  bones    {clip['source_profile']} to {clip['target_profile']}; {len(clip['resting_bones'])} bones stay at rest"
+            yield from (f"  pose     {line}" for line in _correction_lines(clip["corrections"]))
+            yield f"  travel   times {clip['travel_scale']:.3f} (legs)"
+        facts = f"{clip['frames']} frames at {clip['rate']:g}, {clip['seconds']:.2f} s"
+        yield f"  clip     {clip['verdict']}"
+        yield f"           {facts}; hips' path {clip['hips_mean_percent']:.2f} % of leg off"
+        before, after = clip["before"], clip["after"]
+        yield (
+            f"           standing foot slides {after['skate_cm_s']:.1f} cm/s (source {before['skate_cm_s']:.1f}), "
+            f"deepest sole {after['sole_below_cm']:.1f} cm below the floor (source {before['sole_below_cm']:.1f})"
+        )
+    for row in report["written"]:
+        yield f"  wrote    {row['file']} ({row['bytes'] / 1024:.0f} KiB)"
+    yield from manners.finding_lines(report["findings"])
+
+
+def _correction_lines(corrections: list[dict[str, Any]]) -> Iterator[str]:
+    for side in ("source", "target"):
+        rows = [row for row in corrections if row["side"] == side and row["degrees_most"] >= 1.0]
+        figure = next(row["figure"] for row in corrections if row["side"] == side)
+        if not rows:
+            yield f"{side} {figure}: rests in the common T already"
+            continue
+        parts = ", ".join(f"{row['part']} {row['degrees_most']:.0f}" for row in rows)
+        yield f"{side} {figure}: turned to the common T by up to (degrees): {parts}"

@@ -1,0 +1,75 @@
+"""``fairswap demo [DIR]``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import click
+
+from fairswap.cli import manners
+
+
+@click.command()
+@click.argument("folder", default="lantern-street", metavar="[DIR]", type=click.Path(path_type=Path, file_okay=False))
+@manners.as_json
+@manners.quiet
+@manners.force
+def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
+    """Write the Lantern Street Troupe into DIR and carry each act over to the other figure.
+
+    Juniper, a stilt dancer (glTF, +Y up, metres, T-pose), and Osric, a lamplighter (+Z up, inches, arms down), swap a
+    walk (BVH) and a turn and a bow (GLB).
+    """
+    from fairswap.demo.example import run_example
+
+    with manners.progress(2, "carrying over", quiet) as step:
+        done = run_example(folder, force, step)
+    report = {
+        "folder": str(folder),
+        "conversions": [
+            {
+                "motion": row.motion,
+                "figure": row.figure,
+                "result": row.result,
+                "picture": row.sheet,
+                "against_source": row.proof.as_dict(),
+                "against_performed_directly": row.truth.as_dict(),
+            }
+            for row in done
+        ],
+    }
+    manners.emit(report, _lines(report), as_json, quiet)
+    if not all(row.proof.looks_same and row.truth.looks_same for row in done):
+        raise click.exceptions.Exit(1)
+
+
+def _lines(report: dict[str, Any]) -> Iterator[str]:
+    folder = report["folder"]
+    yield click.style(f"The Lantern Street Troupe is in {folder}/", bold=True)
+    rows = []
+    for row in report["conversions"]:
+        source, truth = row["against_source"], row["against_performed_directly"]
+        rows.append(
+            (
+                f"{row['motion']} onto {row['figure']}",
+                f"{source['limbs_mean_degrees']:.2f}",
+                f"{source['limbs_worst_degrees']:.2f}",
+                f"{truth['limbs_mean_degrees']:.2f}",
+                f"{truth['limbs_worst_degrees']:.2f}",
+                f"{truth['hips_worst_percent']:.2f}",
+                f"{source['after']['skate_cm_s']:.1f}",
+            )
+        )
+    yield "  Limbs: degrees from the source, and from the same act performed by the target itself. Hips: % of leg."
+    heads = ("", "source mean", "worst", "truth mean", "worst", "hips", "foot slides cm/s")
+    yield from manners.table(rows, heads)
+    for row in report["conversions"]:
+        yield f"  {row['against_source']['verdict']}"
+        yield f"    play  {folder}/{row['result']}   look at  {folder}/{row['picture']}"
+    first = report["conversions"][0]
+    yield "  Next, do it yourself:"
+    yield f"    fairswap inspect {folder}/{first['motion']}"
+    yield f"    fairswap convert {folder}/{first['motion']} --onto {folder}/{first['figure']} -o mine.glb --picture mine.png"
+    yield f"    fairswap compare {folder}/{first['motion']} mine.glb"

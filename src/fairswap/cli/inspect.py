@@ -1,0 +1,74 @@
+"""``fairswap inspect FILE``."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import click
+
+from fairswap.cli import manners
+
+
+@click.command(name="inspect")
+@click.argument("file", type=click.Path())
+@click.option("--bones", metavar="P", help="Bone profile: a file or a built-in name.")
+@manners.unit
+@manners.up
+@manners.as_json
+@manners.quiet
+def command(file: str, bones: str | None, unit: str | None, up: str | None, as_json: bool, quiet: bool) -> None:
+    """Take stock of FILE: figures, bones, space, rest pose, clips, and what is odd about them.
+
+    Exit status 1 if there is a problem in it.
+    """
+    from fairswap.bones.profile import profile_named
+    from fairswap.files import load
+    from fairswap.stock import stock_of
+
+    document = load(file, unit=unit, up=up)
+    report = stock_of(document, profile_named(bones) if bones else None)
+    manners.emit(report, _lines(report), as_json, quiet)
+    if any(finding["severity"] == "problem" for finding in report["findings"]):
+        raise click.exceptions.Exit(1)
+
+
+def _lines(report: dict[str, Any]) -> Iterator[str]:
+    space = report["space"]
+    yield click.style(f"{report['file']}", bold=True) + f"  {report['format']}"
+    yield f"  space    {space['up']} up, facing {space['forward']}, {space['unit']}; {space['height_m']:.2f} m tall"
+    for figure in report["figures"]:
+        yield "  figure   " + "; ".join(_figure_facts(figure))
+    if report["clips"]:
+        heads = ("clip", "frames", "rate", "seconds", "keyed bones", "travels m", "")
+        rows = [
+            (
+                clip["name"],
+                str(clip["frames"]),
+                f"{clip['rate']:g}",
+                f"{clip['duration_s']:.2f}",
+                str(clip["keyed_bones"]),
+                f"{clip['travel_m']:.2f}",
+                "still" if clip["still"] else "",
+            )
+            for clip in report["clips"]
+        ]
+        yield from manners.table(rows, heads)
+    else:
+        yield "  clips    none"
+    yield from manners.finding_lines(report["findings"])
+
+
+def _figure_facts(figure: dict[str, Any]) -> Iterator[str]:
+    yield f"{figure['name']}: {figure['bones']} bones" + (f", {figure['end_bones']} of them ends" if figure["end_bones"] else "")
+    if figure["roles"]:
+        yield f"{len(figure['roles'])} roles known by profile {figure['profile']!r}"
+        yield f"rests in {figure['rest_pose']['kind']} (arms {figure['rest_pose']['arm_degrees']:.0f} degrees below level)"
+    else:
+        yield "roles unknown"
+    if figure["meshes"]:
+        meshes = "1 mesh" if figure["meshes"] == 1 else f"{figure['meshes']} meshes"
+        yield f"{meshes}, {figure['vertices']} vertices, at most {figure['influences_max']} influences"
+    else:
+        yield "no mesh"
+    yield f"{len(figure['morphs'])} morphs" if figure["morphs"] else "no morphs"

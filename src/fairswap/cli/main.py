@@ -1,0 +1,74 @@
+"""The ``fairswap`` command: the list of commands, loaded one by one, and what happens to errors."""
+
+from __future__ import annotations
+
+import os
+import sys
+from importlib import import_module
+
+import click
+
+from fairswap import __version__
+
+# Command, its module, and its line in the help: known without importing any of them, so that the help is there at once.
+_COMMANDS = {
+    "demo": ("fairswap.cli.demo", "Write the demo troupe and run the full example on it."),
+    "inspect": ("fairswap.cli.inspect", "Take stock of a file: figures, bones, space, rest pose, clips."),
+    "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
+    "compare": ("fairswap.cli.compare", "Hold a result against its source: numbers and a picture."),
+    "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
+}
+
+
+class _Commands(click.Group):
+    def list_commands(self, ctx: click.Context) -> list[str]:
+        return list(_COMMANDS)
+
+    def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
+        if name not in _COMMANDS:
+            return None
+        command: click.Command = import_module(_COMMANDS[name][0]).command
+        return command
+
+    def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl([(name, line) for name, (_, line) in _COMMANDS.items()])
+
+
+@click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
+@click.version_option(__version__, message="Fair Swap %(version)s")
+def command() -> None:
+    """Fair Swap: this motion, on that figure, looking the same - and proof that it does.
+
+    Begin with 'fairswap demo', or with 'fairswap inspect FILE' on a file of your own.
+
+    Exit status: 0 done, 1 done but a check found problems, 2 wrong usage, 3 an input cannot be read, 4 cannot be done as
+    asked.
+    """
+
+
+def run() -> None:
+    """Run the command line; errors of ours become one line and an exit status."""
+    # Imported here: with --help alone nothing of this is needed, and it is cheap.
+    from fairswap.errors import FairSwapError
+
+    try:
+        command.main(prog_name="fairswap", standalone_mode=False)
+    except click.exceptions.Exit as stop:
+        sys.exit(stop.exit_code)
+    except click.ClickException as error:
+        error.show()
+        sys.exit(error.exit_code)
+    except FairSwapError as error:
+        click.echo(f"fairswap: {error}", err=True)
+        sys.exit(error.exit_status)
+    except (click.Abort, KeyboardInterrupt):
+        click.echo("fairswap: stopped; nothing was left half written.", err=True)
+        sys.exit(130)
+    except BrokenPipeError:
+        # Whoever read our report has closed it: nothing is wrong, and nothing more can be said there.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(0)
+    except MemoryError:
+        click.echo("fairswap: the memory of this machine does not suffice for that file.", err=True)
+        sys.exit(4)

@@ -1,0 +1,93 @@
+"""What all commands share: common options, reports as text or JSON, progress on a terminal."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from contextlib import contextmanager
+from pathlib import Path
+from typing import Any, TypeVar
+
+import click
+
+from fairswap.errors import Finding, OutputError
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+_COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
+
+as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
+quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
+force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
+source_bones = click.option("--source-bones", metavar="P", help="Bone profile of the source: a file or a built-in name.")
+target_bones = click.option("--target-bones", metavar="P", help="Bone profile of the target: a file or a built-in name.")
+picture = click.option("--picture", type=click.Path(path_type=Path), metavar="FILE.png", help="Draw a sheet of it.")
+unit = click.option(
+    "--unit", type=click.Choice(["m", "dm", "cm", "mm", "in", "ft"]), help="Unit of the (source) file, if found wrongly."
+)
+up = click.option(
+    "--up", type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]), help="Up axis of the (source) file, if found wrongly."
+)
+
+
+def emit(report: dict[str, Any], lines: Iterable[str], as_json: bool, quiet: bool) -> None:
+    """Print a report to stdout: as data, or as lines for people."""
+    if as_json:
+        click.echo(json.dumps(report, indent=2, ensure_ascii=False))
+    elif not quiet:
+        for line in lines:
+            click.echo(line)
+
+
+def table(rows: Sequence[Sequence[str]], heads: Sequence[str], indent: str = "  ") -> Iterator[str]:
+    """Rows under heads, in columns; numbers (and all but the first column that look so) to the right."""
+    cells = [list(heads), *[list(row) for row in rows]]
+    widths = [max(len(row[i]) for row in cells) for i in range(len(heads))]
+    right = [all(_is_number(row[i]) for row in cells[1:]) for i in range(len(heads))]
+    for number, row in enumerate(cells):
+        parts = [cell.rjust(w) if r else cell.ljust(w) for cell, w, r in zip(row, widths, right, strict=True)]
+        line = (indent + "  ".join(parts)).rstrip()
+        yield click.style(line, bold=True) if number == 0 else line
+
+
+def finding_lines(findings: Iterable[dict[str, str] | Finding]) -> Iterator[str]:
+    """Findings for people: severity, place, message, what to do."""
+    for finding in findings:
+        row = finding.as_dict() if isinstance(finding, Finding) else finding
+        word = click.style(f"{row['severity']:8}", fg=_COLORS[row["severity"]])
+        message = row["message"] + (f". {row['remedy']}" if row["remedy"] else "")
+        yield f"  {word} {row['place']}: {message}"
+
+
+@contextmanager
+def progress(total: int, what: str, quiet: bool) -> Iterator[Callable[[str], None]]:
+    """A progress bar on stderr if that is a terminal and there is more than one thing to do; else nothing at all."""
+    if quiet or total < 2 or not sys.stderr.isatty():
+        yield lambda _: None
+        return
+    from rich.console import Console
+    from rich.progress import Progress
+
+    with Progress(console=Console(stderr=True), transient=True) as bar:
+        task = bar.add_task(what, total=total)
+
+        def step(name: str) -> None:
+            bar.update(task, advance=1, description=f"{what} {name}")
+
+        yield step
+
+
+def never_an_input(output: Path, inputs: Iterable[Path]) -> None:
+    """Refuse to write over a file that was read, forced or not.
+
+    Raises
+    ------
+    OutputError
+    """
+    for path in inputs:
+        if output.exists() and path.exists() and output.samefile(path):
+            raise OutputError("it is an input; inputs are never written to", file=output, remedy="Give another name")
+
+
+def _is_number(text: str) -> bool:
+    return text.replace(".", "", 1).replace("-", "", 1).isdigit() or text in ("", "-")

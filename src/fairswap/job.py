@@ -1,0 +1,131 @@
+"""The whole job for one target figure: motions in, converted clips and their proof out, files written.
+
+What ``fairswap convert`` does, for use from Python.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass
+from pathlib import Path
+
+from fairswap.body.compare import Comparison, compare
+from fairswap.body.swap import Swap
+from fairswap.bones.profile import BoneProfile
+from fairswap.clip import Clip
+from fairswap.document import Document
+from fairswap.errors import ImpossibleError, UsageError
+from fairswap.figure import Figure
+from fairswap.files import save
+
+
+@dataclass(frozen=True, eq=False)
+class Converted:
+    """One clip carried over, with what it came from and how alike the two are."""
+
+    source: Document
+    swap: Swap
+    original: Clip
+    clip: Clip
+    comparison: Comparison
+
+
+def convert_clips(
+    sources: Sequence[Document],
+    target: Figure,
+    *,
+    names: Sequence[str] = (),
+    source_bones: BoneProfile | None = None,
+    target_bones: BoneProfile | None = None,
+    step: Callable[[str], None] = lambda _: None,
+) -> list[Converted]:
+    """Carry the clips of several documents over to ``target``, and compare each with its source.
+
+    Parameters
+    ----------
+    names : sequence of str
+        Only clips of these names; without, all.
+    step : callable
+        Told the name of each clip when it is done.
+
+    Raises
+    ------
+    UsageError
+        If no document has a clip of a name that was given.
+    ImpossibleError
+        If a document has no clip, or bones are not known.
+    """
+    known = {clip.name for document in sources for clip in document.clips}
+    for name in names:
+        if name not in known:
+            have = ", ".join(repr(other) for other in sorted(known)) or "no clips"
+            raise UsageError(f"no clip is called {name!r}", remedy=f"There are {have}")
+    done: list[Converted] = []
+    for document in sources:
+        if not document.clips:
+            raise ImpossibleError("there is no clip in it", file=document.file, remedy="Export it with its animation")
+        swaps: dict[int, Swap] = {}
+        for figure, clip in _clips(document):
+            if names and clip.name not in names:
+                continue
+            swap = swaps.get(id(figure)) or Swap(figure, target, source_bones, target_bones)
+            swaps[id(figure)] = swap
+            result = swap.convert(clip)
+            comparison = compare(figure, clip, target, result, source_bones=source_bones, result_bones=target_bones)
+            done.append(Converted(document, swap, clip, result, comparison))
+            step(clip.name)
+    return done
+
+
+def matching_clips(source: Document, result: Document, name: str | None = None) -> tuple[Clip, Clip]:
+    """The clip of the result and the one it came from: of one name, or the only one in each.
+
+    Raises
+    ------
+    UsageError
+        If there is no such pair.
+    """
+    if name is not None:
+        return source.clip(name), result.clip(name)
+    for clip in result.clips_of(result.figure):
+        for other in source.clips_of(source.figure):
+            if other.name == clip.name or (len(source.clips) == 1 and len(result.clips) == 1):
+                return other, clip
+    have = [", ".join(repr(clip.name) for clip in document.clips) or "no clips" for document in (source, result)]
+    raise UsageError(
+        "the two files have no clip in common",
+        remedy=f"{source.file} has {have[0]}, {result.file} has {have[1]}",
+    )
+
+
+def _clips(document: Document) -> Iterator[tuple[Figure, Clip]]:
+    for clip in document.clips:
+        figure = next(figure for figure in document.figures if figure.skeleton is clip.skeleton)
+        yield figure, clip
+
+
+def outputs_for(out: Path, clips: Sequence[Clip], suffix: str = ".glb") -> list[tuple[Path, list[Clip]]]:
+    """Which clips go into which file: all into one, or one for each if ``out`` is a folder.
+
+    ``out`` is a folder if it is one, or has no suffix.
+    """
+    if out.suffix and not out.is_dir():
+        return [(out, list(clips))]
+    used: dict[str, int] = {}
+    rows = []
+    for clip in clips:
+        stem = re.sub(r"[^\w .()+-]+", "_", clip.name).strip(" .") or "clip"
+        used[stem.lower()] = used.get(stem.lower(), 0) + 1
+        if used[stem.lower()] > 1:
+            stem = f"{stem} ({used[stem.lower()]})"
+        rows.append((out / f"{stem}{suffix}", [clip]))
+    return rows
+
+
+def write_outputs(
+    rows: Sequence[tuple[Path, list[Clip]]], target: Figure, kept: Sequence[Clip] = (), *, force: bool = False
+) -> Iterator[str]:
+    """Write each file; ``kept`` are clips of the target's own that go along."""
+    for path, clips in rows:
+        yield from save(path, target, [*kept, *clips], force=force)

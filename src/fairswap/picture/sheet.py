@@ -1,0 +1,179 @@
+"""The sheet: source above, result below, at the same instants, from the front and the side."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from io import BytesIO
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fairswap.body.compare import Comparison
+from fairswap.bones.roles import RoleMap, part_of
+from fairswap.clip import Clip
+from fairswap.figure import Figure
+from fairswap.formats.storage import write_atomically
+from fairswap.kernels import Floats
+from fairswap.picture.raster import Canvas
+from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, View, bone_lines, draw_figure
+from fairswap.skeleton import WorldTransforms
+
+if TYPE_CHECKING:
+    from PIL.ImageDraw import ImageDraw
+    from PIL.ImageFont import FreeTypeFont, ImageFont
+
+_WIDTH, _LABEL, _HEAD, _ROW, _GAP, _FOOT = 1800, 150, 92, 400, 26, 58
+_FIGURE = 318  # pixels from sole to crown, whoever it is: postures are compared, not sizes
+_FINE = 2  # drawn this much larger, then made small: smooth edges
+_PAPER, _BAND, _INK, _FAINT = (0.965, 0.957, 0.937), (0.925, 0.915, 0.89), (38, 38, 44), (120, 116, 110)
+
+
+@dataclass(frozen=True, eq=False)
+class Actor:
+    """Who is drawn in a row: a figure, its clip, and what to call it."""
+
+    title: str
+    figure: Figure
+    clip: Clip
+    roles: RoleMap
+
+    @cached_property
+    def drawn_bones(self) -> frozenset[int]:
+        """The bones of trunk, limbs and fingers, with their end markers: neither face nor cloth nor helpers."""
+        body = {bone for role, bone in self.roles.bones.items() if part_of(role) != "face"}
+        skeleton = self.figure.skeleton
+        return frozenset(body | {end for end in skeleton.ends if int(skeleton.parents[end]) in body})
+
+
+def sheet_image(source: Actor, result: Actor, comparison: Comparison, instants: int = 4) -> bytes:
+    """A PNG of both actors at evenly spaced instants of the clip, 1800 pixels wide."""
+    from PIL import Image, ImageDraw
+
+    times = np.linspace(0.0, source.clip.duration_s, instants + 2)[1:-1]
+    height = _HEAD + 2 * _ROW + _GAP + _FOOT
+    sheet = Image.new("RGB", (_WIDTH, height), _byte(_PAPER))
+    draw = ImageDraw.Draw(sheet)
+    for number, actor in enumerate((source, result)):
+        top = _HEAD + number * (_ROW + _GAP)
+        sheet.paste(_row(actor, times), (_LABEL, top))
+        _label(draw, actor, "SOURCE" if number == 0 else "RESULT", top)
+    _heading(draw, source, result, comparison)
+    _columns(draw, comparison, times, height)
+    out = BytesIO()
+    sheet.save(out, "PNG", optimize=False)
+    return out.getvalue()
+
+
+def save_sheet(path: str | Path, source: Actor, result: Actor, comparison: Comparison, *, force: bool = False) -> None:
+    """Draw the sheet and write it to ``path``.
+
+    Raises
+    ------
+    OutputError
+        If it cannot be written.
+    """
+    write_atomically(Path(path), [sheet_image(source, result, comparison)], force)
+
+
+def _row(actor: Actor, times: Floats):  # type: ignore[no-untyped-def]
+    """One actor at all instants, front and side, with the floor line and the bones over the skin."""
+    from PIL import Image, ImageDraw
+
+    width, height = (_WIDTH - _LABEL) * _FINE, _ROW * _FINE
+    canvas = Canvas.blank(width, height, _PAPER)
+    cell = width / (2 * len(times))
+    for number in range(0, len(times), 2):  # every other instant on a darker ground
+        canvas.color[:, int(2 * number * cell) : int(2 * (number + 1) * cell)] = _BAND
+    figure = actor.figure
+    scale = _FINE * _FIGURE / figure.height_m
+    floor = height - 30 * _FINE
+    poses = actor.clip.at(times)
+    world = poses.world()
+    # Follow the actor over the ground, not up and down: the hips, or whatever carries them.
+    carrier = next(iter(poses.translated_bones.tolist()), 0)
+    views = []
+    for number in range(len(times)):
+        centre = world.position_tracks[carrier, :, number].copy()
+        centre[1] = figure.floor_m
+        for side, name in enumerate(("front", "side")):
+            view = View(name, centre, ((2 * number + side + 0.5) * cell, floor), scale)
+            draw_figure(canvas, view, figure, world, number, poses, actor.drawn_bones)
+            views.append((view, number))
+    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+    draw = ImageDraw.Draw(image)
+    draw.line([(0, floor), (width, floor)], fill=_FAINT, width=_FINE)
+    if figure.meshes:
+        for view, number in views:
+            _bones(draw, view, actor, world, number)
+    return image.resize((width // _FINE, height // _FINE), Image.Resampling.LANCZOS)
+
+
+def _bones(draw: ImageDraw, view: View, actor: Actor, world: WorldTransforms, frame: int) -> None:
+    for start, end, side in bone_lines(actor.figure, world, frame, actor.drawn_bones):
+        (a, b), _ = view.pixels(np.stack([start, end]))
+        color = {"left": LEFT, "right": RIGHT, "": MIDDLE}[side]
+        if np.linalg.norm(b - a) < 7 * _FINE:
+            draw.line([*a, *b], fill=_byte(color), width=_FINE)
+            continue
+        draw.line([*a, *b], fill=(255, 255, 255), width=3 * _FINE)
+        draw.line([*a, *b], fill=_byte(color), width=_FINE + 1)
+        for point in (a, b):
+            r = 2.1 * _FINE
+            draw.ellipse([*(point - r), *(point + r)], fill=_byte(color), outline=(255, 255, 255))
+
+
+def _heading(draw: ImageDraw, source: Actor, result: Actor, comparison: Comparison) -> None:
+    draw.text((24, 14), comparison.clip, font=_font(30), fill=_INK)
+    title = f"{source.title}  onto  {result.title}"
+    draw.text((28 + draw.textlength(comparison.clip, _font(30)) + 14, 24), title, font=_font(19), fill=_FAINT)
+    before, after = comparison.before, comparison.after
+    facts = (
+        f"limbs differ {comparison.limbs_mean_degrees:.2f}° mean, {comparison.limbs_worst_degrees:.1f}° worst   ·   "
+        f"hips' path {comparison.hips_mean_percent:.2f} % of leg   ·   "
+        f"standing foot slides {after.skate_cm_s:.1f} cm/s (source {before.skate_cm_s:.1f})   ·   "
+        f"deepest sole {after.sole_below_cm:.1f} cm below the floor (source {before.sole_below_cm:.1f})"
+    )
+    draw.text((26, 56), facts, font=_font(18), fill=_INK)
+
+
+def _label(draw: ImageDraw, actor: Actor, word: str, top: int) -> None:
+    draw.text((24, top + 24), word, font=_font(15), fill=_FAINT)
+    draw.text((24, top + 44), _shortened(draw, actor.figure.name, _LABEL - 34), font=_font(21), fill=_INK)
+    draw.text((24, top + 74), f"{actor.figure.height_m:.2f} m", font=_font(16), fill=_FAINT)
+    draw.text((24, top + 96), f"{len(actor.figure.skeleton)} bones", font=_font(16), fill=_FAINT)
+    for number, (name, color) in enumerate((("left", LEFT), ("right", RIGHT))):
+        y = top + 132 + 24 * number
+        draw.line([24, y + 10, 44, y + 10], fill=_byte(color), width=4)
+        draw.text((52, y), name, font=_font(16), fill=_FAINT)
+    draw.text((24, top + _ROW - 40), "floor", font=_font(15), fill=_FAINT)
+
+
+def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, height: int) -> None:
+    cell = (_WIDTH - _LABEL) / (2 * len(times))
+    for number, time in enumerate(times.tolist()):
+        middle = _LABEL + (2 * number + 1) * cell
+        frame = int(np.argmin(np.abs(comparison.times_s - time)))
+        text = f"{time:.2f} s   ·   {comparison.per_frame_degrees[frame]:.2f}°"
+        draw.text((middle, height - 46), text, font=_font(19), fill=_INK, anchor="ma")
+        for side, name in enumerate(("front", "side")):
+            x = _LABEL + (2 * number + side + 0.5) * cell
+            draw.text((x, _HEAD + 4), name, font=_font(14), fill=_FAINT, anchor="ma")
+
+
+def _shortened(draw: ImageDraw, text: str, width: float) -> str:
+    while draw.textlength(text, _font(21)) > width and len(text) > 4:
+        text = text[:-2].rstrip("…") + "…"
+    return text
+
+
+def _font(size: int) -> FreeTypeFont | ImageFont:
+    from PIL import ImageFont
+
+    return ImageFont.load_default(size)
+
+
+def _byte(color: tuple[float, float, float]) -> tuple[int, int, int]:
+    red, green, blue = (round(255 * part) for part in color)
+    return red, green, blue

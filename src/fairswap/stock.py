@@ -1,0 +1,120 @@
+"""Take stock of a document: what an artist wants to know of a file before doing anything with it."""
+
+from __future__ import annotations
+
+from typing import Any
+
+import numpy as np
+
+from fairswap.bones.profile import BoneProfile, profile_named, roles_of
+from fairswap.bones.roles import RoleMap
+from fairswap.clip import Clip
+from fairswap.document import Document
+from fairswap.errors import Finding, ImpossibleError
+from fairswap.figure import Figure
+
+# Below level, in degrees: up to where arms count as level, and from where as hanging.
+_LEVEL_DEGREES, _HANGING_DEGREES = 15.0, 62.0
+
+
+def stock_of(document: Document, profile: BoneProfile | None = None) -> dict[str, Any]:
+    """The contents of a file as plain data: space, figures, clips, findings.
+
+    Figures without a known bone profile are described without roles, with a finding that says what to do.
+    """
+    findings = list(document.findings)
+    figures = [_figure(figure, profile, findings) for figure in document.figures]
+    clips = [_clip(clip, findings) for clip in document.clips]
+    space = document.space
+    height = document.figure.height_m if document.figures else 0.0
+    if not document.figures:
+        message = "there is no figure in it: no skin, and no bones that move"
+        findings.append(Finding("no-figure", "problem", document.file, message, "Export it with its skeleton"))
+    return {
+        "file": document.file,
+        "format": document.format,
+        "space": {"up": space.up, "forward": space.forward, "unit": space.unit, "height_m": round(height, 4)},
+        "figures": figures,
+        "clips": clips,
+        "findings": [finding.as_dict() for finding in findings],
+    }
+
+
+def rest_pose_of(figure: Figure, roles: RoleMap) -> dict[str, Any]:
+    """``{"kind", "arm_degrees"}``: ``T``, ``A`` or ``arms down``, by how far below level the upper arms point."""
+    places = figure.skeleton.rest.positions[0]
+    angles = []
+    for side in ("left", "right"):
+        arm = places[roles.bones[f"lower_arm_{side}"]] - places[roles.bones[f"upper_arm_{side}"]]
+        length = float(np.linalg.norm(arm))
+        angles.append(float(np.degrees(np.arcsin(np.clip(-arm[1] / length, -1.0, 1.0)))) if length else 0.0)
+    degrees = float(np.mean(angles))
+    if abs(angles[0] - angles[1]) > 20.0:
+        kind = "uneven"
+    elif abs(degrees) <= _LEVEL_DEGREES:
+        kind = "T"
+    elif degrees < 0:
+        kind = "arms up"
+    else:
+        kind = "A" if degrees < _HANGING_DEGREES else "arms down"
+    return {"kind": kind, "arm_degrees": round(degrees, 1)}
+
+
+def bones_of(figure: Figure, profile: BoneProfile | None = None) -> dict[str, Any]:
+    """Which bone of a figure fills which role, which roles of its profile it lacks, and which bones are left over.
+
+    Raises
+    ------
+    ImpossibleError
+        If no profile fits.
+    """
+    roles = roles_of(figure.skeleton, profile, what=f"figure {figure.name!r}", option="--bones")
+    names, ends = figure.skeleton.names, figure.skeleton.ends
+    used = set(roles.bones.values())
+    known = profile or profile_named(roles.profile)
+    return {
+        "figure": figure.name,
+        "profile": roles.profile,
+        "roles": {role: names[roles.bones[role]] for role in roles.roles()},
+        "missing": [role for role in known.roles if role not in roles.bones],
+        "other": [name for bone, name in enumerate(names) if bone not in used and bone not in ends],
+        "ends": [names[bone] for bone in sorted(ends)],
+    }
+
+
+def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> dict[str, Any]:
+    try:
+        roles = roles_of(figure.skeleton, profile, what=f"figure {figure.name!r}", option="--bones")
+    except ImpossibleError as error:
+        roles = RoleMap({}, "")
+        remedy = "Write a bone profile for it ('fairswap bones list' shows some) and pass it to convert"
+        findings.append(Finding("bones-unknown", "warning", figure.name, error.problem, remedy))
+    return {
+        "name": figure.name,
+        "height_m": round(figure.height_m, 4),
+        "bones": len(figure.skeleton),
+        "end_bones": len(figure.skeleton.ends),
+        "profile": roles.profile or None,
+        "roles": {role: figure.skeleton.names[roles.bones[role]] for role in roles.roles()},
+        "meshes": len(figure.meshes),
+        "vertices": sum(len(mesh.vertices) for mesh in figure.meshes),
+        "influences_max": figure.influences_max,
+        "morphs": [name for mesh in figure.meshes for name in mesh.morph_names],
+        "rest_pose": rest_pose_of(figure, roles) if roles.bones else {"kind": "unknown", "arm_degrees": None},
+    }
+
+
+def _clip(clip: Clip, findings: list[Finding]) -> dict[str, Any]:
+    if clip.still:
+        message = "nothing moves in it: probably the rest pose, exported as a clip"
+        findings.append(Finding("clip-still", "note", clip.name, message))
+    return {
+        "name": clip.name,
+        "frames": clip.frames,
+        "rate": round(float(clip.rate), 6),
+        "rate_fraction": str(clip.rate),
+        "duration_s": round(clip.duration_s, 6),
+        "keyed_bones": len(clip.keyed),
+        "travel_m": round(clip.travel_m, 4),
+        "still": clip.still,
+    }
