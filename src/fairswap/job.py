@@ -10,7 +10,7 @@ from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass
 from pathlib import Path
 
-from fairswap.body.compare import Comparison, compare
+from fairswap.body.compare import Comparison, compare_subjects
 from fairswap.body.swap import Swap
 from fairswap.bones.profile import BoneProfile
 from fairswap.clip import Clip
@@ -65,14 +65,14 @@ def convert_clips(
     for document in sources:
         if not document.clips:
             raise ImpossibleError("there is no clip in it", file=document.file, remedy="Export it with its animation")
-        swaps: dict[int, Swap] = {}
+        swaps: dict[Figure, Swap] = {}
         for figure, clip in _clips(document):
             if names and clip.name not in names:
                 continue
-            swap = swaps.get(id(figure)) or Swap(figure, target, source_bones, target_bones)
-            swaps[id(figure)] = swap
+            swap = swaps.get(figure) or Swap(figure, target, source_bones, target_bones)
+            swaps[figure] = swap
             result = swap.convert(clip)
-            comparison = compare(figure, clip, target, result, source_bones=source_bones, result_bones=target_bones)
+            comparison = compare_subjects(swap.source_side, clip, swap.target_side, result)
             done.append(Converted(document, swap, clip, result, comparison))
             step(clip.name)
     return done

@@ -79,3 +79,18 @@ def rotate_into(out: Floats, rotation: Floats, vector: Floats, scratch: Floats) 
         row += np.multiply(a, ca, out=spare)
         row -= np.multiply(b, cb, out=spare)
     return out
+
+
+def turn_about_axis(rotation: Floats, axis: int, sine: Floats, cosine: Floats) -> Floats:
+    """``rotation * (turn about axis 0, 1 or 2 by twice the angle of sine and cosine)``: half the work of a product."""
+    i, j, k = axis, (axis + 1) % 3, (axis + 2) % 3
+    out = np.empty_like(rotation)
+    scratch = np.empty_like(rotation[3])
+    for row, (a, b, sign) in ((i, (i, 3, 1.0)), (j, (j, k, 1.0)), (k, (k, j, -1.0)), (3, (3, i, -1.0))):
+        np.multiply(rotation[a], cosine, out=out[row])
+        np.multiply(rotation[b], sine, out=scratch)
+        if sign > 0:
+            out[row] += scratch
+        else:
+            out[row] -= scratch
+    return out

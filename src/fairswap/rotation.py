@@ -9,7 +9,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike
 
-from fairswap.kernels import Floats, multiply_into, rotate_into
+from fairswap.kernels import Floats, multiply_into, rotate_into, turn_about_axis
 
 IDENTITY: Floats = np.array([0.0, 0.0, 0.0, 1.0])
 _AXES = {"X": 0, "Y": 1, "Z": 2}
@@ -22,11 +22,12 @@ def multiply(a: ArrayLike, b: ArrayLike) -> Floats:
     >>> multiply(quarter, quarter).round(6).tolist()
     [0.0, 0.0, 1.0, 0.0]
     """
-    first, second = _first(a), _first(b)
-    shape = np.broadcast_shapes(first.shape[1:], second.shape[1:])
-    work = shape or (1,)  # the kernels write into rows, also for a single rotation
-    out = multiply_into(np.empty((4, *work)), _pad(first, work), _pad(second, work), np.empty(work))
-    return np.moveaxis(out.reshape(4, *shape), 0, -1)
+    first, second = np.asarray(a, dtype=np.float64), np.asarray(b, dtype=np.float64)
+    if first.ndim == second.ndim == 1:
+        return _single_product(first, second)
+    shape = np.broadcast_shapes(first.shape[:-1], second.shape[:-1])
+    out = multiply_into(np.empty((4, *shape)), _rows(first, shape), _rows(second, shape), np.empty(shape))
+    return _last(out)
 
 
 def conjugate(rotation: ArrayLike) -> Floats:
@@ -40,11 +41,11 @@ def rotate(rotation: ArrayLike, vector: ArrayLike) -> Floats:
     >>> rotate(quaternion_from_axis_angle([0, 1, 0], np.pi / 2), [1, 0, 0]).round(6).tolist()
     [0.0, 0.0, -1.0]
     """
-    first, second = _first(rotation), _first(vector)
-    shape = np.broadcast_shapes(first.shape[1:], second.shape[1:])
-    work = shape or (1,)
-    out = rotate_into(np.empty((3, *work)), _pad(first, work), _pad(second, work), np.empty((4, *work)))
-    return np.moveaxis(out.reshape(3, *shape), 0, -1)
+    first, second = np.asarray(rotation, dtype=np.float64), np.asarray(vector, dtype=np.float64)
+    if first.ndim == second.ndim == 1:
+        return rotate(first[None], second)[0]
+    shape = np.broadcast_shapes(first.shape[:-1], second.shape[:-1])
+    return _last(rotate_into(np.empty((3, *shape)), _rows(first, shape), _rows(second, shape), np.empty((4, *shape))))
 
 
 def normalized(rotation: ArrayLike) -> Floats:
@@ -144,14 +145,13 @@ def quaternion_from_euler(angles: ArrayLike, order: str) -> Floats:
     The turns are intrinsic, as in motion files: each is about the axes that the ones before it have turned. Any number
     of letters is allowed, also none.
     """
-    values = np.asarray(angles, dtype=np.float64)
-    out = np.broadcast_to(IDENTITY, (*values.shape[:-1], 4))
+    values = np.asarray(angles, dtype=np.float64) * 0.5
+    out = np.zeros((4, *values.shape[:-1]))
+    out[3] = 1.0
+    sines, cosines = np.sin(values), np.cos(values)
     for index, letter in enumerate(order):
-        turn = np.zeros((*values.shape[:-1], 4))
-        turn[..., _AXES[letter]] = np.sin(values[..., index] * 0.5)
-        turn[..., 3] = np.cos(values[..., index] * 0.5)
-        out = multiply(out, turn)
-    return out
+        out = turn_about_axis(out, _AXES[letter], sines[..., index], cosines[..., index])
+    return _last(out)
 
 
 def euler_from_quaternion(rotation: ArrayLike, order: str) -> Floats:
@@ -181,10 +181,26 @@ def without_sign_jumps(rotation: Floats) -> Floats:
     return out
 
 
-def _first(values: ArrayLike) -> Floats:
-    return np.moveaxis(np.asarray(values, dtype=np.float64), -1, 0)
+def _single_product(a: Floats, b: Floats) -> Floats:
+    """One product in plain floats: many times faster than arrays of one."""
+    ax, ay, az, aw = a.tolist()
+    bx, by, bz, bw = b.tolist()
+    return np.array(
+        [
+            aw * bx + ax * bw + ay * bz - az * by,
+            aw * by + ay * bw + az * bx - ax * bz,
+            aw * bz + az * bw + ax * by - ay * bx,
+            aw * bw - ax * bx - ay * by - az * bz,
+        ]
+    )
 
 
-def _pad(values: Floats, shape: tuple[int, ...]) -> Floats:
-    """Put axes of length one behind the component, so that the rest broadcasts against ``shape``."""
-    return values.reshape(values.shape[0], *(1,) * (len(shape) + 1 - values.ndim), *values.shape[1:])
+def _rows(values: Floats, shape: tuple[int, ...]) -> Floats:
+    """The component first, then axes of length one, so that the rest broadcasts against ``shape``."""
+    padded = values.reshape(*(1,) * (len(shape) + 1 - values.ndim), *values.shape)
+    return padded.transpose(padded.ndim - 1, *range(padded.ndim - 1))
+
+
+def _last(values: Floats) -> Floats:
+    """The component last again."""
+    return values.transpose(*range(1, values.ndim), 0)

@@ -8,19 +8,22 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from fairswap.body.soles import lowest_and_speed, soles_of, standing
-from fairswap.bones.profile import BoneProfile, roles_of
-from fairswap.bones.roles import RoleMap, next_roles, part_of, role_order
+from fairswap.body.subject import Subject
+from fairswap.bones.profile import BoneProfile
+from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order
 from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError
 from fairswap.figure import Figure
 from fairswap.kernels import Floats
-from fairswap.pose.reference import Reference, neutral_direction, t_pose
+from fairswap.pose.reference import neutral_direction
 from fairswap.rotation import angle_between, conjugate, multiply, normalized
 from fairswap.skeleton import WorldTransforms
 
 if TYPE_CHECKING:
     import pandas
 
+Sides = tuple[Subject, Subject]
+Worlds = tuple[WorldTransforms, WorldTransforms]
 LIMB_PARTS = ("arms", "legs", "hands")
 
 
@@ -133,26 +136,22 @@ def compare(
     ImpossibleError
         If the bones of one of them are not known, or they share no limb.
     """
-    roles_a = roles_of(source.skeleton, source_bones, what=f"the source {source.name!r}", option="--source-bones")
-    roles_b = roles_of(result.skeleton, result_bones, what=f"the result {result.name!r}", option="--target-bones")
-    reference_a = t_pose(source.skeleton, roles_a, f"the source {source.name!r}")
-    reference_b = t_pose(result.skeleton, roles_b, f"the result {result.name!r}")
-    times = np.arange(source_clip.frames) / float(source_clip.rate)
-    world_a = source_clip.world()
-    aligned = result_clip.rate == source_clip.rate and result_clip.frames == source_clip.frames
-    world_b = (result_clip.poses if aligned else result_clip.at(times)).world()
-    shared = sorted((set(roles_a.bones) & set(roles_b.bones)) - {"root"}, key=role_order)
+    subjects = Subject("source", source, source_bones), Subject("result", result, result_bones)
+    return compare_subjects(subjects[0], source_clip, subjects[1], result_clip)
+
+
+def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comparison:
+    """As :func:`compare`, with figures that are ready already."""
+    times = np.arange(clip_a.frames) / float(clip_a.rate)
+    aligned = clip_b.rate == clip_a.rate and clip_b.frames == clip_a.frames
+    worlds = clip_a.world(), (clip_b.poses if aligned else clip_b.at(times)).world()
     rows, limbs = [], []
-    for role in shared:
-        if role.startswith(("spine_", "neck_")) and role != _last(roles_a, role):
+    for role in sorted((set(a.roles.bones) & set(b.roles.bones)) - {"root"}, key=role_order):
+        if role != _last(a.roles, role):
             continue  # of a chain only the end can be compared bone to bone
-        other = _last(roles_b, role) if role.startswith(("spine_", "neck_")) else role
-        degrees = _by_direction(role, roles_a, world_a, roles_b, world_b)
-        by = "direction"
+        by, degrees = "direction", _by_direction(role, (a, b), worlds)
         if degrees is None:
-            by = "turn"
-            turn_a = _turn(world_a, roles_a.bones[role], reference_a)
-            degrees = np.degrees(angle_between(turn_a, _turn(world_b, roles_b.bones[other], reference_b)))
+            by, degrees = "turn", _by_turn(role, (a, b), worlds)
         elif part_of(role) in LIMB_PARTS:
             limbs.append(degrees)
         worst = int(np.argmax(degrees))
@@ -160,14 +159,16 @@ def compare(
         rows.append(RoleDifference(role, part_of(role), by, mean, float(degrees[worst]), float(times[worst])))
     if not limbs:
         raise ImpossibleError("the two figures share no limb", remedy="Check the bone profiles")
-    hips_a = (world_a.positions[:, roles_a.bones["hips"]] - reference_a.hips) / reference_a.leg_m
-    hips_b = (world_b.positions[:, roles_b.bones["hips"]] - reference_b.hips) / reference_b.leg_m
-    hips = 100.0 * np.linalg.norm(hips_a - hips_b, axis=1)
-    before, after = _footing(source, roles_a, reference_a, world_a, result, roles_b, world_b, float(source_clip.rate))
+    paths = [
+        (world.positions[:, side.roles.bones["hips"]] - side.reference.hips) / side.reference.leg_m
+        for side, world in zip((a, b), worlds, strict=True)
+    ]
+    hips = 100.0 * np.linalg.norm(paths[0] - paths[1], axis=1)
+    before, after = _footing((a, b), worlds, float(clip_a.rate))
     return Comparison(
-        clip=result_clip.name,
-        seconds=source_clip.duration_s,
-        duration_difference_s=result_clip.duration_s - source_clip.duration_s,
+        clip=clip_b.name,
+        seconds=clip_a.duration_s,
+        duration_difference_s=clip_b.duration_s - clip_a.duration_s,
         roles=tuple(rows),
         hips_mean_percent=float(hips.mean()),
         hips_worst_percent=float(hips.max()),
@@ -179,58 +180,54 @@ def compare(
 
 
 def _last(roles: RoleMap, role: str) -> str:
+    """The last of the chain that ``role`` is in; other roles are their own."""
     chain = roles.chain(role.partition("_")[0])
     return chain[-1] if chain else role
 
 
-def _turn(world: WorldTransforms, bone: int, reference: Reference) -> Floats:
-    return multiply(world.rotations[:, bone], conjugate(reference.rotations[bone]))
+def _by_turn(role: str, sides: Sides, worlds: Worlds) -> Floats:
+    """Degrees between how far a role's bone has turned from the reference pose on both, frame by frame."""
+    turns = [
+        multiply(world.rotations[:, bone], conjugate(side.reference.rotations[bone]))
+        for side, world in zip(sides, worlds, strict=True)
+        for bone in (side.roles.bones[_last(side.roles, role)],)
+    ]
+    return np.degrees(angle_between(*turns))
 
 
-def _by_direction(
-    role: str, roles_a: RoleMap, world_a: WorldTransforms, roles_b: RoleMap, world_b: WorldTransforms
-) -> Floats | None:
+def _by_direction(role: str, sides: Sides, worlds: Worlds) -> Floats | None:
     """Degrees between where a limb bone points on both, frame by frame; None if the role is no limb or ends nowhere."""
     if neutral_direction(role) is None:
         return None
     for onward in next_roles(role):
-        if onward in roles_a.bones and onward in roles_b.bones:
+        if all(onward in side.roles.bones for side in sides):
             directions = [
-                normalized(world.positions[:, roles.bones[onward]] - world.positions[:, roles.bones[role]])
-                for roles, world in ((roles_a, world_a), (roles_b, world_b))
+                normalized(world.positions[:, side.roles.bones[onward]] - world.positions[:, side.roles.bones[role]])
+                for side, world in zip(sides, worlds, strict=True)
             ]
             return np.degrees(angle_between(*directions))
     return None
 
 
-def _footing(
-    source: Figure,
-    roles_a: RoleMap,
-    reference_a: Reference,
-    world_a: WorldTransforms,
-    result: Figure,
-    roles_b: RoleMap,
-    world_b: WorldTransforms,
-    rate: float,
-) -> tuple[Footing, Footing]:
-    soles_a, soles_b = soles_of(source, roles_a), soles_of(result, roles_b)
-    skate: tuple[list[Floats], list[Floats]] = ([], [])
+def _footing(sides: Sides, worlds: Worlds, rate: float) -> tuple[Footing, Footing]:
+    """Both measured while the source's foot stands."""
+    speeds: tuple[list[Floats], list[Floats]] = ([], [])
     below = [0.0, 0.0]
-    shares = []
-    for side, sole in soles_a.items():
-        tracks = sole.track(world_a), soles_b[side].track(world_b)
-        stands = standing(tracks[0], source.floor_m, reference_a.leg_m, rate)
-        shares.append(stands)
-        for which, (track, floor) in enumerate(zip(tracks, (source.floor_m, result.floor_m), strict=True)):
-            lowest, speed = lowest_and_speed(track, rate)
-            skate[which].append(speed[stands])
-            below[which] = max(below[which], floor - float(lowest.min()))
-    share = float(np.mean(np.any(shares, axis=0)))
-    speeds = [np.concatenate(side) for side in skate]
-    return tuple(
-        Footing(100.0 * float(speed.mean()) if len(speed) else 0.0, 100.0 * deep, share)
-        for speed, deep in zip(speeds, below, strict=True)
-    )  # type: ignore[return-value]
+    stands = []
+    soles = [soles_of(side) for side in sides]
+    for foot in SIDES:
+        tracks = [sole[foot].track(world) for sole, world in zip(soles, worlds, strict=True)]
+        stands.append(standing(tracks[0], sides[0].figure.floor_m, sides[0].reference.leg_m, rate))
+        for which, side in enumerate(sides):
+            lowest, speed = lowest_and_speed(tracks[which], rate)
+            speeds[which].append(speed[stands[-1]])
+            below[which] = max(below[which], side.figure.floor_m - float(lowest.min()))
+    share = float(np.mean(np.any(stands, axis=0)))
+    before, after = (
+        Footing(100.0 * float(np.mean(all_speeds)) if len(all_speeds) else 0.0, 100.0 * deep, share)
+        for all_speeds, deep in zip(map(np.concatenate, speeds), below, strict=True)
+    )
+    return before, after
 
 
 def _rounded(row: object) -> dict[str, Any]:

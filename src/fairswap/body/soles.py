@@ -6,7 +6,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import SIDES, RoleMap
+from fairswap.body.subject import Subject
+from fairswap.bones.roles import SIDES
 from fairswap.figure import Figure, deformed_vertices
 from fairswap.kernels import Floats, Integers
 from fairswap.rotation import conjugate, rotate
@@ -34,8 +35,9 @@ class Sole:
         )
 
 
-def soles_of(figure: Figure, roles: RoleMap) -> dict[str, Sole]:
+def soles_of(subject: Subject) -> dict[str, Sole]:
     """The soles ``left`` and ``right``: from the lowest vertices of the feet, without meshes from the joints."""
+    figure, roles = subject.figure, subject.roles
     found = {}
     for side in SIDES:
         feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]

@@ -14,13 +14,13 @@ from typing import Any
 import numpy as np
 
 from fairswap.body.pairing import Pair, pair_bones
-from fairswap.bones.profile import BoneProfile, roles_of
-from fairswap.bones.roles import RoleMap, part_of
+from fairswap.body.subject import Subject
+from fairswap.bones.profile import BoneProfile
+from fairswap.bones.roles import part_of
 from fairswap.clip import Clip, Poses
 from fairswap.errors import Finding, UsageError
 from fairswap.figure import Figure
 from fairswap.kernels import Floats, conjugate_multiply_into, multiply_into
-from fairswap.pose.reference import Reference, t_pose
 from fairswap.rotation import conjugate, multiply, rotate, slerp
 from fairswap.skeleton import world_rotations
 
@@ -52,35 +52,27 @@ class Swap:
 
     def __post_init__(self) -> None:
         # Say now what is wrong, not at the first clip.
-        _ = self.pairs, self.source_reference, self.target_reference
+        _ = self.pairs, self.source_side.reference, self.target_side.reference
 
     @cached_property
-    def source_roles(self) -> RoleMap:
-        what = f"the source {self.source.name!r}"
-        return roles_of(self.source.skeleton, self.source_bones, what=what, option="--source-bones")
+    def source_side(self) -> Subject:
+        """The source with its roles and reference pose."""
+        return Subject("source", self.source, self.source_bones)
 
     @cached_property
-    def target_roles(self) -> RoleMap:
-        what = f"the target {self.target.name!r}"
-        return roles_of(self.target.skeleton, self.target_bones, what=what, option="--target-bones")
-
-    @cached_property
-    def source_reference(self) -> Reference:
-        return t_pose(self.source.skeleton, self.source_roles, f"the source {self.source.name!r}")
-
-    @cached_property
-    def target_reference(self) -> Reference:
-        return t_pose(self.target.skeleton, self.target_roles, f"the target {self.target.name!r}")
+    def target_side(self) -> Subject:
+        """The target with its roles and reference pose."""
+        return Subject("target", self.target, self.target_bones)
 
     @cached_property
     def pairs(self) -> list[Pair]:
         """Which target bone takes its motion from where, in the order of the target's bones."""
-        return pair_bones(self.source.skeleton, self.source_roles, self.target.skeleton, self.target_roles)
+        return pair_bones(self.source_side, self.target_side)
 
     @property
     def travel_scale(self) -> float:
         """By what travel is multiplied: the target's leg length over the source's."""
-        return self.target_reference.leg_m / self.source_reference.leg_m
+        return self.target_side.reference.leg_m / self.source_side.reference.leg_m
 
     @cached_property
     def resting(self) -> list[str]:
@@ -95,7 +87,7 @@ class Swap:
         shared = {pair.role for pair in self.pairs}
         lost = [
             role
-            for role in self.source_roles.roles()
+            for role in self.source_side.roles.roles()
             if role not in shared and role != "root" and not role.startswith(("spine_", "neck_"))
         ]
         found = []
@@ -107,17 +99,14 @@ class Swap:
     def corrections(self) -> list[dict[str, Any]]:
         """How far each side's rest pose is from the common T, in degrees, for each body part."""
         rows = []
-        for side, figure, reference in (
-            ("source", self.source, self.source_reference),
-            ("target", self.target, self.target_reference),
-        ):
+        for side in (self.source_side, self.target_side):
             parts: dict[str, list[float]] = {}
-            for role, degrees in reference.corrections.items():
+            for role, degrees in side.reference.corrections.items():
                 parts.setdefault(part_of(role), []).append(degrees)
             rows += [
                 {
-                    "side": side,
-                    "figure": figure.name,
+                    "side": side.part,
+                    "figure": side.figure.name,
                     "part": part,
                     "degrees_mean": float(np.mean(values)),
                     "degrees_most": float(np.max(values)),
@@ -145,7 +134,7 @@ class Swap:
         for start in range(0, clip.frames, _FRAMES_AT_ONCE):
             span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
             self._convert_block(clip.poses, span, rotations[:, :, span], hips_place[:, span])
-        hips = np.array([self.target_roles.bones["hips"]], dtype=np.intp)
+        hips = np.array([self.target_side.roles.bones["hips"]], dtype=np.intp)
         poses = Poses(target, rotations, hips, hips_place[None])
         return Clip(clip.name, clip.rate, poses, frozenset(pair.target for pair in self.pairs))
 
@@ -161,15 +150,15 @@ class Swap:
         world_rotations(source, poses.rotation_tracks[:, :, span], self._needed, source_world)
         carry_rotations(self, source_world, out)
         # The hips' place: from where they rest, scaled, and seen from the target's own parent of the hips.
-        path = source.with_ancestors([self.source_roles.bones["hips"]])
+        path = source.with_ancestors([self.source_side.roles.bones["hips"]])
         place = np.zeros((3, 1))
         for bone in path:
             parent = int(source.parents[bone])
             local = poses.translation_track(bone)
             local = local[:, span] if local.shape[1] > 1 else local
             place = local if parent < 0 else place + rotate(source_world[parent].T, local.T).T
-        moved = (place.T - self.source_reference.hips) * self.travel_scale + self.target_reference.hips
-        parent = int(target.parents[self.target_roles.bones["hips"]])
+        moved = (place.T - self.source_side.reference.hips) * self.travel_scale + self.target_side.reference.hips
+        parent = int(target.parents[self.target_side.roles.bones["hips"]])
         if parent >= 0:
             rest = target.rest
             moved = rotate(conjugate(rest.rotations[0, parent]), moved - rest.positions[0, parent])
@@ -183,7 +172,7 @@ def carry_rotations(swap: Swap, source_world: Floats, out: Floats) -> Floats:
     scratch = np.empty(frames)
     world: dict[int, Floats] = {}
     by_bone = {pair.target: pair for pair in swap.pairs}
-    source_rest, target_rest = conjugate(swap.source_reference.rotations), swap.target_reference.rotations
+    source_rest, target_rest = conjugate(swap.source_side.reference.rotations), swap.target_side.reference.rotations
     for bone, parent in enumerate(target.parents.tolist()):
         pair = by_bone.get(bone)
         if pair is None:

@@ -7,7 +7,6 @@ import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cache
-from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
@@ -18,6 +17,7 @@ from fairswap.errors import ImpossibleError, InputError
 from fairswap.skeleton import Skeleton
 from fairswap.space import Space
 
+_FOLDER = Path(__file__).parent.parent / "data" / "profiles"
 FIRST_LINE = 'fairswap = "bones/1"'
 
 
@@ -104,9 +104,7 @@ class BoneProfile:
 
 def built_in_profiles() -> tuple[BoneProfile, ...]:
     """The profiles of our own stages, in the order of their names."""
-    folder = files("fairswap.data") / "profiles"
-    names = sorted(entry.name for entry in folder.iterdir() if entry.name.endswith(".toml"))
-    return tuple(_built_in(name) for name in names)
+    return tuple(_built_in(path) for path in sorted(_FOLDER.glob("*.toml")))
 
 
 def profile_named(name: str | Path) -> BoneProfile:
@@ -155,9 +153,8 @@ def _sample(skeleton: Skeleton) -> str:
 
 
 @cache
-def _built_in(name: str) -> BoneProfile:
-    entry = files("fairswap.data") / "profiles" / name
-    return _profile_from_text(entry.read_text(encoding="utf-8"), name)
+def _built_in(path: Path) -> BoneProfile:
+    return _profile_from_text(path.read_text(encoding="utf-8"), path.name)
 
 
 def _profile_from_text(text: str, file: str) -> BoneProfile:

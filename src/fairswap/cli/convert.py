@@ -100,8 +100,8 @@ def _pictures(picture: Path, done: Sequence[Converted], force: bool) -> list[str
         folder = picture.with_suffix("") if picture.suffix else picture
         paths = [path for path, _ in outputs_for(folder, [row.clip for row in done], ".png")]
     for path, row in zip(paths, done, strict=True):
-        source = Actor(Path(row.source.file).name, row.swap.source, row.original, row.swap.source_roles)
-        result = Actor(row.swap.target.name, row.swap.target, row.clip, row.swap.target_roles)
+        source = Actor(Path(row.source.file).name, row.swap.source, row.original, row.swap.source_side.roles)
+        result = Actor(row.swap.target.name, row.swap.target, row.clip, row.swap.target_side.roles)
         save_sheet(path, source, result, row.comparison, force=force)
     return [str(path) for path in paths]
 
@@ -110,8 +110,8 @@ def _clip_report(row: Converted) -> dict[str, Any]:
     return {
         "source": row.source.file,
         "source_figure": row.swap.source.name,
-        "source_profile": row.swap.source_roles.profile,
-        "target_profile": row.swap.target_roles.profile,
+        "source_profile": row.swap.source_side.roles.profile,
+        "target_profile": row.swap.target_side.roles.profile,
         "frames": row.clip.frames,
         "rate": round(float(row.clip.rate), 6),
         "travel_scale": round(row.swap.travel_scale, 6),

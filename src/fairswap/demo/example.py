@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
-from importlib.resources import files
 from pathlib import Path
 
 import fairswap
@@ -17,6 +16,7 @@ from fairswap.formats.storage import write_atomically
 from fairswap.picture.sheet import Actor, save_sheet
 from fairswap.space import Space
 
+_TROUPE = Path(fairswap.__file__).parent / "data" / "troupe"
 SALTGLASS = Space("+Z", "-Y", "in")
 
 
@@ -34,7 +34,7 @@ class Carried:
 
 def troupe_figure(name: str) -> Figure:
     """A member of the troupe, as shipped: ``"Juniper"`` or ``"Osric"``."""
-    return fairswap.load(str(files("fairswap.data") / "troupe" / f"{name.lower()}.glb")).figure
+    return fairswap.load(_TROUPE / f"{name.lower()}.glb").figure
 
 
 def perform_on(act: Act, name: str, figure: Figure) -> Clip:
@@ -46,7 +46,7 @@ def write_troupe(folder: Path, force: bool = False) -> list[Path]:
     """Write the figures, and the acts as files of their stages; give their paths: figures first, then motions."""
     paths = []
     for name in ("Juniper", "Osric"):
-        content = (files("fairswap.data") / "troupe" / f"{name.lower()}.glb").read_bytes()
+        content = (_TROUPE / f"{name.lower()}.glb").read_bytes()
         paths.append(folder / f"{name.lower()}.glb")
         write_atomically(paths[-1], [content], force)
     osric, juniper = troupe_figure("Osric"), troupe_figure("Juniper")
@@ -77,8 +77,8 @@ def run_example(folder: Path, force: bool = False, step: Callable[[str], None] =
         direct = perform_on(act, name, figure)
         truth = fairswap.compare(figure, direct, result.figure, result.clips[0])
         sheet = result_file.with_suffix(".png")
-        source = Actor(motion_file.name, motion.figure, motion.clips[0], swap.source_roles)
-        save_sheet(sheet, source, Actor(result_file.name, figure, clip, swap.target_roles), proof, force=force)
+        source = Actor(motion_file.name, motion.figure, motion.clips[0], swap.source_side.roles)
+        save_sheet(sheet, source, Actor(result_file.name, figure, clip, swap.target_side.roles), proof, force=force)
         done.append(Carried(motion_file.name, figure_file.name, result_file.name, sheet.name, proof, truth))
         step(result_file.name)
     return done

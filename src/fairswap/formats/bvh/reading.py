@@ -57,7 +57,7 @@ def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Docum
     joints = parse_hierarchy(_decoded(content[: motion.start()], path.stem, findings))
     declared, frame_time, at = _header(content, motion.end())
     rate = rate_from_text(frame_time)
-    channels = [(joint, *channel) for joint, parsed in enumerate(joints) for channel in parsed.channels]
+    channels = _all_channels(joints)
     if not channels:
         raise InputError("no joint has channels: nothing moves", remedy=_AGAIN)
     first_line = content.count(b"\n", 0, at) + 1
@@ -115,24 +115,22 @@ def _motion(
     positions = {
         index: np.empty((3, room)) for index, joint in enumerate(joints) if any(kind == "P" for kind, _ in joint.channels)
     }
+    plans = _channel_plans(joints)
     at = 0
     for block in rows_from_text(body, columns, first_line):
         if block.ndim == 1:  # numbers left over: an unfinished frame
             break
         rows = min(len(block), room - at)
         span = slice(at, at + rows)
-        column = 0
-        for index, joint in enumerate(joints):
-            values = block[:rows, column : column + len(joint.channels)]
-            column += len(joint.channels)
-            turns = [i for i, (kind, _) in enumerate(joint.channels) if kind == "R"]
-            order = "".join(joint.channels[i][1] for i in turns)
-            rotations[index, :, span] = quaternion_from_euler(np.radians(values[:, turns]), order).T
-            if index in positions:
-                positions[index][:, span] = np.array(joint.offset)[:, None]
-                for i, (kind, axis) in enumerate(joint.channels):
-                    if kind == "P":
-                        positions[index]["XYZ".index(axis), span] = values[:, i]
+        values = np.ascontiguousarray(block[:rows].T)
+        for order, members, channels in plans:
+            angles = np.radians(values[channels]).transpose(0, 2, 1)  # (joints, frames, turns)
+            rotations[members, :, span] = quaternion_from_euler(angles, order).transpose(0, 2, 1)
+        for index, track in positions.items():
+            track[:, span] = np.array(joints[index].offset)[:, None]
+        for column, (index, kind, axis) in enumerate(_all_channels(joints)):
+            if kind == "P":
+                positions[index]["XYZ".index(axis), span] = values[column]
         at += rows
         if at == room:
             break
@@ -143,12 +141,32 @@ def _motion(
     return rotations, positions, at
 
 
+def _all_channels(joints: list[Joint]) -> list[tuple[int, str, str]]:
+    return [(index, *channel) for index, joint in enumerate(joints) for channel in joint.channels]
+
+
+def _channel_plans(joints: list[Joint]) -> list[tuple[str, list[int], Integers]]:
+    """Joints that turn in the same order, with the columns ``(joints, turns)`` of their turns: done together."""
+    groups: dict[str, list[tuple[int, list[int]]]] = {}
+    turns: dict[int, list[tuple[int, str]]] = {index: [] for index in range(len(joints))}
+    for column, (index, kind, axis) in enumerate(_all_channels(joints)):
+        if kind == "R":
+            turns[index].append((column, axis))
+    for index, own in turns.items():
+        order = "".join(axis for _, axis in own)
+        groups.setdefault(order, []).append((index, [column for column, _ in own]))
+    return [
+        (order, [index for index, _ in members], np.array([own for _, own in members], dtype=np.intp).reshape(len(members), -1))
+        for order, members in groups.items()
+    ]
+
+
 def _resolve_positions(
     joints: list[Joint], offsets: Floats, positions: dict[int, Floats], name: str, findings: list[Finding]
 ) -> None:
     """Position channels mostly replace the OFFSET; some programs add them to it. The values tell which."""
     for index, track in positions.items():
-        middle = np.median(track, axis=1)
+        middle = np.sort(track, axis=1)[:, track.shape[1] // 2]
         offset = offsets[index]
         given = [kind == "P" for kind, _ in joints[index].channels].count(True) == 3
         if given and np.linalg.norm(offset) > 0 and 2.0 * np.linalg.norm(middle) < np.linalg.norm(middle - offset):

@@ -18,6 +18,8 @@ import numpy as np
 from fairswap.formats.gltf.nodes import Tree
 from fairswap.kernels import Floats, Integers
 from fairswap.rotation import (
+    IDENTITY,
+    angle_between,
     conjugate,
     matrix_from_quaternion,
     multiply,
@@ -34,6 +36,7 @@ class Fold:
     scale: Floats  # (bones, 3): the node's own static scale
     residual: Floats  # (bones, 3, 3)
     even: np.ndarray  # (bones,) whether the relation is exact for every pose
+    plain: np.ndarray  # (bones,) whether bone and node turn alike
     before: Floats  # (bones, 4) and
     after: Floats  # (bones, 4): rotation of bone = before * rotation of node * after, where even
     rest_rotations: Floats
@@ -41,6 +44,8 @@ class Fold:
 
     def bone_rotations(self, bone: int, node_rotations: Floats) -> Floats:
         """Local rotations ``(frames, 4)`` of a bone from those of its node."""
+        if self.plain[bone]:
+            return node_rotations
         if self.even[bone]:
             return multiply(multiply(self.before[bone], node_rotations), self.after[bone])
         stretched = self.above[bone, :3, :3] @ (matrix_from_quaternion(node_rotations) * self.scale[bone])
@@ -52,6 +57,8 @@ class Fold:
 
     def node_rotations(self, bone: int, bone_rotations: Floats) -> Floats:
         """The way back of :meth:`bone_rotations`."""
+        if self.plain[bone]:
+            return bone_rotations
         if self.even[bone]:
             return multiply(multiply(conjugate(self.before[bone]), bone_rotations), conjugate(self.after[bone]))
         stretched = np.linalg.inv(self.above[bone, :3, :3]) @ matrix_from_quaternion(bone_rotations)
@@ -65,45 +72,47 @@ class Fold:
 def fold_nodes(tree: Tree, nodes: list[int], parents: Integers, to_ours: Floats) -> Fold:
     """Fold the nodes that are the bones of one figure; ``to_ours`` ``(3, 3)`` turns and scales the file into our space."""
     count = len(nodes)
-    above, residual = np.zeros((count, 4, 4)), np.empty((count, 3, 3))
+    world = np.zeros((len(tree.world) + 1, 4, 4))  # one more, at -1: what is above the roots
+    world[:-1, :3], world[-1, :3] = to_ours @ tree.world[:, :3], to_ours @ np.eye(4)[:3]
+    own, above_node = world[nodes], world[[tree.parents[node] for node in nodes]]
+    stretch, turned = _rotation_and_stretch(own[:, :3, :3])
+    # The frame that each bone hangs in: of its parent bone, or ours.
+    frame, origin = np.tile(np.eye(3), (count, 1, 1)), np.zeros((count, 3))
+    inner = parents >= 0
+    frame[inner], origin[inner] = turned[parents[inner]].transpose(0, 2, 1), own[parents[inner], :3, 3]
+    above = np.zeros((count, 4, 4))
     above[:, 3, 3] = 1.0
-    before, after = np.zeros((count, 4)), np.zeros((count, 4))
-    before[:, 3] = after[:, 3] = 1.0
-    rotations, translations = np.empty((count, 4)), np.empty((count, 3))
-    even = np.ones(count, dtype=bool)
-    for bone, node in enumerate(nodes):
-        parent = int(parents[bone])
-        between = tree.world[tree.parents[node]] if tree.parents[node] >= 0 else np.eye(4)
-        if parent < 0:
-            above[bone, :3] = to_ours @ between[:3]
-        else:
-            parent_node = nodes[parent]
-            if tree.parents[node] != parent_node:
-                between = np.linalg.inv(tree.world[parent_node]) @ between
-                above[bone, :3] = residual[parent] @ between[:3]
-            else:
-                above[bone, :3, :3] = residual[parent]
-        linear = above[bone, :3, :3] @ tree.linear[node]
-        stretch, turned = _even_stretch(linear)
-        upper_stretch, upper = _even_stretch(above[bone, :3, :3])
-        even[bone] = stretch is not None and upper_stretch is not None
-        if stretch is not None and upper_stretch is not None:
-            residual[bone] = stretch * np.eye(3)
-            rotations[bone] = quaternion_from_matrix(turned)
-            before[bone] = quaternion_from_matrix(upper)
-            own = matrix_from_quaternion(tree.rotation[node])
-            after[bone] = quaternion_from_matrix((upper @ own).T @ turned)
-        else:
-            rotations[bone] = rotation_from_stretched(linear if np.linalg.det(linear) >= 0 else -linear)
-            residual[bone] = matrix_from_quaternion(rotations[bone]).T @ linear
-        translations[bone] = above[bone, :3, :3] @ tree.translation[node] + above[bone, :3, 3]
-    return Fold(above, tree.scale[nodes], residual, even, before, after, rotations, translations)
+    above[:, :3, :3] = frame @ above_node[:, :3, :3]
+    above[:, :3, 3] = np.einsum("bij,bj->bi", frame, above_node[:, :3, 3] - origin)
+    upper_stretch, upper = _rotation_and_stretch(above[:, :3, :3])
+    even = np.isfinite(stretch) & np.isfinite(upper_stretch)
+    local = frame @ turned
+    node_turn = upper @ matrix_from_quaternion(tree.rotation[nodes])
+    before, after = np.tile(IDENTITY, (count, 1)), np.tile(IDENTITY, (count, 1))
+    before[even] = quaternion_from_matrix(upper[even])
+    after[even] = quaternion_from_matrix(node_turn[even].transpose(0, 2, 1) @ local[even])
+    return Fold(
+        above=above,
+        scale=tree.scale[nodes],
+        residual=turned.transpose(0, 2, 1) @ own[:, :3, :3],
+        even=even,
+        plain=even & (angle_between(before, IDENTITY) < 1e-9) & (angle_between(after, IDENTITY) < 1e-9),
+        before=before,
+        after=after,
+        rest_rotations=quaternion_from_matrix(local),
+        rest_translations=np.einsum("bij,bj->bi", above[:, :3, :3], tree.translation[nodes]) + above[:, :3, 3],
+    )
 
 
-def _even_stretch(matrix: Floats) -> tuple[float | None, Floats]:
-    """``matrix = stretch * rotation`` with a stretch that may be negative; None if it is uneven."""
-    stretch = float(np.cbrt(np.linalg.det(matrix)))
-    if stretch == 0.0:
-        return None, matrix
-    rotation = matrix / stretch
-    return (stretch, rotation) if np.allclose(rotation @ rotation.T, np.eye(3), atol=1e-5) else (None, matrix)
+def _rotation_and_stretch(matrices: Floats) -> tuple[Floats, Floats]:
+    """``matrix = stretch * rotation`` with a stretch that may be negative, or the nearest rotation and a NaN."""
+    determinant = np.linalg.det(matrices)
+    stretch = np.cbrt(determinant)
+    safe = np.where(stretch == 0.0, 1.0, stretch)
+    rotation = matrices / safe[:, None, None]
+    off = np.abs(rotation @ rotation.transpose(0, 2, 1) - np.eye(3)).max(axis=(1, 2))
+    uneven = (off > 1e-5) | (stretch == 0.0)
+    if uneven.any():
+        upright = matrices[uneven] * np.where(determinant[uneven] < 0, -1.0, 1.0)[:, None, None]
+        rotation[uneven] = matrix_from_quaternion(rotation_from_stretched(upright))
+    return np.where(uneven, np.nan, stretch), rotation

@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.gltf.accessors import item
-from fairswap.formats.gltf.schema import Document, Node
+from fairswap.formats.gltf.schema import Document
 from fairswap.kernels import Floats
 from fairswap.rotation import matrix_from_quaternion, normalized, rotation_from_stretched
 
@@ -67,10 +67,7 @@ def tree_from_nodes(document: Document) -> Tree:
         stuck = min(set(range(len(nodes))) - set(order))
         raise InputError("it is below itself: the nodes form a circle", place=_place(document, stuck), remedy=_AGAIN)
     count = len(nodes)
-    rotation, scale, translation = np.empty((count, 4)), np.empty((count, 3)), np.empty((count, 3))
-    linear = np.empty((count, 3, 3))
-    for index, node in enumerate(nodes):
-        _local(node, _place(document, index), rotation[index], scale[index], translation[index], linear[index])
+    rotation, scale, translation, linear = _locals(document)
     world = np.zeros((count, 4, 4))
     world[:, 3, 3] = 1.0
     for index in order:
@@ -161,28 +158,32 @@ def _bones(document: Document, tree: Tree, tops: set[int], wanted: set[int]) -> 
     return nodes, ends
 
 
-def _local(node: Node, place: str, rotation: Floats, scale: Floats, translation: Floats, linear: Floats) -> None:
-    if node.matrix is not None:
-        matrix = np.array(node.matrix).reshape(4, 4).T
-        _check_finite(matrix, place)
-        linear[:], translation[:] = matrix[:3, :3], matrix[:3, 3]
-        # The standard wants a matrix to be turn times scale; of any other the nearest turn is taken.
-        scale[:] = np.linalg.norm(linear, axis=0) * (-1.0 if np.linalg.det(linear) < 0 else 1.0)
-        rotation[:] = rotation_from_stretched(linear / np.where(scale == 0.0, 1.0, scale))
-        return
-    translation[:] = node.translation or (0.0, 0.0, 0.0)
-    scale[:] = node.scale or (1.0, 1.0, 1.0)
-    rotation[:] = node.rotation or (0.0, 0.0, 0.0, 1.0)
-    _check_finite(np.concatenate([translation, scale, rotation]), place)
-    if not np.any(rotation):
-        raise InputError("its rotation is all zeros", place=place, remedy=_AGAIN)
-    rotation[:] = normalized(rotation)
-    linear[:] = matrix_from_quaternion(rotation) * scale
-
-
-def _check_finite(values: Floats, place: str) -> None:
-    if not np.isfinite(values).all() or np.abs(values).max() > 1e12:
+def _locals(document: Document) -> tuple[Floats, Floats, Floats, Floats]:
+    """Rotation, scale, translation and linear part of every node."""
+    nodes = document.nodes
+    rotation = np.array([node.rotation or (0.0, 0.0, 0.0, 1.0) for node in nodes]).reshape(-1, 4)
+    scale = np.array([node.scale or (1.0, 1.0, 1.0) for node in nodes]).reshape(-1, 3)
+    translation = np.array([node.translation or (0.0, 0.0, 0.0) for node in nodes]).reshape(-1, 3)
+    matrices = {index: np.array(node.matrix).reshape(4, 4).T for index, node in enumerate(nodes) if node.matrix is not None}
+    given = np.concatenate([rotation, scale, translation], axis=1)
+    for index, matrix in matrices.items():
+        given[index, :9] = matrix[:3, :3].ravel()
+        translation[index] = matrix[:3, 3]
+    bad = ~np.isfinite(given).all(axis=1) | ~np.isfinite(translation).all(axis=1) | (np.abs(given).max(axis=1) > 1e12)
+    if bad.any():
+        place = _place(document, int(np.flatnonzero(bad)[0]))
         raise InputError("its transform is not a finite number", place=place, remedy=_AGAIN)
+    if not rotation.any(axis=1).all():
+        place = _place(document, int(np.flatnonzero(~rotation.any(axis=1))[0]))
+        raise InputError("its rotation is all zeros", place=place, remedy=_AGAIN)
+    rotation = normalized(rotation)
+    linear = matrix_from_quaternion(rotation) * scale[:, None, :]
+    for index, matrix in matrices.items():
+        linear[index] = matrix[:3, :3]
+        # The standard wants a matrix to be turn times scale; of any other the nearest turn is taken.
+        scale[index] = np.linalg.norm(linear[index], axis=0) * (-1.0 if np.linalg.det(linear[index]) < 0 else 1.0)
+        rotation[index] = rotation_from_stretched(linear[index] / np.where(scale[index] == 0.0, 1.0, scale[index]))
+    return rotation, scale, translation, linear
 
 
 def _place(document: Document, index: int) -> str:

@@ -1,0 +1,39 @@
+"""A figure made ready for carrying over or comparing: its roles and its reference pose, worked out once."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+
+from fairswap.bones.profile import BoneProfile, roles_of
+from fairswap.bones.roles import RoleMap
+from fairswap.figure import Figure
+from fairswap.pose.reference import Reference, t_pose
+from fairswap.skeleton import Skeleton
+
+
+@dataclass(frozen=True, eq=False)
+class Subject:
+    """A figure in its part (``source``, ``target`` or ``result``), by the profile given or a built-in one that fits."""
+
+    part: str
+    figure: Figure
+    profile: BoneProfile | None = None
+
+    @property
+    def skeleton(self) -> Skeleton:
+        return self.figure.skeleton
+
+    @property
+    def title(self) -> str:
+        """For errors: ``the source 'Osric'``."""
+        return f"the {self.part} {self.figure.name!r}"
+
+    @cached_property
+    def roles(self) -> RoleMap:
+        option = "--source-bones" if self.part == "source" else "--target-bones"
+        return roles_of(self.skeleton, self.profile, what=self.title, option=option)
+
+    @cached_property
+    def reference(self) -> Reference:
+        return t_pose(self.skeleton, self.roles, self.title)
