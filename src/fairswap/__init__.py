@@ -45,7 +45,7 @@ _HOMES = {
     "load": "files",
     "save": "files",
 }
-__all__ = [  # noqa: RUF022 - in the order of _HOMES
+__all__ = [
     "BoneProfile",
     "Clip",
     "Document",

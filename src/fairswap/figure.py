@@ -96,11 +96,14 @@ class Figure:
         return 0.0 if not self.meshes and 0.0 <= lowest < 0.1 * self.height_m else lowest
 
     @cached_property
+    def rest_vertices(self) -> tuple[Floats, ...]:
+        """The vertices ``(n, 3)`` of each mesh at rest, in metres."""
+        return tuple(deformed_vertices(mesh, self.skeleton.rest, 0) for mesh in self.meshes)
+
+    @cached_property
     def rest_points(self) -> Floats:
         """Every vertex (or, without meshes, every bone) at rest, ``(n, 3)`` in metres."""
-        if not self.meshes:
-            return self.skeleton.rest.positions[0]
-        return np.concatenate([deformed_vertices(mesh, self.skeleton.rest, 0) for mesh in self.meshes])
+        return np.concatenate(self.rest_vertices) if self.meshes else self.skeleton.rest.positions[0]
 
     @property
     def influences_max(self) -> int:

@@ -60,8 +60,8 @@ def save(
 ) -> list[str]:
     """Write a figure with clips (``.glb``, ``.gltf``), or one clip alone (``.bvh``).
 
-    The figure's document is carried through: materials, textures and whatever else we do not understand. Clips that
-    belong to the figure's document and were not changed are written as they stood. The file appears whole or not at all.
+    The figure's document is carried through: materials, textures and whatever else we do not understand. Clips of
+    the figure's own document that were not changed are written as they stood. The file appears whole or not at all.
 
     Parameters
     ----------

@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.body.subject import Subject
 from fairswap.bones.roles import SIDES
-from fairswap.figure import Figure, deformed_vertices
+from fairswap.figure import Figure
 from fairswap.kernels import Floats, Integers
 from fairswap.rotation import conjugate, rotate
 from fairswap.skeleton import WorldTransforms
@@ -57,7 +57,7 @@ def standing(tracks: Floats, floor_m: float, leg_m: float, rate: float) -> np.nd
 
 
 def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:
-    """Height of the lowest point (metres), and how fast that point moves over the floor (metres per second), per frame."""
+    """Per frame the height of the lowest point (metres) and its speed over the floor (metres per second)."""
     frames = tracks.shape[1]
     index = np.argmin(tracks[:, :, 1], axis=0)
     lowest = tracks[index, np.arange(frames), 1]
@@ -69,26 +69,26 @@ def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:
 
 def _low_vertices(figure: Figure, feet: list[int]) -> tuple[Integers, Floats]:
     """The outermost of the lowest vertices, for each bone of the foot."""
-    rest = figure.skeleton.rest
+    of_foot = np.zeros(len(figure.skeleton), dtype=bool)
+    of_foot[feet] = True
     owners, places = [], []
-    for mesh in figure.meshes:
+    for mesh, vertices in zip(figure.meshes, figure.rest_vertices, strict=True):
         owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
-        mine = np.isin(owner, feet)
+        mine = of_foot[owner]
         if mine.any():
             owners.append(owner[mine])
-            places.append(deformed_vertices(mesh, rest, 0)[mine])
+            places.append(vertices[mine])
     if not owners:
         return np.empty(0, dtype=np.intp), np.empty((0, 3))
     owner, place = np.concatenate(owners), np.concatenate(places)
     low = place[:, 1] < place[:, 1].min() + 0.008 * figure.height_m
     owner, place = owner[low], place[low]
-    chosen = []
+    chosen: list[int] = []
     for foot in feet:
         mine = np.flatnonzero(owner == foot)
         if len(mine):
-            chosen.append(np.unique(mine[np.argmax(place[mine] @ _DIRECTIONS.T, axis=0)]))
-    index = np.concatenate(chosen)
-    return owner[index], place[index]
+            chosen += sorted(set(mine[np.argmax(place[mine] @ _DIRECTIONS.T, axis=0)].tolist()))
+    return owner[chosen], place[chosen]
 
 
 def _under_joints(figure: Figure, feet: list[int]) -> tuple[Integers, Floats]:

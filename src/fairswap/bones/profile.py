@@ -15,7 +15,7 @@ import msgspec
 from fairswap.bones.roles import MUST_HAVE, RoleMap, is_role
 from fairswap.errors import ImpossibleError, InputError
 from fairswap.skeleton import Skeleton
-from fairswap.space import Space
+from fairswap.space import OURS, Space
 
 _FOLDER = Path(__file__).parent.parent / "data" / "profiles"
 FIRST_LINE = 'fairswap = "bones/1"'
@@ -63,7 +63,7 @@ class BoneProfile:
     rest_pose: str = ""
     prefixes: tuple[str, ...] = ()
     ignore: tuple[str, ...] = ()
-    space: Space = Space()
+    space: Space = OURS
 
     @classmethod
     def load(cls, path: str | Path) -> BoneProfile:
@@ -94,11 +94,11 @@ class BoneProfile:
             by_name.setdefault(full, bone)
         found: dict[str, int] = {}
         for role, names in self.roles.items():
-            bone = next((by_name[name] for name in names if name in by_name), None)
-            if bone is None:
-                bone = next((_by_path(skeleton, name) for name in names if "/" in name), None)
-            if bone is not None and bone not in found.values():
-                found[role] = bone
+            filling = next((by_name[name] for name in names if name in by_name), None)
+            if filling is None:
+                filling = next((_by_path(skeleton, name) for name in names if "/" in name), None)
+            if filling is not None and filling not in found.values():
+                found[role] = filling
         return RoleMap(found, self.name)
 
 
@@ -143,7 +143,8 @@ def roles_of(skeleton: Skeleton, profile: BoneProfile | None = None, *, what: st
         shown = ", ".join(missing[:8]) + (f" and {len(missing) - 8} more" if len(missing) > 8 else "")
         problem = f"profile {best.profile!r} comes nearest to {what}, but misses {shown}"
     raise ImpossibleError(
-        problem, remedy=f"Write a bone profile for it and pass it with {option} P.toml ('fairswap bones list' shows some)"
+        problem,
+        remedy=f"Write a bone profile for it and pass it with {option} P.toml ('fairswap bones list' shows some)",
     )
 
 

@@ -55,7 +55,7 @@ def side_of(role: str) -> str:
 
 
 def part_of(role: str) -> str:
-    """The body part that a role belongs to, for reports: ``trunk``, ``arms``, ``hands``, ``legs``, ``feet``, ``face``."""
+    """The body part of a role, for reports: ``trunk``, ``arms``, ``hands``, ``legs``, ``feet`` or ``face``."""
     base = role.removesuffix(f"_{side_of(role)}")
     if base in ("jaw", "eye"):
         return "face"
@@ -95,14 +95,16 @@ def next_roles(role: str) -> list[str]:
     """The roles that a bone's direction points to, best first: where the limb goes on."""
     side = side_of(role)
     base = role.removesuffix(f"_{side}")
-    limb = ARM if base in ARM else LEG if base in LEG else ()
+    limb: tuple[str, ...] = ARM if base in ARM else LEG if base in LEG else ()
     if base == "hand":
         # The middle finger; of hands with fewer, the nearest.
-        return [f"{finger}_{part}_{side}" for finger in ("middle", "ring", "index") for part in ("proximal", "metacarpal")]
+        return [
+            f"{finger}_{part}_{side}" for finger in ("middle", "ring", "index") for part in ("proximal", "metacarpal")
+        ]
     if limb and base != limb[-1]:
         return [f"{limb[limb.index(base) + 1]}_{side}"]
     finger, _, part = base.partition("_")
-    parts = _THUMB if finger == "thumb" else _FINGER if finger in FINGERS else ()
+    parts: tuple[str, ...] = _THUMB if finger == "thumb" else _FINGER if finger in FINGERS else ()
     if part in parts and part != parts[-1]:
         return [f"{finger}_{later}_{side}" for later in parts[parts.index(part) + 1 :]]
     return []

@@ -73,18 +73,24 @@ def command(
 def _lines(report: dict[str, Any]) -> Iterator[str]:
     yield click.style(f"{report['result']} against {report['source']}", bold=True)
     rows = [
-        (row["role"], row["by"], f"{row['mean_degrees']:.2f}", f"{row['worst_degrees']:.2f}", f"{row['worst_at_s']:.2f}")
+        (
+            row["role"],
+            row["by"],
+            f"{row['mean_degrees']:.2f}",
+            f"{row['worst_degrees']:.2f}",
+            f"{row['worst_at_s']:.2f}",
+        )
         for row in report["roles"]
     ]
     yield from manners.table(rows, ("role", "compared by", "mean degrees", "worst", "at second"))
     before, after = report["before"], report["after"]
-    rows = [
+    feet = [
         ("hips' path, % of leg", "", f"{report['hips_mean_percent']:.2f} (worst {report['hips_worst_percent']:.2f})"),
         ("standing foot slides, cm/s", f"{before['skate_cm_s']:.2f}", f"{after['skate_cm_s']:.2f}"),
         ("deepest sole below floor, cm", f"{before['sole_below_cm']:.2f}", f"{after['sole_below_cm']:.2f}"),
         ("seconds", f"{report['seconds']:.3f}", f"{report['seconds'] + report['duration_difference_s']:.3f}"),
     ]
-    yield from manners.table(rows, ("", "source", "result"))
+    yield from manners.table(feet, ("", "source", "result"))
     yield click.style(report["verdict"], bold=True)
     if "picture" in report:
         yield f"  wrote    {report['picture']}"

@@ -16,7 +16,9 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("motions", nargs=-1, required=True, metavar="MOTION...", type=click.Path(path_type=Path))
-@click.option("--onto", required=True, type=click.Path(path_type=Path), metavar="FIGURE", help="The figure that shall move.")
+@click.option(
+    "--onto", required=True, type=click.Path(path_type=Path), metavar="FIGURE", help="The figure that shall move."
+)
 @click.option(
     "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT",
     help="OUT.glb or .gltf: the figure with the clips; OUT.bvh: the motion alone; a folder: one file per clip.",
@@ -128,7 +130,8 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
             seen.add(clip["source"])
             target = report["target"]
             yield click.style(f"{clip['source']} onto {target['figure']}", bold=True)
-            yield f"  bones    {clip['source_profile']} to {clip['target_profile']}; {len(clip['resting_bones'])} bones stay at rest"
+            resting = len(clip["resting_bones"])
+            yield f"  bones    {clip['source_profile']} to {clip['target_profile']}; {resting} bones stay at rest"
             yield from (f"  pose     {line}" for line in _correction_lines(clip["corrections"]))
             yield f"  travel   times {clip['travel_scale']:.3f} (legs)"
         facts = f"{clip['frames']} frames at {clip['rate']:g}, {clip['seconds']:.2f} s"

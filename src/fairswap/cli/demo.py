@@ -70,6 +70,7 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
         yield f"    play  {folder}/{row['result']}   look at  {folder}/{row['picture']}"
     first = report["conversions"][0]
     yield "  Next, do it yourself:"
-    yield f"    fairswap inspect {folder}/{first['motion']}"
-    yield f"    fairswap convert {folder}/{first['motion']} --onto {folder}/{first['figure']} -o mine.glb --picture mine.png"
-    yield f"    fairswap compare {folder}/{first['motion']} mine.glb"
+    motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
+    yield f"    fairswap inspect {motion}"
+    yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --picture mine.png"
+    yield f"    fairswap compare {motion} mine.glb"

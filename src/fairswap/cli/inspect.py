@@ -60,10 +60,13 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
 
 
 def _figure_facts(figure: dict[str, Any]) -> Iterator[str]:
-    yield f"{figure['name']}: {figure['bones']} bones" + (f", {figure['end_bones']} of them ends" if figure["end_bones"] else "")
+    yield f"{figure['name']}: {figure['bones']} bones" + (
+        f", {figure['end_bones']} of them ends" if figure["end_bones"] else ""
+    )
     if figure["roles"]:
         yield f"{len(figure['roles'])} roles known by profile {figure['profile']!r}"
-        yield f"rests in {figure['rest_pose']['kind']} (arms {figure['rest_pose']['arm_degrees']:.0f} degrees below level)"
+        rest = figure["rest_pose"]
+        yield f"rests in {rest['kind']} (arms {rest['arm_degrees']:.0f} degrees below level)"
     else:
         yield "roles unknown"
     if figure["meshes"]:

@@ -42,8 +42,8 @@ def command() -> None:
 
     Begin with 'fairswap demo', or with 'fairswap inspect FILE' on a file of your own.
 
-    Exit status: 0 done, 1 done but a check found problems, 2 wrong usage, 3 an input cannot be read, 4 cannot be done as
-    asked.
+    Exit status: 0 done, 1 done but a check found problems, 2 wrong usage, 3 an input cannot be read, 4 cannot be
+    done as asked.
     """
 
 

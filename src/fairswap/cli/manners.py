@@ -19,14 +19,22 @@ _COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
 as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
 quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
 force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
-source_bones = click.option("--source-bones", metavar="P", help="Bone profile of the source: a file or a built-in name.")
-target_bones = click.option("--target-bones", metavar="P", help="Bone profile of the target: a file or a built-in name.")
+source_bones = click.option(
+    "--source-bones", metavar="P", help="Bone profile of the source: a file or a built-in name."
+)
+target_bones = click.option(
+    "--target-bones", metavar="P", help="Bone profile of the target: a file or a built-in name."
+)
 picture = click.option("--picture", type=click.Path(path_type=Path), metavar="FILE.png", help="Draw a sheet of it.")
 unit = click.option(
-    "--unit", type=click.Choice(["m", "dm", "cm", "mm", "in", "ft"]), help="Unit of the (source) file, if found wrongly."
+    "--unit",
+    type=click.Choice(["m", "dm", "cm", "mm", "in", "ft"]),
+    help="Unit of the (source) file, if found wrongly.",
 )
 up = click.option(
-    "--up", type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]), help="Up axis of the (source) file, if found wrongly."
+    "--up",
+    type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]),
+    help="Up axis of the (source) file, if found wrongly.",
 )
 
 

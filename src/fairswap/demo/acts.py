@@ -10,6 +10,7 @@ from __future__ import annotations
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import pairwise
 
 import numpy as np
 
@@ -38,8 +39,8 @@ _SIDES = (("left", 1.0), ("right", -1.0))
 class Act:
     """A motion without a body.
 
-    ``turns`` maps roles to world turns away from the T, ``(frames, 4)``; ``spine`` and ``neck`` are told at their ends and
-    bend evenly between (``hips``, ``chest``, ``head``). ``hips`` is ``(frames, 3)`` in leg lengths.
+    ``turns`` maps roles to world turns away from the T, ``(frames, 4)``; spine and neck are told at their ends (``hips``,
+    ``chest``, ``head``) and bend evenly between. ``hips`` is ``(frames, 3)`` in leg lengths.
     """
 
     name: str
@@ -68,9 +69,9 @@ def perform(act: Act, body: Body, skeleton: Skeleton) -> Clip:
             motion[bone] = slerp(motion[low], end, share)
     world = multiply(body.turns(motion, act.frames), body.tpose[:, None])
     tracks = np.empty((len(body.bones), 4, act.frames))
-    for bone, parent in enumerate(body.parents):
-        local = multiply(conjugate(world[parent]), world[bone]) if parent >= 0 else world[bone]
-        tracks[bone] = without_sign_jumps(np.ascontiguousarray(local.T))
+    for index, parent in enumerate(body.parents):
+        local = multiply(conjugate(world[parent]), world[index]) if parent >= 0 else world[index]
+        tracks[index] = without_sign_jumps(np.ascontiguousarray(local.T))
     hips = body.index["hips"]
     place = skeleton.rest.positions[0, hips] + leg_length(body) * act.hips
     parent = body.parents[hips]
@@ -136,13 +137,21 @@ def turn_and_bow(rate: int = 60, seconds: float = 8.0) -> Act:
     turned = begin + 9 * pace
     back = turned + 0.25
     plans["right"].step(back, back + 0.42, np.array([-stance - 0.02, 0.0, -0.30]), 360.0 - 24.0, 0.03)
-    weight += [(back + 0.2, 0.9), (back + 0.7, 0.35), (seconds - 2.0, 0.35), (seconds - 1.35, 0.8), (seconds - 0.5, 0.0)]
+    weight += [
+        (back + 0.2, 0.9),
+        (back + 0.7, 0.35),
+        (seconds - 2.0, 0.35),
+        (seconds - 1.35, 0.8),
+        (seconds - 0.5, 0.0),
+    ]
     plans["right"].step(seconds - 1.45, seconds - 0.95, np.array([-stance, 0.0, 0.0]), 360.0 - 6.0, 0.03)
     bow = [(back + 0.15, 0.0), (back + 1.15, 1.0), (back + 1.75, 1.0), (back + 2.85, 0.0)]
     bend, carried = _keyed(time, bow), _keyed(time, weight)
     sweep = _keyed(time, [(back - 0.1, 0.0), (back + 0.75, 1.0), (back + 1.9, 1.0), (back + 3.0, 0.0)])
     present = _keyed(time, [(0.1, 0.0), (0.8, 1.0), (turned - 0.5, 1.0), (turned + 0.2, 0.0)])
-    heading = _keyed(time, [(begin - 0.15, 0.0), (begin + 0.5, 32.0), (turned - 0.55, 335.0), (turned + 0.05, 360.0)], linear=True)
+    heading = _keyed(
+        time, [(begin - 0.15, 0.0), (begin + 0.5, 32.0), (turned - 0.55, 335.0), (turned + 0.05, 360.0)], linear=True
+    )
     feet = {side: plans[side].at(time) for side, _ in _SIDES}
     middle = 0.5 * (feet["left"].place + feet["right"].place)
     toward = 0.5 * (feet["left"].place - feet["right"].place) * carried[:, None]
@@ -271,7 +280,9 @@ def _set_arm(
     for number, finger in enumerate(FINGERS):
         bent = hand
         for part, share in (("proximal", 0.9), ("intermediate", 1.1), ("distal", 0.7)):
-            bent = multiply(bent, quaternion_from_axis_angle([0, 0, 1], -sign * np.radians(curl * share * (0.8 + 0.12 * number))))
+            bent = multiply(
+                bent, quaternion_from_axis_angle([0, 0, 1], -sign * np.radians(curl * share * (0.8 + 0.12 * number)))
+            )
             turns[f"{finger}_{part}_{side}"] = bent
     bent = hand
     for part, share in (("metacarpal", 0.2), ("proximal", 0.35), ("distal", 0.6)):
@@ -303,7 +314,7 @@ def _keyed(time: Floats, keys: Sequence[tuple[float, float]], linear: bool = Fal
         x, y = _spline(list(keys))
         return np.interp(time, x, y)
     out = np.full(len(time), keys[0][1])
-    for (t0, v0), (t1, v1) in zip(keys, keys[1:], strict=False):
+    for (t0, v0), (t1, v1) in pairwise(keys):
         out += (v1 - v0) * _ease((time - t0) / (t1 - t0))
     return out
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 
@@ -122,7 +123,7 @@ class Body:
         return local
 
     def turns(self, motion: Mapping[str, Floats], frames: int) -> Floats:
-        """World turns away from the T for every bone ``(bones, frames, 4)``; bones without their own follow their parent."""
+        """World turns away from the T of all bones ``(bones, frames, 4)``; those without their own follow their parent."""
         out = np.zeros((len(self.bones), frames, 4))
         out[..., 3] = 1.0
         for bone, (role, parent) in enumerate(zip(self.bones, self.parents, strict=True)):
@@ -203,7 +204,11 @@ def body_of(name: str) -> Body:
         sided(f"shoulder_{side}", chest, (0.022, m.shoulder - 0.012, 0.012))
         sided(f"upper_arm_{side}", f"shoulder_{side}", (m.shoulder_width, m.shoulder, -0.008))
         if m.twists:
-            sided(f"shoulder_joint_twist_{side[0]}", f"upper_arm_{side}", (m.shoulder_width + 0.5 * m.upper_arm, m.shoulder, -0.008))
+            sided(
+                f"shoulder_joint_twist_{side[0]}",
+                f"upper_arm_{side}",
+                (m.shoulder_width + 0.5 * m.upper_arm, m.shoulder, -0.008),
+            )
         sided(f"lower_arm_{side}", f"upper_arm_{side}", (m.shoulder_width + m.upper_arm, m.shoulder, -0.008))
         if m.twists:
             sided(f"elbow_twist_{side[0]}", f"lower_arm_{side}", (wrist - 0.5 * m.lower_arm, m.shoulder, -0.008))
@@ -270,7 +275,7 @@ def _tips(rows: list[tuple[str, str, Floats]], tips: dict[str, Floats], places: 
     out = places + [0.0, 0.05, 0.0]
     onward = {"hips": "spine_1", **{f"hand_{s}": f"middle_proximal_{s}" for s in ("left", "right")}}
     for s in ("left", "right"):
-        onward |= {f"{a}_{s}": f"{b}_{s}" for limb in (ARM, LEG) for a, b in zip(limb, limb[1:], strict=False)}
+        onward |= {f"{a}_{s}": f"{b}_{s}" for limb in (ARM, LEG) for a, b in pairwise(limb)}
     index = {bone: i for i, (bone, _, _) in enumerate(rows)}
     for i, (bone, _, _) in enumerate(rows):
         after = onward.get(bone) or next((child for child, parent, _ in rows if parent == bone), None)

@@ -54,7 +54,9 @@ class Shape:
             for bone in self.bones
         )  # fmt: skip
         group = self.group.replace("left", "right")
-        return Shape(flip(self.a), flip(self.b), self.radius_a, self.radius_b, bones, self.color, group, self.blend, self.squash)
+        return Shape(
+            flip(self.a), flip(self.b), self.radius_a, self.radius_b, bones, self.color, group, self.blend, self.squash
+        )
 
     def distance(self, points: Floats) -> Floats:
         """Signed distance, nearly: exact for round cones, a bound for flattened ones."""
@@ -130,9 +132,7 @@ def _field(shapes: list[Shape]) -> tuple[Floats, Floats]:
     for shape in shapes:
         field = groups.setdefault(shape.group, np.full(counts, 0.2, dtype=np.float32))
         start, stop = ((corner - low) / _CELL_M for corner in shape.box())
-        window = tuple(
-            slice(max(int(a), 0), min(int(b) + 2, n)) for a, b, n in zip(start, stop, counts, strict=True)
-        )
+        window = tuple(slice(max(int(a), 0), min(int(b) + 2, n)) for a, b, n in zip(start, stop, counts, strict=True))
         grid = np.stack(np.meshgrid(*(axis[w] for axis, w in zip(axes, window, strict=True)), indexing="ij"), axis=-1)
         field[window] = _smooth_union(field[window], shape.distance(grid).astype(np.float32), shape.blend)
     out = np.full(counts, 0.2, dtype=np.float32)
@@ -165,7 +165,7 @@ def _volume(vertices: Floats, faces: Integers) -> float:
 
 
 def _weights(body: Body, shapes: list[Shape], vertices: Floats, faces: Integers) -> tuple[Integers, Floats]:
-    """Each vertex starts on the bone it lies nearest to, of those of its shape; then weights spread over the surface."""
+    """Each vertex starts on the nearest bone of those of its shape; then weights spread over the surface."""
     from scipy.sparse import coo_matrix, diags
 
     owner = nearest_shape(shapes, vertices)
@@ -197,11 +197,13 @@ def _weights(body: Body, shapes: list[Shape], vertices: Floats, faces: Integers)
 
 def _to_segment(points: Floats, a: Floats, b: Floats) -> Floats:
     along = b - a
-    share = np.clip((points - a) @ along / max(along @ along, 1e-12), 0.0, 1.0)
+    share = np.clip((points - a) @ along / max(float(along @ along), 1e-12), 0.0, 1.0)
     return np.linalg.norm(points - a - share[:, None] * along, axis=1)
 
 
-def _painted(vertices: Floats, normals: Floats, faces: Integers, paint: Paint) -> tuple[bytes, Integers, Floats, Integers]:
+def _painted(
+    vertices: Floats, normals: Floats, faces: Integers, paint: Paint
+) -> tuple[bytes, Integers, Floats, Integers]:
     """Unwrap, and paint each texel by the place on the body it shows."""
     import xatlas
     from PIL import Image

@@ -71,7 +71,9 @@ def _trunk(body: Body, build: Build) -> list[Shape]:
     waist = m.hips + 0.30 * (m.neck - m.hips)
     ribs = m.hips + 0.72 * (m.neck - m.hips)
 
-    def slab(y0: float, y1: float, size0: tuple[float, float], size1: tuple[float, float], color: str, z: float = 0.0) -> Shape:
+    def slab(
+        y0: float, y1: float, size0: tuple[float, float], size1: tuple[float, float], color: str, z: float = 0.0
+    ) -> Shape:
         depth = size0[1] / size0[0]
         return Shape((0, y0, z), (0, y1, z), size0[0], size1[0], around, color, squash=(1.0, 1.0, depth), blend=0.05)
 
@@ -108,10 +110,34 @@ def _head(body: Body, build: Build) -> list[Shape]:
 
     head = ("head",)
     shapes = [
-        Shape((0, m.neck - 0.03, -0.014), (0, m.head + 0.10 * size, 0.0), build.neck, build.neck * 0.95, (*necks, "head"), "skin"),
-        Shape(at(0, 0.60, -0.02), at(0, 0.60, -0.04), 0.385 * size, 0.385 * size, head, "skin", squash=(0.86 * wide, 1.0, 1.0)),
+        Shape(
+            (0, m.neck - 0.03, -0.014),
+            (0, m.head + 0.10 * size, 0.0),
+            build.neck,
+            build.neck * 0.95,
+            (*necks, "head"),
+            "skin",
+        ),
+        Shape(
+            at(0, 0.60, -0.02),
+            at(0, 0.60, -0.04),
+            0.385 * size,
+            0.385 * size,
+            head,
+            "skin",
+            squash=(0.86 * wide, 1.0, 1.0),
+        ),
         # Face, jaw, chin; then cheeks, nose, ears.
-        Shape(at(0, 0.40, 0.10), at(0, 0.10, 0.16), 0.27 * size, 0.175 * size, head, "skin", squash=(0.95 * wide, 1, 1), blend=0.04),
+        Shape(
+            at(0, 0.40, 0.10),
+            at(0, 0.10, 0.16),
+            0.27 * size,
+            0.175 * size,
+            head,
+            "skin",
+            squash=(0.95 * wide, 1, 1),
+            blend=0.04,
+        ),
         Shape(at(0, 0.045, 0.27), at(0, 0.05, 0.28), 0.075 * size, 0.075 * size, ("jaw", "head"), "skin", blend=0.04),
         Shape(at(0, 0.44, 0.36), at(0, 0.315, 0.435), 0.030 * size, 0.052 * size * wide, head, "skin", blend=0.016),
     ]
@@ -123,27 +149,103 @@ def _head(body: Body, build: Build) -> list[Shape]:
             Shape(at(sign * 0.145, 0.545, 0.315), at(sign * 0.20, 0.53, 0.27), 0.045 * size, 0.045 * size, head, "skin", blend=0.02),
         ]  # fmt: skip
         shapes.append(
-            Shape(at(sign * 0.03, 0.150, 0.335), at(sign * 0.085, 0.158, 0.305), 0.032 * size, 0.022 * size, ("head",), "skin", blend=0.014)
+            Shape(
+                at(sign * 0.03, 0.150, 0.335),
+                at(sign * 0.085, 0.158, 0.305),
+                0.032 * size,
+                0.022 * size,
+                ("head",),
+                "skin",
+                blend=0.014,
+            )
         )
         _ = side
     if body.name == "Juniper":
         shapes += [
-            Shape(at(0, 0.66, -0.075), at(0, 0.64, -0.10), 0.405 * size, 0.395 * size, head, "hair", "hair", squash=(0.89, 1, 1)),
-            Shape(at(0, 0.35, -0.22), at(0, 0.52, -0.22), 0.22 * size, 0.26 * size, head, "hair", "hair", squash=(1.05, 1, 0.8)),
+            Shape(
+                at(0, 0.66, -0.075),
+                at(0, 0.64, -0.10),
+                0.405 * size,
+                0.395 * size,
+                head,
+                "hair",
+                "hair",
+                squash=(0.89, 1, 1),
+            ),
+            Shape(
+                at(0, 0.35, -0.22),
+                at(0, 0.52, -0.22),
+                0.22 * size,
+                0.26 * size,
+                head,
+                "hair",
+                "hair",
+                squash=(1.05, 1, 0.8),
+            ),
             Shape(at(0, 1.02, -0.20), at(0, 1.06, -0.24), 0.17 * size, 0.15 * size, head, "hair", "hair", blend=0.012),
-            Shape(at(0.02, 0.93, 0.18), at(0.24, 0.70, 0.20), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03),
-            Shape(at(-0.02, 0.93, 0.18), at(-0.22, 0.74, 0.21), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03),
+            Shape(
+                at(0.02, 0.93, 0.18), at(0.24, 0.70, 0.20), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03
+            ),
+            Shape(
+                at(-0.02, 0.93, 0.18), at(-0.22, 0.74, 0.21), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03
+            ),
         ]
     else:
         shapes += [
             # A flat cap with a peak, grey hair below it, and a round beard.
-            Shape(at(0, 0.80, -0.04), at(0, 0.86, -0.05), 0.42 * size, 0.36 * size, head, "cap", "hair", squash=(1.0, 0.55, 1.0)),
-            Shape(at(0, 0.76, 0.26), at(0, 0.735, 0.40), 0.20 * size, 0.17 * size, head, "cap", "hair", squash=(1.2, 0.16, 1.0), blend=0.012),
-            Shape(at(0, 0.50, -0.16), at(0, 0.30, -0.16), 0.33 * size, 0.24 * size, head, "hair", "hair", squash=(1.0, 1, 0.9)),
-            Shape(at(0.16, 0.12, 0.18), at(0.02, 0.00, 0.27), 0.115 * size, 0.12 * size, ("jaw", "head"), "hair", blend=0.02),
-            Shape(at(-0.16, 0.12, 0.18), at(-0.02, 0.00, 0.27), 0.115 * size, 0.12 * size, ("jaw", "head"), "hair", blend=0.02),
+            Shape(
+                at(0, 0.80, -0.04),
+                at(0, 0.86, -0.05),
+                0.42 * size,
+                0.36 * size,
+                head,
+                "cap",
+                "hair",
+                squash=(1.0, 0.55, 1.0),
+            ),
+            Shape(
+                at(0, 0.76, 0.26),
+                at(0, 0.735, 0.40),
+                0.20 * size,
+                0.17 * size,
+                head,
+                "cap",
+                "hair",
+                squash=(1.2, 0.16, 1.0),
+                blend=0.012,
+            ),
+            Shape(
+                at(0, 0.50, -0.16),
+                at(0, 0.30, -0.16),
+                0.33 * size,
+                0.24 * size,
+                head,
+                "hair",
+                "hair",
+                squash=(1.0, 1, 0.9),
+            ),
+            Shape(
+                at(0.16, 0.12, 0.18),
+                at(0.02, 0.00, 0.27),
+                0.115 * size,
+                0.12 * size,
+                ("jaw", "head"),
+                "hair",
+                blend=0.02,
+            ),
+            Shape(
+                at(-0.16, 0.12, 0.18),
+                at(-0.02, 0.00, 0.27),
+                0.115 * size,
+                0.12 * size,
+                ("jaw", "head"),
+                "hair",
+                blend=0.02,
+            ),
             Shape(at(0.015, 0.225, 0.385), at(0.12, 0.19, 0.33), 0.038 * size, 0.028 * size, head, "hair", blend=0.008),
-            Shape(at(-0.015, 0.225, 0.385), at(-0.12, 0.19, 0.33), 0.038 * size, 0.028 * size, head, "hair", blend=0.008),
+            Shape(
+                at(-0.015, 0.225, 0.385), at(-0.12, 0.19, 0.33), 0.038 * size, 0.028 * size, head, "hair", blend=0.008
+            ),
         ]
     return shapes
 
@@ -171,21 +273,40 @@ def _hand(body: Body, build: Build) -> list[Shape]:
         base = body.places[body.index[knuckle]]
         wrist = body.places[body.index["hand_left"]]
         start = tuple((wrist + [0.022 * s, 0, 0.45 * (base[2] - wrist[2])]).tolist())
-        palm = ("hand_left", f"{finger}_metacarpal_left") if f"{finger}_metacarpal_left" in body.index else ("hand_left",)
-        shapes.append(Shape(start, tuple(base.tolist()), 0.0165 * s, build.finger * 1.35, palm, "skin", group, 0.012, (1, 0.9, 1)))
+        palm = (
+            ("hand_left", f"{finger}_metacarpal_left") if f"{finger}_metacarpal_left" in body.index else ("hand_left",)
+        )
+        shapes.append(
+            Shape(start, tuple(base.tolist()), 0.0165 * s, build.finger * 1.35, palm, "skin", group, 0.012, (1, 0.9, 1))
+        )
         thick = build.finger * (0.88 if finger == "little" else 1.0)
         for part in ("proximal", "intermediate", "distal"):
             bone = f"{finger}_{part}_left"
             tip = body.tips[body.index[bone]].copy()
             if part == "distal":
                 tip[0] -= thick * 0.7
-            shapes.append(Shape(_at(body, bone), tuple(tip.tolist()), thick, thick * 0.9, (bone,), "skin", f"{finger}_left", 0.004))
+            shapes.append(
+                Shape(
+                    _at(body, bone), tuple(tip.tolist()), thick, thick * 0.9, (bone,), "skin", f"{finger}_left", 0.004
+                )
+            )
             thick *= 0.9
     thick = build.finger * 1.25
     for part in ("metacarpal", "proximal", "distal"):
         bone = f"thumb_{part}_left"
         grown = thick * (1.35 if part == "metacarpal" else 1.0)
-        shapes.append(Shape(_at(body, bone), tuple(body.tips[body.index[bone]].tolist()), grown, thick, (bone,), "skin", "thumb_left", 0.006))
+        shapes.append(
+            Shape(
+                _at(body, bone),
+                tuple(body.tips[body.index[bone]].tolist()),
+                grown,
+                thick,
+                (bone,),
+                "skin",
+                "thumb_left",
+                0.006,
+            )
+        )
         thick *= 0.9
     return shapes
 
@@ -196,9 +317,27 @@ def _leg(body: Body, build: Build) -> list[Shape]:
     calf = (knee[0], knee[1] - 0.22 * (knee[1] - ankle[1]), knee[2] - 0.012)
     heel = build.heel
     shapes = [
-        Shape((hip[0], hip[1] - 0.01, hip[2]), knee, build.thigh, build.knee, ("upper_leg_left",), "trousers", "leg_left", 0.03),
+        Shape(
+            (hip[0], hip[1] - 0.01, hip[2]),
+            knee,
+            build.thigh,
+            build.knee,
+            ("upper_leg_left",),
+            "trousers",
+            "leg_left",
+            0.03,
+        ),
         Shape(knee, ankle, build.knee, build.knee * 0.72, ("lower_leg_left",), "trousers", "leg_left", 0.03),
-        Shape(calf, (calf[0], calf[1] - 0.08, calf[2]), build.calf, build.calf * 0.8, ("lower_leg_left",), "trousers", "leg_left", 0.03),
+        Shape(
+            calf,
+            (calf[0], calf[1] - 0.08, calf[2]),
+            build.calf,
+            build.calf * 0.8,
+            ("lower_leg_left",),
+            "trousers",
+            "leg_left",
+            0.03,
+        ),
     ]
     top = ankle[1] + 0.30 * (knee[1] - ankle[1])
     sole = 0.020
@@ -218,7 +357,16 @@ def _leg(body: Body, build: Build) -> list[Shape]:
     # The heel reaches the floor; what is below it is cut flat when the mesh is finished.
     if heel:
         shapes.append(
-            Shape((ankle[0], 0.018, -0.030), (ankle[0], heel + 0.03, -0.026), 0.025, 0.033, ("foot_left",), "boot", "leg_left", 0.008)
+            Shape(
+                (ankle[0], 0.018, -0.030),
+                (ankle[0], heel + 0.03, -0.026),
+                0.025,
+                0.033,
+                ("foot_left",),
+                "boot",
+                "leg_left",
+                0.008,
+            )
         )
     return shapes
 
@@ -247,12 +395,16 @@ def paint_of(body: Body, shapes: list[Shape]) -> Paint:
         names = np.array([shape.color for shape in shapes])[which]
         color = np.array([palette[name] for name in names])
         x, y, z = points.T
-        stripes = (names == "trousers") & (np.abs((np.degrees(np.arctan2(z, np.abs(x) - m.hip_width)) % 40.0) - 20.0) < 5.0)
+        stripes = (names == "trousers") & (
+            np.abs((np.degrees(np.arctan2(z, np.abs(x) - m.hip_width)) % 40.0) - 20.0) < 5.0
+        )
         color[stripes] = palette["stripe"]
         front = (z > 0) & (names == "coat") & (np.abs(x) < 0.5 * m.shoulder_width)
         opening = front & (np.abs(x) < 0.35 * m.shoulder_width * np.clip((y - m.hips) / (m.neck - m.hips) - 0.35, 0, 1))
         color[opening] = palette["shirt"]
-        edge = front & (np.abs(np.abs(x) - 0.35 * m.shoulder_width * np.clip((y - m.hips) / (m.neck - m.hips) - 0.35, 0, 1)) < 0.006)
+        edge = front & (
+            np.abs(np.abs(x) - 0.35 * m.shoulder_width * np.clip((y - m.hips) / (m.neck - m.hips) - 0.35, 0, 1)) < 0.006
+        )
         color[edge] = palette["trim"]
         for step in range(4):
             height = m.hips + (0.20 + 0.12 * step) * (m.neck - m.hips)
@@ -280,7 +432,9 @@ def paint_of(body: Body, shapes: list[Shape]) -> Paint:
             color[white & (np.hypot(across, up) < 0.040)] = palette["iris"]
             color[white & (np.hypot(across, up) < 0.019)] = (0.01, 0.01, 0.01)
             color[white & (np.hypot(across - 0.014, up - 0.014) < 0.009)] = (1.0, 1.0, 1.0)
-            brow = face & (np.abs(across) < 0.095) & (np.abs(up - 0.115 + 1.6 * (across * side - 0.01) ** 2 * 4) < 0.016)
+            brow = (
+                face & (np.abs(across) < 0.095) & (np.abs(up - 0.115 + 1.6 * (across * side - 0.01) ** 2 * 4) < 0.016)
+            )
             color[brow] = palette["hair"] * 0.7
         mouth = face & (np.abs(x) < 0.105) & (np.abs(y - 0.155 - 1.2 * x**2) < 0.026 * (1.0 - (x / 0.11) ** 2) + 0.004)
         color[mouth] = palette["lip"]
@@ -302,5 +456,3 @@ def _linear(color: tuple[int, int, int]) -> Floats:
 
 def _srgb(color: Floats) -> Floats:
     return np.clip(color, 0.0, 1.0) ** (1.0 / 2.2)
-
-

@@ -11,7 +11,11 @@ from fairswap.kernels import Floats, Integers
 from fairswap.rotation import normalized
 
 # Directions towards the lights, in the viewer's frame (right, up, towards us), and how strong they are.
-_LIGHTS = ((np.array([-0.45, 0.65, 0.62]), 0.62), (np.array([0.8, 0.15, 0.35]), 0.20), (np.array([0.1, 0.5, -0.8]), 0.16))
+_LIGHTS = (
+    (np.array([-0.45, 0.65, 0.62]), 0.62),
+    (np.array([0.8, 0.15, 0.35]), 0.20),
+    (np.array([0.1, 0.5, -0.8]), 0.16),
+)
 _AMBIENT = 0.34
 
 _SIDES = np.array([2, 3, 4, 5, 6, 8, 10, 13, 17, 24, 32, 48, 64, 96, 128, 256])
@@ -26,7 +30,7 @@ class Canvas:
 
     @classmethod
     def blank(cls, width: int, height: int, color: tuple[float, float, float]) -> Canvas:
-        picture = np.empty((height, width, 3), dtype=np.float32)
+        picture = np.empty((height, width, 3))
         picture[:] = color
         return cls(picture, np.full((height, width), -np.inf))
 
@@ -59,9 +63,12 @@ class Canvas:
             if uvs is not None and texture is not None:
                 u, v = np.einsum("nk,nki->ni", share, uvs[corner]).T
                 rows, columns = texture.shape[:2]
-                color = color * texture[
-                    np.clip((v * rows).astype(int), 0, rows - 1), np.clip((u * columns).astype(int), 0, columns - 1)
-                ]
+                color = (
+                    color
+                    * texture[
+                        np.clip((v * rows).astype(int), 0, rows - 1), np.clip((u * columns).astype(int), 0, columns - 1)
+                    ]
+                )
             # Farthest first: of several at one pixel the last, nearest, stays.
             order = np.argsort(near, kind="stable")
             self.color[y[order], x[order]] = (color * light[:, None])[order]
@@ -73,8 +80,8 @@ def covered_pixels(
 ) -> Iterator[tuple[Integers, Integers, Floats, Integers]]:
     """The pixels whose centres lie in triangles ``(m, 3, 2)``, in batches.
 
-    Yields x, y, the shares of the three corners ``(k, 3)`` and the triangle of each pixel. ``grow`` widens the triangles
-    by that share of themselves.
+    Yields x, y, the shares of the three corners ``(k, 3)`` and the triangle of each pixel. ``grow`` widens the
+    triangles by that share of themselves.
     """
     x, y = corners[:, :, 0], corners[:, :, 1]
     left, top = np.floor(x.min(axis=1)), np.floor(y.min(axis=1))

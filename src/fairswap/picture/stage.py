@@ -53,7 +53,9 @@ def draw_figure(
             image = _image(material.texture) if material.texture is not None else None
             color = np.broadcast_to(np.clip(material.color, 0, 1) ** (1 / 2.2), vertices.shape)
             faces = mesh.triangles[material.triangles]
-            canvas.draw(pixels, depth, normals @ view.axes.T, faces, color, mesh.uvs if image is not None else None, image)
+            canvas.draw(
+                pixels, depth, normals @ view.axes.T, faces, color, mesh.uvs if image is not None else None, image
+            )
     if not figure.meshes:
         vertices, triangles, colors = _rods(figure, world, frame, bones)
         pixels, depth = view.pixels(vertices)
@@ -102,19 +104,19 @@ def _image(texture: bytes) -> Floats:
     from PIL import Image
 
     with Image.open(BytesIO(texture)) as picture:
-        return np.asarray(picture.convert("RGB"), dtype=np.float32) / 255.0
+        return np.asarray(picture.convert("RGB"), dtype=np.float64) / 255.0
 
 
-def _rods(
-    figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]
-) -> tuple[Floats, Integers, Floats]:
+def _rods(figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]) -> tuple[Floats, Integers, Floats]:
     """Bones as six-sided spindles, coloured by side."""
     thick = 0.016 * figure.height_m
     corners = np.arange(6) * np.pi / 3
-    vertices, triangles, colors = [], [], []
+    vertices: list[Floats] = []
+    triangles: list[tuple[int, int, int]] = []
+    colors: list[Floats] = []
     for start, end, side in bone_lines(figure, world, frame, bones):
         along = end - start
-        length = np.linalg.norm(along)
+        length = float(np.linalg.norm(along))
         if length < 1e-6:
             continue
         along = along / length
@@ -122,7 +124,10 @@ def _rods(
         ring = np.outer(np.cos(corners), across) + np.outer(np.sin(corners), np.cross(along, across))
         radius = min(thick, 0.22 * length)
         base = len(vertices) * 14
-        rings = [start + along * min(radius, 0.3 * length) + ring * radius, end - along * 0.05 * length + ring * 0.45 * radius]
+        rings = [
+            start + along * min(radius, 0.3 * length) + ring * radius,
+            end - along * 0.05 * length + ring * 0.45 * radius,
+        ]
         vertices.append(np.concatenate([*rings, [start], [end]]))
         for k in range(6):
             n = (k + 1) % 6

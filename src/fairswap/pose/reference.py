@@ -117,9 +117,7 @@ def _keeps_rest(role: str) -> bool:
     return base in _KEPT or base.startswith(("spine_", "neck_"))
 
 
-def _tip(
-    role: str, bone: int, skeleton: Skeleton, roles: RoleMap, positions: Floats, what: str
-) -> Floats | None:
+def _tip(role: str, bone: int, skeleton: Skeleton, roles: RoleMap, positions: Floats, what: str) -> Floats | None:
     """Where the bone of a role ends: at the next role, else at its end marker; None if nothing says."""
     following = [roles.bones[later] for later in next_roles(role) if later in roles.bones]
     if not following:

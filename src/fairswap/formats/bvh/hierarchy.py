@@ -109,7 +109,9 @@ def _three_numbers(words: list[str], place: str) -> tuple[float, float, float]:
     try:
         x, y, z = map(float, words)
     except ValueError:
-        raise InputError(f"OFFSET wants three numbers, not {' '.join(words)[:60]!r}", place=place, remedy=_AGAIN) from None
+        raise InputError(
+            f"OFFSET wants three numbers, not {' '.join(words)[:60]!r}", place=place, remedy=_AGAIN
+        ) from None
     if not all(abs(value) < 1e12 for value in (x, y, z)):
         raise InputError("OFFSET is not a finite number", place=place, remedy=_AGAIN)
     return x, y, z

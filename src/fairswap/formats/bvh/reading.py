@@ -72,7 +72,9 @@ def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Docum
     skeleton = _skeleton(joints, parents, offsets, positions, posture, space, path.stem, findings)
     _into_our_space(space, rotations, positions)
     moved = np.array(sorted(positions), dtype=np.intp)
-    poses = Poses(skeleton, rotations, moved, np.stack([positions[bone] for bone in moved.tolist()]) if len(moved) else None)
+    poses = Poses(
+        skeleton, rotations, moved, np.stack([positions[bone] for bone in moved.tolist()]) if len(moved) else None
+    )
     source = BvhSource(tuple(joints), space, frame_time, rate)
     keyed = frozenset(joint for joint, _, _ in channels)
     clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses))
@@ -113,7 +115,9 @@ def _motion(
     room = min(declared, len(body) // (2 * columns) + 1)
     rotations = np.empty((len(joints), 4, room))
     positions = {
-        index: np.empty((3, room)) for index, joint in enumerate(joints) if any(kind == "P" for kind, _ in joint.channels)
+        index: np.empty((3, room))
+        for index, joint in enumerate(joints)
+        if any(kind == "P" for kind, _ in joint.channels)
     }
     plans = _channel_plans(joints)
     at = 0
@@ -156,7 +160,11 @@ def _channel_plans(joints: list[Joint]) -> list[tuple[str, list[int], Integers]]
         order = "".join(axis for _, axis in own)
         groups.setdefault(order, []).append((index, [column for column, _ in own]))
     return [
-        (order, [index for index, _ in members], np.array([own for _, own in members], dtype=np.intp).reshape(len(members), -1))
+        (
+            order,
+            [index for index, _ in members],
+            np.array([own for _, own in members], dtype=np.intp).reshape(len(members), -1),
+        )
         for order, members in groups.items()
     ]
 
@@ -250,4 +258,3 @@ def _into_our_space(space: Space, rotations: Floats, positions: dict[int, Floats
             rotations[bone, :3] = space.turn @ rotations[bone, :3]
     for track in positions.values():
         track[:] = (space.turn @ track) * space.metres
-

@@ -142,4 +142,6 @@ def _angles(rotation: Floats, turns: list[str]) -> list[Floats]:
 
 
 def _time_text(rate: Fraction) -> str:
-    return f"{float(1 / rate):.8f}".rstrip("0") if rate.numerator % 3 or rate.denominator > 1 else f"{float(1 / rate):.7f}"
+    return (
+        f"{float(1 / rate):.8f}".rstrip("0") if rate.numerator % 3 or rate.denominator > 1 else f"{float(1 / rate):.7f}"
+    )

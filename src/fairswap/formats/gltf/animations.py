@@ -37,7 +37,9 @@ class Keys:
         if rotation and self.interpolation != "CUBICSPLINE":
             self.values = normalized(self.values)
         if len(self.times) == 1:
-            return np.broadcast_to(normalized(self.values) if rotation else self.values, (len(times), self.values.shape[1]))
+            return np.broadcast_to(
+                normalized(self.values) if rotation else self.values, (len(times), self.values.shape[1])
+            )
         # Keys written one per frame are the rule: nothing to interpolate.
         if len(times) == len(self.times) and self.tangents_in is None and np.abs(times - self.times).max() < 1e-4:
             return self.values
@@ -62,9 +64,7 @@ class Keys:
         return slerp(first, second, share) if rotation else first + (second - first) * share[:, None]
 
 
-def keys_of_animation(
-    container: Container, index: int, weights_width: dict[int, int]
-) -> dict[tuple[int, str], Keys]:
+def keys_of_animation(container: Container, index: int, weights_width: dict[int, int]) -> dict[tuple[int, str], Keys]:
     """The keys of every channel, by node and path. ``weights_width`` is the number of morph targets by node."""
     animation: Animation = container.document.animations[index]
     times_read: dict[int, Floats] = {}
@@ -103,7 +103,8 @@ def keys_of_animation(
 def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[Finding]]:
     """The rate that the keys were made at, the times of the frames, and what is odd about them."""
     findings: list[Finding] = []
-    times = np.unique(np.concatenate([track.times for track in tracks]))
+    distinct = {id(track.times): track.times for track in tracks}
+    times = np.sort(np.concatenate(list(distinct.values())))
     times = times[np.concatenate([[True], np.diff(times) > 2e-5])]  # the same instant, rounded twice
     start, duration = float(times[0]), float(times[-1] - times[0])
     if start > 1e-4:

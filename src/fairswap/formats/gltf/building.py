@@ -68,9 +68,8 @@ def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, space: Space, pac
         attributes[f"JOINTS_{block}"] = packer.attribute(np.ascontiguousarray(names[:, columns]))
         attributes[f"WEIGHTS_{block}"] = packer.attribute(_f4(weights[:, columns]))
     out: dict[str, Any] = {"name": mesh.name, "primitives": []}
-    targets = []
-    for delta in mesh.morph_deltas if mesh.morph_deltas is not None else ():
-        targets.append({"POSITION": packer.attribute(_f4(delta @ to_data[:3, :3].T), bounds=True)})
+    deltas = mesh.morph_deltas if mesh.morph_deltas is not None else ()
+    targets = [{"POSITION": packer.attribute(_f4(delta @ to_data[:3, :3].T), bounds=True)} for delta in deltas]
     if targets:
         out["extras"] = {"targetNames": list(mesh.morph_names)}
         out["weights"] = (mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(targets))).tolist()

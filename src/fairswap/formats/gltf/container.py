@@ -88,7 +88,9 @@ def bytes_from_uri(path: Path, uri: str, place: str) -> bytes:
     try:
         return target.read_bytes()
     except OSError:
-        raise InputError(f"the file {name[:80]!r} beside it is missing", place=place, remedy="Copy it there too") from None
+        raise InputError(
+            f"the file {name[:80]!r} beside it is missing", place=place, remedy="Copy it there too"
+        ) from None
 
 
 def _chunks(content: bytes) -> tuple[memoryview, memoryview | None]:
@@ -98,7 +100,9 @@ def _chunks(content: bytes) -> tuple[memoryview, memoryview | None]:
     if version != 2:
         raise InputError(f"it is glTF {version}, we read glTF 2.0", remedy="Export it as glTF 2.0")
     if length > len(content):
-        raise InputError(f"the file is cut: {len(content)} of {length} bytes are there", remedy="Copy or export it again")
+        raise InputError(
+            f"the file is cut: {len(content)} of {length} bytes are there", remedy="Copy or export it again"
+        )
     view = memoryview(content)[:length]
     text: memoryview | None = None
     binary: memoryview | None = None
@@ -129,7 +133,9 @@ def _parse(text: memoryview) -> tuple[dict[str, Any], Document]:
         raise InputError("it is JSON, but not glTF: it has no 'asset'", remedy=_AGAIN + " as glTF 2.0")
     version = raw["asset"].get("version")
     if not str(version).startswith("2."):
-        raise InputError(f"it is glTF {version}, we read glTF 2.0", place="asset.version", remedy="Export it as glTF 2.0")
+        raise InputError(
+            f"it is glTF {version}, we read glTF 2.0", place="asset.version", remedy="Export it as glTF 2.0"
+        )
     for name in raw.get("extensionsRequired") or ():
         if name in _PACKED:
             raise InputError(
@@ -154,6 +160,8 @@ def _buffer(path: Path, index: int, buffer: Any, binary: memoryview | None) -> m
         raise InputError("the buffer has no data", place=place, remedy=_AGAIN)
     if buffer.byte_length > len(data):
         raise InputError(
-            f"{buffer.byte_length} bytes are declared, {len(data)} are there", place=place, remedy="Copy or export it again"
+            f"{buffer.byte_length} bytes are declared, {len(data)} are there",
+            place=place,
+            remedy="Copy or export it again",
         )
     return data[: buffer.byte_length]

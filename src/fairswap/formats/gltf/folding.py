@@ -70,7 +70,7 @@ class Fold:
 
 
 def fold_nodes(tree: Tree, nodes: list[int], parents: Integers, to_ours: Floats) -> Fold:
-    """Fold the nodes that are the bones of one figure; ``to_ours`` ``(3, 3)`` turns and scales the file into our space."""
+    """Fold the nodes that are the bones of one figure; ``to_ours`` ``(3, 3)`` brings the file into our space."""
     count = len(nodes)
     world = np.zeros((len(tree.world) + 1, 4, 4))  # one more, at -1: what is above the roots
     world[:-1, :3], world[-1, :3] = to_ours @ tree.world[:, :3], to_ours @ np.eye(4)[:3]

@@ -114,7 +114,9 @@ class _Parts:
         names = mesh.extras.get("targetNames") if isinstance(mesh.extras, dict) else None
         self.target_names = [str(name) for name in names] if isinstance(names, list) else []
         self.targets = max((len(primitive.targets) for primitive in mesh.primitives), default=0)
-        columns: dict[str, list[Any]] = {key: [] for key in ("vertices", "normals", "uvs", "joints", "weights", "morphs")}
+        columns: dict[str, list[Any]] = {
+            key: [] for key in ("vertices", "normals", "uvs", "joints", "weights", "morphs")
+        }
         triangles: list[Integers] = []
         self.materials: list[Material] = []
         start, rows = 0, 0
@@ -231,7 +233,9 @@ class _Parts:
             bind_matrices=bind_matrices @ np.linalg.inv(upright),
             uvs=self.uvs,
             materials=tuple(self.materials),
-            morph_names=tuple((self.target_names + [f"morph {i}" for i in range(self.targets)][len(self.target_names) :])),
+            morph_names=tuple(
+                self.target_names + [f"morph {i}" for i in range(self.targets)][len(self.target_names) :]
+            ),
             morph_deltas=self.morph_deltas @ linear.T if self.morph_deltas is not None else None,
             morph_weights=np.resize(rest, self.targets) if self.targets else None,
         )
@@ -263,5 +267,3 @@ def _material(container: Container, index: int | None, rows: slice, place: str) 
     if image.uri is not None:
         return Material(rows, color, bytes_from_uri(container.path, image.uri, where))
     return Material(rows, color)
-
-

@@ -54,7 +54,9 @@ def tree_from_nodes(document: Document) -> Tree:
         for child in node.children:
             item(nodes, child, "node", f"nodes[{index}].children")
             if parents[child] >= 0 or child == index:
-                problem = f"it has two parents, {parents[child]} and {index}" if child != index else "it is its own child"
+                problem = (
+                    f"it has two parents, {parents[child]} and {index}" if child != index else "it is its own child"
+                )
                 raise InputError(problem, place=_place(document, child), remedy=_AGAIN)
             parents[child] = index
     order: list[int] = []
@@ -153,7 +155,9 @@ def _bones(document: Document, tree: Tree, tops: set[int], wanted: set[int]) -> 
             keep.add(node)
     nodes = [node for node in tree.order if node in keep]
     ends = {
-        node for node in nodes if node not in wanted and not any(child in keep for child in document.nodes[node].children)
+        node
+        for node in nodes
+        if node not in wanted and not any(child in keep for child in document.nodes[node].children)
     }
     return nodes, ends
 
@@ -164,7 +168,9 @@ def _locals(document: Document) -> tuple[Floats, Floats, Floats, Floats]:
     rotation = np.array([node.rotation or (0.0, 0.0, 0.0, 1.0) for node in nodes]).reshape(-1, 4)
     scale = np.array([node.scale or (1.0, 1.0, 1.0) for node in nodes]).reshape(-1, 3)
     translation = np.array([node.translation or (0.0, 0.0, 0.0) for node in nodes]).reshape(-1, 3)
-    matrices = {index: np.array(node.matrix).reshape(4, 4).T for index, node in enumerate(nodes) if node.matrix is not None}
+    matrices = {
+        index: np.array(node.matrix).reshape(4, 4).T for index, node in enumerate(nodes) if node.matrix is not None
+    }
     given = np.concatenate([rotation, scale, translation], axis=1)
     for index, matrix in matrices.items():
         given[index, :9] = matrix[:3, :3].ravel()

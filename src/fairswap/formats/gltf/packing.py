@@ -24,7 +24,9 @@ class Packer:
 
     def append(self, data: Chunk | np.ndarray[Any, Any]) -> int:
         """Add bytes, padded to four; give their offset."""
-        chunk = memoryview(np.ascontiguousarray(data)).cast("B") if isinstance(data, np.ndarray) else memoryview(data)
+        chunk = (
+            memoryview(np.ascontiguousarray(data).data).cast("B") if isinstance(data, np.ndarray) else memoryview(data)
+        )
         offset = self.length
         self.chunks.append(chunk)
         padding = -len(chunk) % 4

@@ -25,9 +25,8 @@ def repack(container: Container, raw: dict[str, Any], packer: Packer) -> None:
     kept = [accessors[old] for old in used]
     view_pointers = [(row, "bufferView") for row in kept if "bufferView" in row]
     for row in kept:
-        for part in ("indices", "values"):
-            if "sparse" in row:
-                view_pointers.append((row["sparse"][part], "bufferView"))
+        if "sparse" in row:
+            view_pointers += [(row["sparse"][part], "bufferView") for part in ("indices", "values")]
     view_pointers += [(image, "bufferView") for image in raw.get("images", []) if "bufferView" in image]
     used_views = sorted({holder[key] for holder, key in view_pointers}) if not keep_all else range(len(views))
     new_view = {}

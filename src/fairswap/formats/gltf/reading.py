@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -99,11 +99,7 @@ def _figure(
     )
     meshes, mesh_nodes = read_meshes(container, tree, own, bone_of, fold, skeleton, to_ours, findings)
     source = GltfSource(container, tuple(own.nodes), fold, mesh_nodes)
-    space = space or OURS
-    figure = Figure(name, skeleton, meshes, space, source)
-    if not OURS == space and not np.allclose(to_ours, np.eye(3)):
-        figure = replace(figure, space=space)
-    return figure, findings, space
+    return Figure(name, skeleton, meshes, space or OURS, source), findings, space or OURS
 
 
 def _figure_name(container: Container, tree: Tree, own: FigureNodes) -> str:
@@ -138,7 +134,7 @@ def _to_ours(
 
 
 def _data_space(linear: Floats) -> Space | None:
-    """Up, forward and unit of bone data that ``linear`` brings into our space; None if it is no plain turn and scale."""
+    """Up, forward and unit of the data that ``linear`` brings into our space; None if it does more than that."""
     size = float(np.cbrt(abs(np.linalg.det(linear))))
     turn = linear / size if size else linear
     if not np.allclose(np.abs(turn), np.round(np.abs(turn)), atol=1e-4) or np.linalg.det(turn) < 0:
