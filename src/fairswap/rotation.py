@@ -146,6 +146,8 @@ def quaternion_from_euler(angles: ArrayLike, order: str) -> Floats:
     of letters is allowed, also none.
     """
     values = np.asarray(angles, dtype=np.float64) * 0.5
+    if values.ndim == 1:
+        return quaternion_from_euler(values[None] * 2.0, order)[0]
     out = np.zeros((4, *values.shape[:-1]))
     out[3] = 1.0
     sines, cosines = np.sin(values), np.cos(values)

@@ -39,8 +39,8 @@ _SIDES = (("left", 1.0), ("right", -1.0))
 class Act:
     """A motion without a body.
 
-    ``turns`` maps roles to world turns away from the T, ``(frames, 4)``; spine and neck are told at their ends (``hips``,
-    ``chest``, ``head``) and bend evenly between. ``hips`` is ``(frames, 3)`` in leg lengths.
+    ``turns`` maps roles to world turns away from the T, ``(frames, 4)``; spine and neck are told at their ends
+    (``hips``, ``chest``, ``head``) and bend evenly between. ``hips`` is ``(frames, 3)`` in leg lengths.
     """
 
     name: str

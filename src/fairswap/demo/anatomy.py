@@ -123,7 +123,7 @@ class Body:
         return local
 
     def turns(self, motion: Mapping[str, Floats], frames: int) -> Floats:
-        """World turns away from the T of all bones ``(bones, frames, 4)``; those without their own follow their parent."""
+        """World turns away from the T of all bones ``(bones, frames, 4)``; others follow their parent."""
         out = np.zeros((len(self.bones), frames, 4))
         out[..., 3] = 1.0
         for bone, (role, parent) in enumerate(zip(self.bones, self.parents, strict=True)):

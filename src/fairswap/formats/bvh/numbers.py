@@ -106,13 +106,12 @@ def text_from_rows(values: Floats) -> bytes:
         return b"\n" * rows
     flat = np.ascontiguousarray(values, dtype=np.float64).ravel()
     magnitude = np.abs(flat)
-    scaled = magnitude * 1e6
-    near = np.rint(scaled)
     risky = ~(magnitude < 1e9 - 1)
+    scaled = np.where(risky, 0.0, magnitude) * 1e6
+    near = np.rint(scaled)
     # The product is off by less than one part in 2^52; only that close to a half can it round wrongly.
-    with np.errstate(invalid="ignore"):  # infinities are risky already
-        risky |= np.abs(np.abs(scaled - near) - 0.5) <= scaled * 5e-16 + 1e-9
-    whole = np.where(risky, 0.0, near).astype(np.int64)
+    risky |= np.abs(np.abs(scaled - near) - 0.5) <= scaled * 5e-16 + 1e-9
+    whole = near.astype(np.int64)
     micro = whole % 1_000_000
     integer = whole // 1_000_000
     # Sign, nine digits, point, six digits, separator; what is not needed is masked away.

@@ -53,7 +53,8 @@ def read_meshes(
         while holder >= 0 and holder not in bone_of:
             holder = tree.parents[holder]
         if node.skin is not None:
-            if item(document.skins, node.skin, "skin", f"nodes[{index}]") is None or node.skin not in own.skins:
+            item(document.skins, node.skin, "skin", f"nodes[{index}]")
+            if node.skin not in own.skins:
                 continue
         elif holder < 0:
             continue
@@ -109,7 +110,7 @@ class _Parts:
 
     def __init__(self, container: Container, index: int) -> None:
         self.container, self.index = container, index
-        mesh = container.document.meshes[index]
+        mesh = item(container.document.meshes, index, "mesh", "nodes")
         self.rest_weights = mesh.weights
         names = mesh.extras.get("targetNames") if isinstance(mesh.extras, dict) else None
         self.target_names = [str(name) for name in names] if isinstance(names, list) else []
