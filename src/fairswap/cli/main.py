@@ -69,6 +69,11 @@ def run() -> None:
         # Whoever read our report has closed it: nothing is wrong, and nothing more can be said there.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         sys.exit(0)
+    except OSError as error:  # all other files are guarded where they are used: this is the report itself
+        click.echo(f"fairswap: the report cannot be written ({error.strerror}). Check where it is sent.", err=True)
+        # What is left in the buffer cannot be written at exit either.
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        sys.exit(4)
     except MemoryError:
         click.echo("fairswap: the memory of this machine does not suffice for that file.", err=True)
         sys.exit(4)

@@ -77,6 +77,8 @@ def parse_hierarchy(text: str) -> list[Joint]:
                 pending = True
                 line = "{" if opens else ""
                 continue
+            elif key in ("OFFSET", "CHANNELS") and pending:
+                raise InputError(f"a brace is missing after {joints[-1].name!r}", place=place, remedy=_AGAIN)
             elif key == "OFFSET":
                 joint = _current(joints, open_joints, place)
                 joint.offset = _three_numbers(rest.split(), place)

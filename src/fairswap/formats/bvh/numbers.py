@@ -56,13 +56,13 @@ def _plain_block(block: bytes, columns: int) -> Floats | None:
 def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:
     """The careful way: frames may run over several lines; the first number that is wrong is named."""
     values: list[float] = []
-    uneven: tuple[int, int] | None = None
+    uneven: tuple[int, int, int] | None = None  # line, frame, how many numbers
     for offset, line in enumerate(text.splitlines()):
         words = line.split()
         if not words:
             continue
         if len(words) % columns and uneven is None:
-            uneven = (first_line + offset, len(words))
+            uneven = (first_line + offset, len(values) // columns + 1, len(words))
         for word in words:
             try:
                 value = float(word) if b"_" not in word else float("nan")
@@ -77,10 +77,10 @@ def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:
     lines = text.count(b"\n") + 1
     # One short line in a file that holds a frame a line: everything after it would be shifted.
     if uneven is not None and lines > 2 and not _ends_short(text, columns, uneven[0] - first_line):
-        per_line = uneven[1]
-        if per_line * 2 > columns or per_line > columns:
-            problem = f"the frame has {per_line} numbers, {columns} were declared"
-            raise InputError(problem, place=f"line {uneven[0]}", remedy=_AGAIN)
+        line_number, frame, count = uneven
+        if count * 2 > columns:  # less is a frame that runs over several lines
+            problem = f"frame {frame} has {count} numbers, {columns} were declared"
+            raise InputError(problem, place=f"line {line_number}", remedy=_AGAIN)
     for start in range(0, whole, _ROWS_AT_ONCE * columns):
         yield np.array(values[start : min(start + _ROWS_AT_ONCE * columns, whole)]).reshape(-1, columns)
     if whole < len(values):
