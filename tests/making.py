@@ -98,7 +98,11 @@ def arm(**top) -> Gltf:
 def animate(made: Gltf, node: int, path: str, times, values, interpolation="LINEAR", dtype="<f4", **more) -> None:
     """Add a channel to the first animation."""
     animation = made.json.setdefault("animations", [{"name": "bend", "channels": [], "samplers": []}])[0]
-    row = {"input": made.add(times, bounds=True), "output": made.add(values, dtype, **more), "interpolation": interpolation}
+    row = {
+        "input": made.add(times, bounds=True),
+        "output": made.add(values, dtype, **more),
+        "interpolation": interpolation,
+    }
     animation["samplers"].append(row)
     animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": {"node": node, "path": path}})
 

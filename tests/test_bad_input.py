@@ -12,9 +12,9 @@ import numpy as np
 import pytest
 from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
-from making import STICK, TROUPE, Gltf, animate, arm, bvh
 
 import fairswap
+from making import STICK, TROUPE, Gltf, animate, arm, bvh
 
 ROW = [0, 90, 0, 10, 20, 30, -5, 15, 25]
 
@@ -139,7 +139,9 @@ def test_memory_stays_within_ten_times_the_file(name):
 
 
 def run(*arguments):
-    return subprocess.run([sys.executable, "-m", "fairswap", *map(str, arguments)], capture_output=True, text=True, timeout=60)
+    return subprocess.run(
+        [sys.executable, "-m", "fairswap", *map(str, arguments)], capture_output=True, text=True, timeout=60
+    )
 
 
 def test_the_command_line_says_it_in_one_line_with_status_3_and_writes_nothing():
@@ -164,7 +166,9 @@ def test_readable_but_impossible_is_status_4(scene, problem):
 
     made = arm() if scene is None else Gltf(**scene, meshes=arm().json["meshes"], scenes=[{"nodes": [0]}])
     if scene is not None:
-        made.json["accessors"], made.json["bufferViews"], made.binary = (lambda a: (a.json["accessors"], a.json["bufferViews"], a.binary))(arm())
+        made.json["accessors"], made.json["bufferViews"], made.binary = (
+            lambda a: (a.json["accessors"], a.json["bufferViews"], a.binary)
+        )(arm())
     made.write(Path("target.glb"))
     from making import act, figure
 
@@ -205,7 +209,9 @@ def _mangled(content: bytes, random_numbers: random.Random) -> bytes:
     for _ in range(random_numbers.randrange(1, 4)):
         place = document
         while isinstance(place, dict | list) and place:
-            key = random_numbers.choice(list(place)) if isinstance(place, dict) else random_numbers.randrange(len(place))
+            key = (
+                random_numbers.choice(list(place)) if isinstance(place, dict) else random_numbers.randrange(len(place))
+            )
             if isinstance(place[key], dict | list) and place[key] and random_numbers.random() < 0.85:
                 place = place[key]
                 continue

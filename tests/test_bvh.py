@@ -7,11 +7,11 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
-from making import STICK, act, bvh, figure
 
 import fairswap
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
 from fairswap.rotation import angle_between, quaternion_from_euler
+from making import STICK, act, bvh, figure
 
 ROW = [0, 90, 0, 10, 20, 30, -5, 15, 25]
 
@@ -64,8 +64,15 @@ def test_any_channels_on_any_joint(channels, row, angles, order):
 
 def test_odd_but_lawful_text_says_the_same():
     plain = read(bvh(STICK, [ROW, ROW]), unit="cm", up="+Y").clips[0]
-    odd = bvh(STICK, [ROW, ROW]).replace("ROOT a", "root a").replace("OFFSET", "Offset").replace(" CHANNELS", "\tchannels")
-    odd = "\ufeff" + odd.replace("\n", "\r\n").replace("10 20", "1.0e1\t2.E+1").replace("HIERARCHY", "Hierarchy \r\n\r\n")
+    odd = (
+        bvh(STICK, [ROW, ROW])
+        .replace("ROOT a", "root a")
+        .replace("OFFSET", "Offset")
+        .replace(" CHANNELS", "\tchannels")
+    )
+    odd = "\ufeff" + odd.replace("\n", "\r\n").replace("10 20", "1.0e1\t2.E+1").replace(
+        "HIERARCHY", "Hierarchy \r\n\r\n"
+    )
     same_motion(read(odd.rstrip() + " ", "odd.bvh", unit="cm", up="+Y").clips[0], plain)
     joined = bvh(STICK, [ROW, ROW]).replace("ROOT a\n{", "ROOT a {").replace("JOINT b\n {", "JOINT b {")
     same_motion(read(joined + "\n\n\n", "joined.bvh", unit="cm", up="+Y").clips[0], plain)
@@ -74,7 +81,11 @@ def test_odd_but_lawful_text_says_the_same():
 
 
 def test_names_with_blanks_colons_and_other_letters_and_named_ends():
-    text = STICK.replace("ROOT a", "ROOT Füße: Hüfte 1").replace("JOINT b", "JOINT 左 腕").replace("End Site", "End Site Spitze 2")
+    text = (
+        STICK.replace("ROOT a", "ROOT Füße: Hüfte 1")
+        .replace("JOINT b", "JOINT 左 腕")
+        .replace("End Site", "End Site Spitze 2")
+    )
     document = read(bvh(text, [ROW, ROW]))
     assert document.figure.skeleton.names == ("Füße: Hüfte 1", "左 腕", "Spitze 2")
     fairswap.save("back.bvh", document.figure, document.clips)
@@ -85,7 +96,9 @@ def test_names_with_blanks_colons_and_other_letters_and_named_ends():
 
 
 def test_several_roots():
-    document = read(bvh(STICK + "\n" + STICK.replace("ROOT a", "ROOT c").replace("JOINT b", "JOINT d"), [ROW + ROW] * 2))
+    document = read(
+        bvh(STICK + "\n" + STICK.replace("ROOT a", "ROOT c").replace("JOINT b", "JOINT d"), [ROW + ROW] * 2)
+    )
     assert document.figure.skeleton.parents.tolist() == [-1, 0, 1, -1, 3, 4]
 
 
@@ -103,13 +116,16 @@ def test_fewer_or_more_frames_than_declared_are_told(declared, there):
 @pytest.mark.parametrize(
     ("text", "rate"),
     [("0.0333333", 30), ("0.033333", 30), ("0.0333", 30), ("0.033367", Fraction(30000, 1001)), ("0.0416667", 24),
-     ("0.04", 25), ("0.0083333", 120), ("0.008333", 120), ("1.6666666e-02", 60), ("0.01", 100), ("0.0123", Fraction(10000, 123))],
+     ("0.04", 25), ("0.0083333", 120), ("0.008333", 120), ("1.6666666e-02", 60), ("0.01", 100),
+     ("0.0123", Fraction(10000, 123))],
 )  # fmt: skip
 def test_the_frame_time_becomes_an_exact_rate(text, rate):
     assert read(bvh(STICK, [ROW] * 2, text)).clips[0].rate == rate
 
 
-@pytest.mark.parametrize(("unit", "up", "forward"), [("in", "+Z", "-Y"), ("cm", "+Y", "+Z"), ("m", "+Z", "-Y"), ("mm", "+Y", "-Z")])
+@pytest.mark.parametrize(
+    ("unit", "up", "forward"), [("in", "+Z", "-Y"), ("cm", "+Y", "+Z"), ("m", "+Z", "-Y"), ("mm", "+Y", "-Z")]
+)
 def test_unit_up_and_front_are_found_from_size_and_posture(unit, up, forward):
     clip = act("walk", "Osric")
     fairswap.save("walk.bvh", figure("Osric"), [clip], space=fairswap.Space(up, forward, unit))
@@ -137,7 +153,9 @@ def test_a_root_without_a_resting_place_is_stood_on_the_floor():
     places = document.figure.skeleton.rest.positions[0]
     assert places[:, 1].min() == pytest.approx(0.0, abs=1e-9)
     # The motion itself stays where it was.
-    assert np.allclose(document.clips[0].world().positions[:, 0], fairswap.load("walk.bvh").clips[0].world().positions[:, 0])
+    assert np.allclose(
+        document.clips[0].world().positions[:, 0], fairswap.load("walk.bvh").clips[0].world().positions[:, 0]
+    )
 
 
 def test_positions_relative_to_the_offset_are_added_to_it():
@@ -148,7 +166,9 @@ def test_positions_relative_to_the_offset_are_added_to_it():
 
 
 def test_read_and_written_again_nothing_is_lost_and_twice_the_same_bytes():
-    text = bvh(STICK.replace("3 Zrotation Xrotation Yrotation", "2 Yrotation Xrotation"), [ROW[:8], ROW[:8]], "0.0416667")
+    text = bvh(
+        STICK.replace("3 Zrotation Xrotation Yrotation", "2 Yrotation Xrotation"), [ROW[:8], ROW[:8]], "0.0416667"
+    )
     document = read(text)
     for name in ("one.bvh", "two.bvh"):
         fairswap.save(name, document.figure, document.clips)
@@ -171,7 +191,9 @@ def test_a_glb_motion_becomes_bvh_with_the_same_positions():
     assert back.clips[0].rate == clip.rate
 
 
-numbers = st.floats(allow_nan=False, width=64) | st.floats(-1000, 1000) | st.integers(-(10**6), 10**6).map(lambda n: n / 2e6)
+numbers = (
+    st.floats(allow_nan=False, width=64) | st.floats(-1000, 1000) | st.integers(-(10**6), 10**6).map(lambda n: n / 2e6)
+)
 
 
 @given(st.lists(st.lists(numbers, min_size=3, max_size=3), min_size=1, max_size=30))

@@ -8,13 +8,13 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from making import Gltf, animate, arm, figure
 
 import fairswap
 from fairswap.figure import deformed_vertices
 from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor
 from fairswap.formats.gltf.container import open_container
 from fairswap.rotation import angle_between, matrix_from_quaternion, quaternion_from_axis_angle
+from making import Gltf, animate, arm, figure
 
 QUARTER = quaternion_from_axis_angle([1, 0, 0], -np.pi / 2)
 
@@ -30,7 +30,9 @@ def test_every_component_type(dtype, tmp_path):
     assert accessor_of(made, tmp_path).tolist() == [[1, 2, 3], [4, 5, 120]]
 
 
-@pytest.mark.parametrize(("dtype", "low", "high"), [("i1", -128, 127), ("u1", 0, 255), ("<i2", -32768, 32767), ("<u2", 0, 65535)])
+@pytest.mark.parametrize(
+    ("dtype", "low", "high"), [("i1", -128, 127), ("u1", 0, 255), ("<i2", -32768, 32767), ("<u2", 0, 65535)]
+)
 def test_normalized_integers_are_their_share_of_the_range(dtype, low, high, tmp_path):
     made = Gltf()
     made.add([low, 0, high], dtype, normalized=True)
@@ -41,7 +43,9 @@ def test_strides_skip_what_lies_between(tmp_path):
     made = Gltf()
     rows = np.arange(20, dtype="<f4").reshape(4, 5)
     view = made.view(rows.tobytes(), byteStride=20)
-    made.json["accessors"].append({"bufferView": view, "byteOffset": 4, "componentType": 5126, "count": 4, "type": "VEC3"})
+    made.json["accessors"].append(
+        {"bufferView": view, "byteOffset": 4, "componentType": 5126, "count": 4, "type": "VEC3"}
+    )
     assert accessor_of(made, tmp_path).tolist() == rows[:, 1:4].tolist()
 
 
@@ -65,7 +69,10 @@ def test_a_gltf_with_a_file_beside_it_and_one_with_a_data_uri_are_the_same(tmp_p
     glb = made.load(tmp_path)
     binary = bytes(made.binary)
     (tmp_path / "with space.bin").write_bytes(binary)
-    for name, uri in (("f", "with%20space.bin"), ("d", "data:application/octet-stream;base64," + base64.b64encode(binary).decode())):
+    for name, uri in (
+        ("f", "with%20space.bin"),
+        ("d", "data:application/octet-stream;base64," + base64.b64encode(binary).decode()),
+    ):
         document = {**made.json, "buffers": [{"byteLength": len(binary), "uri": uri}]}
         (tmp_path / f"{name}.gltf").write_text(json.dumps(document))
         other = fairswap.load(tmp_path / f"{name}.gltf")
@@ -227,7 +234,11 @@ def test_two_skins_on_one_tree_are_one_figure_and_on_two_trees_two(tmp_path):
     made.json["nodes"][5]["mesh"] = 1
     assert [len(f.meshes) for f in made.load(tmp_path).figures] == [2]
     first = len(made.json["nodes"])
-    made.json["nodes"] += [{"name": "x", "children": [first + 1]}, {"name": "y", "children": [first + 2]}, {"name": "z"}]
+    made.json["nodes"] += [
+        {"name": "x", "children": [first + 1]},
+        {"name": "y", "children": [first + 2]},
+        {"name": "z"},
+    ]
     made.json["scenes"][0]["nodes"].append(first)
     made.json["skins"][1] = {"joints": [first, first + 1, first + 2]}
     assert sorted(len(f.meshes) for f in made.load(tmp_path).figures) == [1, 1]
@@ -245,7 +256,11 @@ def test_a_rigid_mesh_hung_on_a_bone_moves_with_it(tmp_path):
     world = clip.at([1.0]).world()
     rigid = next(mesh for mesh in document.figure.meshes if mesh.name == "sleeve")
     angle = 1.2
-    expected = world.positions[0, clip.bone("wrist")] + [-0.1 * np.cos(angle) - np.sin(angle), -0.1 * np.sin(angle) + np.cos(angle), 0]
+    expected = world.positions[0, clip.bone("wrist")] + [
+        -0.1 * np.cos(angle) - np.sin(angle),
+        -0.1 * np.sin(angle) + np.cos(angle),
+        0,
+    ]
     assert np.allclose(deformed_vertices(rigid, world, 0)[0], expected, atol=1e-6)
 
 
@@ -270,7 +285,9 @@ def _data_in(name, space):
     return fairswap.load("with.glb"), fairswap.load("without.gltf")
 
 
-@pytest.mark.parametrize("space", [fairswap.Space("+Z", "-Y", "cm"), fairswap.Space("+Z", "-Y", "in"), fairswap.Space("+Y", "-Z", "mm")])
+@pytest.mark.parametrize(
+    "space", [fairswap.Space("+Z", "-Y", "cm"), fairswap.Space("+Z", "-Y", "in"), fairswap.Space("+Y", "-Z", "mm")]
+)
 def test_data_in_another_space_comes_out_upright_and_in_metres_with_and_without_its_node(space):
     original = figure("Osric")
     for document, code in zip(_data_in("Osric", space), ("space-folded", "space-corrected"), strict=True):

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from making import TROUPE, act, animate, arm, figure
 
 import fairswap
 from fairswap.figure import deformed_vertices
 from fairswap.formats.gltf.container import open_container
 from fairswap.rotation import angle_between
+from making import TROUPE, act, animate, arm, figure
 
 
 def json_of(path):
@@ -28,7 +28,9 @@ def rich() -> object:
     made.json |= {
         "images": [{"bufferView": image, "mimeType": "image/png", "name": "sky"}],
         "textures": [{"source": 0}],
-        "materials": [{"name": "silk", "pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}, "extras": {"price": 3}}],
+        "materials": [
+            {"name": "silk", "pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}, "extras": {"price": 3}}
+        ],
         "cameras": [{"type": "perspective", "perspective": {"yfov": 0.7, "znear": 0.1}}],
         "extensionsUsed": ["TEST_weather"],
         "extensions": {"TEST_weather": {"rain": [0.1, 0.25, 1e-7]}},
@@ -47,7 +49,17 @@ def test_written_again_without_change_everything_is_kept_and_twice_the_same_byte
         fairswap.save(name, document.figure, document.clips)
     assert Path("one.glb").read_bytes() == Path("two.glb").read_bytes()
     before, after = open_container(tmp_path / "made.glb"), open_container(Path("one.glb"))
-    for key in ("scenes", "nodes", "materials", "textures", "cameras", "extensions", "extensionsUsed", "extras", "skins"):
+    for key in (
+        "scenes",
+        "nodes",
+        "materials",
+        "textures",
+        "cameras",
+        "extensions",
+        "extensionsUsed",
+        "extras",
+        "skins",
+    ):
         assert after.raw.get(key) == before.raw.get(key), key
     assert [a["channels"] for a in after.raw["animations"]] == [a["channels"] for a in before.raw["animations"]]
     views = [container.document.buffer_views for container in (before, after)]
@@ -96,7 +108,11 @@ def test_a_new_clip_comes_back_as_it_was_written(performer, suffix):
 def test_a_node_with_a_matrix_gets_parts_when_it_is_animated(tmp_path):
     made = arm()
     del made.json["animations"]
-    made.json["nodes"][2] = {"name": "elbow", "matrix": [0, 1, 0, 0, -1, 0, 0, 0, 0, 0, 1, 0, 0, 0.5, 0, 1], "children": [3]}
+    made.json["nodes"][2] = {
+        "name": "elbow",
+        "matrix": [0, 1, 0, 0, -1, 0, 0, 0, 0, 0, 1, 0, 0, 0.5, 0, 1],
+        "children": [3],
+    }
     document = made.load(tmp_path)
     rest = document.figure.skeleton
     tracks = np.repeat(rest.rest_rotations[:, :, None], 2, axis=2)

@@ -2,11 +2,11 @@
 
 import numpy as np
 import pytest
-from making import random_poses, random_skeleton
 from scipy.spatial.transform import Rotation, Slerp
 
 from fairswap import rotation as r
 from fairswap.skeleton import WorldTransforms, world_from_local
+from making import random_poses, random_skeleton
 
 RNG = np.random.default_rng(7)
 Q, P = (r.normalized(RNG.normal(size=(200, 4))) for _ in range(2))

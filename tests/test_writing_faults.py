@@ -6,10 +6,10 @@ import sys
 from pathlib import Path
 
 import pytest
-from making import TROUPE, act, figure
 
 import fairswap
 from fairswap.formats import storage
+from making import TROUPE, act, figure
 
 WALK = "walk.bvh"
 
@@ -20,7 +20,9 @@ def _a_walk():
 
 
 def run(*arguments):
-    return subprocess.run([sys.executable, "-m", "fairswap", *map(str, arguments)], capture_output=True, text=True, timeout=60)
+    return subprocess.run(
+        [sys.executable, "-m", "fairswap", *map(str, arguments)], capture_output=True, text=True, timeout=60
+    )
 
 
 def test_an_input_is_never_written_to_not_even_by_force_or_through_a_link():
@@ -74,7 +76,9 @@ def test_a_disk_that_is_full_at_any_write_leaves_the_old_file_and_nothing_else(f
 @pytest.mark.skipif(not Path("/dev/full").exists(), reason="needs /dev/full")
 def test_a_report_to_a_full_disk_is_no_success():
     with open("/dev/full", "w") as full:
-        done = subprocess.run([sys.executable, "-m", "fairswap", "bones", "list"], stdout=full, stderr=subprocess.PIPE, text=True)
+        done = subprocess.run(
+            [sys.executable, "-m", "fairswap", "bones", "list"], stdout=full, stderr=subprocess.PIPE, text=True
+        )
     assert done.returncode != 0
     assert "Traceback" not in done.stderr
 

@@ -179,8 +179,8 @@ class Clip:
             return False
         if any(np.ptp(track.weights, axis=1).max(initial=0.0) > 0.005 for track in self.poses.morph_tracks):
             return False
-        cosines = np.abs((self.poses.rotation_tracks * self.poses.rotation_tracks[:, :, :1]).sum(axis=1))
-        return bool(cosines.min(initial=1.0) > np.cos(np.radians(_STILL_DEGREES) / 2))
+        limit = np.cos(np.radians(_STILL_DEGREES) / 2)
+        return all(np.abs(track[:, 0] @ track).min() > limit for track in self.poses.rotation_tracks)
 
     def bone(self, name: str) -> int:
         """The index of the bone called ``name``.

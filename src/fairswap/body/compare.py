@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 Sides = tuple[Subject, Subject]
 Worlds = tuple[WorldTransforms, WorldTransforms]
 LIMB_PARTS = ("arms", "legs", "hands")
+# Bounds the memory of a long clip.
+_FRAMES_AT_ONCE = 2048
 
 
 @dataclass(frozen=True)
@@ -142,41 +144,83 @@ def compare(
 
 def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comparison:
     """As :func:`compare`, with figures that are ready already."""
-    times = np.arange(clip_a.frames) / float(clip_a.rate)
-    aligned = clip_b.rate == clip_a.rate and clip_b.frames == clip_a.frames
-    worlds = clip_a.world(), (clip_b.poses if aligned else clip_b.at(times)).world()
-    rows, limbs = [], []
-    for role in sorted((set(a.roles.bones) & set(b.roles.bones)) - {"root"}, key=role_order):
-        if role != _last(a.roles, role):
-            continue  # of a chain only the end can be compared bone to bone
-        by, degrees = "direction", _by_direction(role, (a, b), worlds)
-        if degrees is None:
-            by, degrees = "turn", _by_turn(role, (a, b), worlds)
-        elif part_of(role) in LIMB_PARTS:
-            limbs.append(degrees)
-        worst = int(np.argmax(degrees))
-        mean = float(degrees.mean())
-        rows.append(RoleDifference(role, part_of(role), by, mean, float(degrees[worst]), float(times[worst])))
-    if not limbs:
-        raise ImpossibleError("the two figures share no limb", remedy="Check the bone profiles")
-    paths = [
-        (world.positions[:, side.roles.bones["hips"]] - side.reference.hips) / side.reference.leg_m
-        for side, world in zip((a, b), worlds, strict=True)
-    ]
-    hips = 100.0 * np.linalg.norm(paths[0] - paths[1], axis=1)
-    before, after = _footing((a, b), worlds, float(clip_a.rate))
+    frames, rate = clip_a.frames, float(clip_a.rate)
+    times = np.arange(frames) / rate
+    aligned = clip_b.rate == clip_a.rate and clip_b.frames == frames
+    roles = _compared_roles((a, b))
+    degrees = np.empty((len(roles), frames))
+    hips = np.empty(frames)
+    # Per side and foot: height of the lowest sole point above the floor, and its speed.
+    lowest, speed, stands = np.empty((2, 2, frames)), np.empty((2, 2, frames)), np.empty((2, frames), dtype=bool)
+    soles = soles_of(a), soles_of(b)
+    for start in range(0, frames, _FRAMES_AT_ONCE):
+        stop = min(start + _FRAMES_AT_ONCE, frames)
+        first, last = max(start - 1, 0), min(stop + 1, frames)  # a neighbour on each side, for speeds
+        poses_b = clip_b.poses if aligned else clip_b.at(times[first:last])
+        offset = 0 if aligned else first
+        worlds = clip_a.poses.world(first, last), poses_b.world(first - offset, last - offset)
+        inner = slice(start - first, stop - first)
+        for row, (role, onward) in enumerate(roles):
+            measure = _by_direction if onward else _by_turn
+            degrees[row, start:stop] = measure(role, onward, (a, b), worlds)[inner]
+        hips[start:stop] = _hips_apart((a, b), worlds)[inner]
+        for which, (side, world) in enumerate(zip((a, b), worlds, strict=True)):
+            for foot, name in enumerate(SIDES):
+                heights, speeds = lowest_and_speed(soles[which][name].track(world), rate)
+                lowest[which, foot, start:stop] = heights[inner] - side.figure.floor_m
+                speed[which, foot, start:stop] = speeds[inner]
+    stands[:] = standing(lowest[0], speed[0], a.reference.leg_m)
+    limbs = [row for row, (role, onward) in enumerate(roles) if onward and part_of(role) in LIMB_PARTS]
+    before, after = (
+        Footing(
+            skate_cm_s=100.0 * float(speed[which][stands].mean()) if stands.any() else 0.0,
+            sole_below_cm=100.0 * max(0.0, -float(lowest[which].min())),
+            standing_share=float(stands.any(axis=0).mean()),
+        )
+        for which in (0, 1)
+    )
     return Comparison(
         clip=clip_b.name,
         seconds=clip_a.duration_s,
         duration_difference_s=clip_b.duration_s - clip_a.duration_s,
-        roles=tuple(rows),
+        roles=tuple(
+            _role_difference(role, "direction" if onward else "turn", row, times)
+            for (role, onward), row in zip(roles, degrees, strict=True)
+        ),
         hips_mean_percent=float(hips.mean()),
         hips_worst_percent=float(hips.max()),
         before=before,
         after=after,
-        per_frame_degrees=np.mean(limbs, axis=0),
+        per_frame_degrees=degrees[limbs].mean(axis=0),
         times_s=times,
     )
+
+
+def _compared_roles(sides: Sides) -> list[tuple[str, str]]:
+    """The roles both have, each with the role its bone points to on both; nothing if it is compared by its turn.
+
+    Raises
+    ------
+    ImpossibleError
+        If there is no limb among them.
+    """
+    first, second = (side.roles.bones for side in sides)
+    found = []
+    for role in sorted((set(first) & set(second)) - {"root"}, key=role_order):
+        if role != _last(sides[0].roles, role):
+            continue  # of a chain only the end can be compared bone to bone
+        onward = ""
+        if neutral_direction(role) is not None:
+            onward = next((other for other in next_roles(role) if other in first and other in second), "")
+        found.append((role, onward))
+    if not any(onward for _, onward in found):
+        raise ImpossibleError("the two figures share no limb", remedy="Check the bone profiles")
+    return found
+
+
+def _role_difference(role: str, by: str, degrees: Floats, times: Floats) -> RoleDifference:
+    worst = int(np.argmax(degrees))
+    return RoleDifference(role, part_of(role), by, float(degrees.mean()), float(degrees[worst]), float(times[worst]))
 
 
 def _last(roles: RoleMap, role: str) -> str:
@@ -185,49 +229,31 @@ def _last(roles: RoleMap, role: str) -> str:
     return chain[-1] if chain else role
 
 
-def _by_turn(role: str, sides: Sides, worlds: Worlds) -> Floats:
+def _by_turn(role: str, _: str, sides: Sides, worlds: Worlds) -> Floats:
     """Degrees between how far a role's bone has turned from the reference pose on both, frame by frame."""
-    turns = [
-        multiply(world.rotations[:, bone], conjugate(side.reference.rotations[bone]))
-        for side, world in zip(sides, worlds, strict=True)
-        for bone in (side.roles.bones[_last(side.roles, role)],)
-    ]
+    turns = []
+    for side, world in zip(sides, worlds, strict=True):
+        bone = side.roles.bones[_last(side.roles, role)]
+        turns.append(multiply(world.rotations[:, bone], conjugate(side.reference.rotations[bone])))
     return np.degrees(angle_between(*turns))
 
 
-def _by_direction(role: str, sides: Sides, worlds: Worlds) -> Floats | None:
-    """Degrees between where a limb bone points on both, frame by frame; None if the role is no limb or ends nowhere."""
-    if neutral_direction(role) is None:
-        return None
-    for onward in next_roles(role):
-        if all(onward in side.roles.bones for side in sides):
-            directions = [
-                normalized(world.positions[:, side.roles.bones[onward]] - world.positions[:, side.roles.bones[role]])
-                for side, world in zip(sides, worlds, strict=True)
-            ]
-            return np.degrees(angle_between(*directions))
-    return None
+def _by_direction(role: str, onward: str, sides: Sides, worlds: Worlds) -> Floats:
+    """Degrees between where a limb bone points on both, joint to joint, frame by frame."""
+    directions = [
+        normalized(world.positions[:, side.roles.bones[onward]] - world.positions[:, side.roles.bones[role]])
+        for side, world in zip(sides, worlds, strict=True)
+    ]
+    return np.degrees(angle_between(*directions))
 
 
-def _footing(sides: Sides, worlds: Worlds, rate: float) -> tuple[Footing, Footing]:
-    """Both measured while the source's foot stands."""
-    speeds: tuple[list[Floats], list[Floats]] = ([], [])
-    below = [0.0, 0.0]
-    stands = []
-    soles = [soles_of(side) for side in sides]
-    for foot in SIDES:
-        tracks = [sole[foot].track(world) for sole, world in zip(soles, worlds, strict=True)]
-        stands.append(standing(tracks[0], sides[0].figure.floor_m, sides[0].reference.leg_m, rate))
-        for which, side in enumerate(sides):
-            lowest, speed = lowest_and_speed(tracks[which], rate)
-            speeds[which].append(speed[stands[-1]])
-            below[which] = max(below[which], side.figure.floor_m - float(lowest.min()))
-    share = float(np.mean(np.any(stands, axis=0)))
-    before, after = (
-        Footing(100.0 * float(np.mean(all_speeds)) if len(all_speeds) else 0.0, 100.0 * deep, share)
-        for all_speeds, deep in zip(map(np.concatenate, speeds), below, strict=True)
-    )
-    return before, after
+def _hips_apart(sides: Sides, worlds: Worlds) -> Floats:
+    """How far the hips are apart, counted from where each rests, in percent of the leg."""
+    paths = [
+        (world.positions[:, side.roles.bones["hips"]] - side.reference.hips) / side.reference.leg_m
+        for side, world in zip(sides, worlds, strict=True)
+    ]
+    return 100.0 * np.asarray(np.linalg.norm(paths[0] - paths[1], axis=1))
 
 
 def _rounded(row: object) -> dict[str, Any]:

@@ -50,10 +50,9 @@ def soles_of(subject: Subject) -> dict[str, Sole]:
     return found
 
 
-def standing(tracks: Floats, floor_m: float, leg_m: float, rate: float) -> np.ndarray:
-    """Whether a foot with sole points ``(points, frames, 3)`` stands, per frame."""
-    lowest, speed = lowest_and_speed(tracks, rate)
-    return (lowest - floor_m < _STANDING_HEIGHT * leg_m) & (speed < _STANDING_SPEED * leg_m)
+def standing(height_m: Floats, speed_m_s: Floats, leg_m: float) -> np.ndarray:
+    """Whether a foot stands, by the height of its lowest point above the floor and the speed of that point."""
+    return (height_m < _STANDING_HEIGHT * leg_m) & (speed_m_s < _STANDING_SPEED * leg_m)
 
 
 def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:

@@ -32,6 +32,7 @@ from fairswap.skeleton import Skeleton
 
 # The abstract body, in leg lengths: joint of the hip beside and below the hips bone, ankle and ball of the foot.
 _HIP_ASIDE, _HIP_BELOW, _ANKLE, _BALL, _BALL_AHEAD, _HEEL_BEHIND = 0.120, 0.055, 0.125, 0.038, 0.158, 0.045
+_SOFT_REACH = 0.965
 _SIDES = (("left", 1.0), ("right", -1.0))
 
 
@@ -97,7 +98,7 @@ def walk(rate: int = 30, seconds: float = 6.0) -> Act:
     hips = np.stack(
         [
             0.022 * np.sin(circle - 0.35),
-            -0.040 - 0.020 * np.cos(2 * circle - 0.25),
+            -0.050 - 0.018 * np.cos(2 * circle - 0.25),
             speed * time + 0.012 * np.sin(2 * circle + 0.6),
         ],
         axis=1,
@@ -120,12 +121,12 @@ def walk(rate: int = 30, seconds: float = 6.0) -> Act:
     return Act("Walk", rate, turns, hips)
 
 
-def turn_and_bow(rate: int = 60, seconds: float = 8.0) -> Act:
+def turn_and_bow(rate: int = 60, seconds: float = 8.5) -> Act:
     """Around once on the spot in small steps, then a deep bow with one arm swept out."""
     time = np.arange(round(seconds * rate) + 1) / rate
     stance = 0.115
     plans = {side: _Plan([(0.0, np.array([sign * stance, 0.0, 0.0]), 6.0 * sign)]) for side, sign in _SIDES}
-    begin, pace = 0.35, 0.34
+    begin, pace = 0.35, 0.38
     weight: list[tuple[float, float]] = [(0.0, 0.0)]  # time, which foot carries: +1 left, -1 right
     for number in range(9):
         side, sign = _SIDES[number % 2]
@@ -158,7 +159,7 @@ def turn_and_bow(rate: int = 60, seconds: float = 8.0) -> Act:
     stepping = np.abs(np.sin(np.clip((time - begin) / pace, 0, 9) * np.pi))
     hips = middle + 0.55 * toward
     hips = _smoothed(hips, rate, 0.10)
-    hips[:, 1] = -0.018 - 0.012 * stepping - 0.05 * bend
+    hips[:, 1] = -0.026 - 0.012 * stepping - 0.05 * bend
     hips += _rotate_y(np.array([0.0, 0.0, -0.15]), heading) * bend[:, None]
     breath = np.sin(2 * np.pi * time / 3.4)
     level = _euler(0 * time, heading, 0 * time)
@@ -249,7 +250,11 @@ def _set_leg(turns: dict[str, Floats], side: str, sign: float, hips: Floats, foo
     rest = np.array([0.0, 1.0 + _ANKLE + _HIP_BELOW, 0.0])
     hip = rest + hips + rotate(turns["hips"], np.array([sign * _HIP_ASIDE, -_HIP_BELOW, 0.0]))
     reach = ankle - hip
-    distance = np.minimum(np.linalg.norm(reach, axis=1), 0.9995)
+    # Near full stretch the knee would snap: let the leg come short of the foot a little instead.
+    distance = np.linalg.norm(reach, axis=1)
+    room = 1.0 - _SOFT_REACH
+    soft = _SOFT_REACH + room * (1.0 - np.exp(-np.maximum(distance - _SOFT_REACH, 0.0) / room))
+    distance = np.where(distance > _SOFT_REACH, soft, distance)
     along = normalized(reach)
     ahead = rotate(slerp(turns["hips"], yaw, 0.5), np.array([0.08 * sign, 0.0, 1.0]))
     hinge = normalized(np.cross(ahead, along) * -1.0)

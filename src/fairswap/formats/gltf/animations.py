@@ -128,8 +128,12 @@ def _rate_of_times(times: Floats) -> Fraction | None:
     """The even rate whose frames all times fall on, at least 20 a second; None if there is none."""
     # Single-precision seconds: the later, the coarser.
     error = 2e-5 + 2e-7 * times[-1]
-    smallest = float(np.diff(times).min())
-    step = times[-1] / max(round(times[-1] / smallest), 1)
+    # The smallest step is a rough measure; over longer and longer stretches it becomes exact.
+    step, reach = float(np.diff(times).min()), 1
+    while reach < len(times):
+        end = times[min(2 * reach, len(times) - 1)]
+        step = float(end / max(round(float(end) / step), 1))
+        reach *= 2
     for divisor in (1, 2, 3, 4, 5):
         interval = step / divisor
         if abs(times - np.round(times / interval) * interval).max() > max(error, 0.02 * interval):

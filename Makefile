@@ -1,0 +1,39 @@
+# Everything sets itself up: a machine with Python 3.11 or newer, pip and make is enough.
+PYTHON ?= python3
+VENV ?= .venv
+BIN = $(VENV)/bin
+PIP = $(BIN)/pip --disable-pip-version-check --quiet
+
+.PHONY: demo test bench lint develop judges troupe
+
+demo: $(BIN)/python  ## run the full example on the demo troupe
+	$(PIP) install .
+	$(BIN)/fairswap demo lantern-street --force
+
+test: $(BIN)/python  ## run all tests
+	$(PIP) install ".[test]"
+	$(BIN)/python -m pytest -n 2
+
+bench: $(BIN)/python  ## measure speed, as ratios within one run
+	$(PIP) install ".[test]"
+	$(BIN)/python bench/ratios.py
+
+lint: $(BIN)/python  ## linter, formatter, type checker, import contract
+	$(PIP) install ".[test,lint]"
+	$(BIN)/ruff check .
+	$(BIN)/ruff format --check .
+	$(BIN)/mypy
+	$(BIN)/lint-imports
+
+develop: $(BIN)/python  ## an editable installation with all tools
+	$(PIP) install -e ".[test,lint]"
+
+judges:  ## the independent judges that some tests ask (needs Node)
+	cd tests/judges && npm ci --no-audit --no-fund --silent
+
+troupe: $(BIN)/python  ## sculpt the demo figures anew (they are shipped; only needed after changing them)
+	$(PIP) install -e ".[sculpt]"
+	$(BIN)/python -m fairswap.demo.build
+
+$(BIN)/python:
+	$(PYTHON) -m venv $(VENV)

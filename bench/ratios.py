@@ -1,0 +1,210 @@
+"""Speed as ratios within one run: ours against a plain way to do the same. ``make bench``.
+
+Each pair is timed in turn, several times, and the best of each counts: what else the machine does hits both.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from fractions import Fraction
+from io import StringIO
+from pathlib import Path
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+import fairswap
+from fairswap.body.swap import carry_rotations
+from fairswap.clip import Poses
+from fairswap.demo.acts import perform, walk
+from fairswap.demo.anatomy import body_of
+from fairswap.demo.example import SALTGLASS, troupe_figure
+from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
+from fairswap.rotation import normalized, quaternion_from_euler
+from fairswap.skeleton import Skeleton, WorldTransforms
+
+BONES, FRAMES = 70, 10_000
+RNG = np.random.default_rng(5)
+# A machine shared with others is not a laboratory: only what is clearly slower fails the run.
+SLACK = 0.65
+
+
+def best(*works: Callable[[], object], rounds: int = 5) -> list[float]:
+    """The best time of each, taken in turn."""
+    times = [[] for _ in works]
+    for _ in range(rounds):
+        for work, own in zip(works, times, strict=True):
+            start = time.perf_counter()
+            work()
+            own.append(time.perf_counter() - start)
+    return [min(own) for own in times]
+
+
+def skeleton_and_poses(frames: int) -> tuple[Skeleton, Poses]:
+    parents = np.array([-1] + [int(RNG.integers(max(0, i - 4), i)) for i in range(1, BONES)], dtype=np.intp)
+    offsets = RNG.normal(size=(BONES, 3)) * 0.2
+    skeleton = Skeleton(tuple(map(str, range(BONES))), parents, normalized(RNG.normal(size=(BONES, 4))), offsets)
+    tracks = normalized(RNG.normal(size=(BONES, frames, 4))).transpose(0, 2, 1).copy()
+    return skeleton, Poses(skeleton, tracks, np.array([0]), RNG.normal(size=(1, 3, frames)))
+
+
+def forward_kinematics() -> list[tuple[str, float, float, bool]]:
+    skeleton, poses = skeleton_and_poses(FRAMES)
+    out = WorldTransforms.empty(BONES, FRAMES)
+    other = WorldTransforms.empty(BONES, FRAMES)
+
+    def with_scipy(poses: Poses) -> None:
+        worlds: list[Rotation] = []
+        places = []
+        translations = poses.translations
+        for bone, parent in enumerate(skeleton.parents.tolist()):
+            local = Rotation.from_quat(poses.rotations[:, bone])
+            worlds.append(local if parent < 0 else worlds[parent] * local)
+            place = translations[:, bone]
+            places.append(place if parent < 0 else worlds[parent].apply(place) + places[parent])
+
+    def copied() -> None:
+        np.copyto(other.rotation_tracks, out.rotation_tracks)
+        np.copyto(other.position_tracks, out.position_tracks)
+
+    ours, scipys, copy = best(lambda: poses.world(out=out), lambda: with_scipy(poses), copied)
+    short = Poses(
+        skeleton, poses.rotation_tracks[:, :, :300].copy(), poses.translated_bones, poses.translation_tracks[:, :, :300]
+    )
+    small = WorldTransforms.empty(BONES, 300)
+    ours_short, scipys_short = best(lambda: short.world(out=small), lambda: with_scipy(short), rounds=20)
+    return [
+        ("forward kinematics: times as fast as SciPy, bone by bone", scipys / ours, 30.0, True),
+        ("  of its bytes: times the time of a copy", ours / copy, 5.0, False),
+        ("  with 300 frames: times as fast as SciPy", scipys_short / ours_short, 12.0, True),
+    ]
+
+
+def transfer() -> list[tuple[str, float, float, bool]]:
+    osric, juniper = troupe_figure("Osric"), troupe_figure("Juniper")
+    swap = fairswap.Swap(osric, juniper)
+    clip = perform(walk(), body_of("Osric"), osric.skeleton)
+    tracks = np.tile(clip.poses.rotation_tracks, FRAMES // clip.frames + 1)[:, :, :FRAMES].copy()
+    poses = Poses(osric.skeleton, tracks)
+    world = poses.world()
+    out = np.empty((len(juniper.skeleton), 4, FRAMES))
+    blocks = [slice(start, start + 2048) for start in range(0, FRAMES, 2048)]
+
+    def carried() -> None:
+        for span in blocks:
+            carry_rotations(swap, world.rotation_tracks[:, :, span], out[:, :, span])
+
+    target = Poses(juniper.skeleton, out)
+    carried()
+    place = WorldTransforms.empty(len(juniper.skeleton), FRAMES)
+    ours, kinematics = best(carried, lambda: target.world(out=place))
+    return [("transfer of rotations: times the time of forward kinematics", ours / kinematics, 1.1, False)]
+
+
+def euler() -> list[tuple[str, float, float, bool]]:
+    angles = RNG.uniform(-3, 3, size=(FRAMES, BONES, 3))
+    last_first = np.ascontiguousarray(angles.transpose(1, 0, 2))
+
+    def plain() -> None:
+        half = angles * 0.5
+        out = None
+        for index, axis in enumerate((2, 0, 1)):
+            turn = np.zeros((FRAMES, BONES, 4))
+            turn[..., axis], turn[..., 3] = np.sin(half[..., index]), np.cos(half[..., index])
+            if out is None:
+                out = turn
+                continue
+            a, b = out, turn
+            ax, ay, az, aw = (a[..., i] for i in range(4))
+            bx, by, bz, bw = (b[..., i] for i in range(4))
+            out = np.stack(
+                [
+                    aw * bx + ax * bw + ay * bz - az * by,
+                    aw * by - ax * bz + ay * bw + az * bx,
+                    aw * bz + ax * by - ay * bx + az * bw,
+                    aw * bw - ax * bx - ay * by - az * bz,
+                ],
+                axis=-1,
+            )
+
+    def by_bone() -> None:
+        for bone in range(BONES):
+            quaternion_from_euler(last_first[bone], "ZXY")
+
+    ours, theirs = best(by_bone, plain, rounds=3)
+    return [("Euler to quaternion: times as fast as on (frames, bones, 4)", theirs / ours, 5.0, True)]
+
+
+def text() -> list[tuple[str, float, float, bool]]:
+    values = np.round(RNG.uniform(-180, 180, size=(2000, 210)), 6)
+    written = text_from_rows(values)
+    as_text = written.decode()
+
+    def read() -> None:
+        for _ in rows_from_text(memoryview(written), 210, 1):
+            pass
+
+    def savetxt() -> None:
+        np.savetxt(StringIO(), values, fmt="%.6f")
+
+    import warnings
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        ours, theirs = best(read, lambda: np.fromstring(as_text, sep=" "), rounds=4)
+    writing, their_writing = best(lambda: text_from_rows(values), savetxt, rounds=4)
+    return [
+        ("reading motion text: times as fast as np.fromstring", theirs / ours, 2.0, True),
+        ("writing six decimals: times as fast as np.savetxt", their_writing / writing, 5.0, True),
+    ]
+
+
+def commands() -> list[tuple[str, float, float, bool]]:
+    environment = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
+    with tempfile.TemporaryDirectory() as name:
+        folder = Path(name)
+        osric = troupe_figure("Osric")
+        clip = perform(walk(30, 10.0), body_of("Osric"), osric.skeleton)
+        motion, figure = folder / "walk.bvh", folder / "juniper.glb"
+        fairswap.save(motion, osric, [fairswap.Clip("walk", Fraction(30), clip.poses)], space=SALTGLASS)
+        fairswap.save(figure, troupe_figure("Juniper"))
+
+        def start(*words: object) -> Callable[[], object]:
+            command = [sys.executable, *map(str, words)]
+            return lambda: subprocess.run(command, stdout=subprocess.DEVNULL, env=environment, check=True)
+
+        fair = ("-m", "fairswap")
+        empty, helping, inspecting, converting = best(
+            start("-c", "pass"),
+            start(*fair, "--help"),
+            start(*fair, "inspect", motion),
+            start(*fair, "convert", motion, "--onto", figure, "-o", folder / "out.glb", "--force", "--quiet"),
+            rounds=9,
+        )
+    return [
+        ("--help: times the time of an empty Python", helping / empty, 6.0, False),
+        ("inspect a 10 s clip: times an empty Python", inspecting / empty, 25.0, False),
+        ("convert a 10 s clip: times an empty Python", converting / empty, 25.0, False),
+    ]
+
+
+def main() -> int:
+    missed = 0
+    for part in (forward_kinematics, transfer, euler, text, commands):
+        for what, ratio, goal, more_is_better in part():
+            reached = ratio >= goal if more_is_better else ratio <= goal
+            clearly_missed = ratio < goal * SLACK if more_is_better else ratio > goal / SLACK
+            word = "" if reached else "  MISSED" if clearly_missed else "  below the goal"
+            missed += clearly_missed
+            sign = "at least" if more_is_better else "at most"
+            print(f"{what:62} {ratio:7.2f}   ({sign} {goal:g}){word}", flush=True)
+    return 1 if missed else 0
+
+
+if __name__ == "__main__":
+    sys.exit(main())

@@ -1,0 +1,244 @@
+"""The command line as a user meets it, and the README's promises."""
+
+import doctest
+import importlib
+import json
+import os
+import pkgutil
+import re
+import subprocess
+import sys
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import fairswap
+from making import TROUPE, act, figure
+
+README = Path(__file__).parent.parent / "README.md"
+
+
+@pytest.fixture(scope="module")
+def street(tmp_path_factory):
+    """The full example, run once by its command."""
+    folder = tmp_path_factory.mktemp("street") / "lantern-street"
+    done = run("demo", folder, "--json")
+    assert done.returncode == 0, done.stderr
+    return folder, json.loads(done.stdout)
+
+
+def run(*arguments, **more):
+    words = [sys.executable, "-m", "fairswap", *map(str, arguments)]
+    return subprocess.run(words, capture_output=True, text=True, timeout=120, **more)
+
+
+def test_the_demo_carries_both_ways_and_proves_it(street):
+    folder, report = street
+    names = {path.name for path in folder.iterdir()}
+    assert {"juniper.glb", "osric.glb", "osric-walk.bvh", "juniper-turn-and-bow.glb"} <= names
+    for row in report["conversions"]:
+        assert {row["result"], row["picture"]} <= names
+        for against in ("against_source", "against_performed_directly"):
+            assert row[against]["limbs_mean_degrees"] <= 0.5
+            assert row[against]["limbs_worst_degrees"] <= 2.0
+
+
+def test_the_demo_says_what_it_did_and_what_to_do_next():
+    done = run("demo", "here")
+    assert done.stderr == ""
+    for line in re.findall(r"^    fairswap (.*)$", done.stdout, re.MULTILINE):
+        assert run(*line.split()).returncode == 0, line
+    assert run("demo", "here").returncode == 4  # nothing is overwritten unasked
+    assert run("demo", "here", "--force", "--quiet").stdout == ""
+
+
+def test_the_same_command_twice_writes_the_same_bytes(street):
+    folder, _ = street
+    for name in ("a", "b"):
+        done = run(
+            "convert",
+            folder / "osric-walk.bvh",
+            "--onto",
+            folder / "juniper.glb",
+            "-o",
+            f"{name}.glb",
+            "--picture",
+            f"{name}.png",
+        )
+        assert done.returncode == 0, done.stderr
+    assert Path("a.glb").read_bytes() == Path("b.glb").read_bytes() == (folder / "juniper-walk.glb").read_bytes()
+    assert Path("a.png").read_bytes() == Path("b.png").read_bytes()
+
+
+def test_inspect_takes_stock(street):
+    folder, _ = street
+    report = json.loads(run("inspect", folder / "osric-walk.bvh", "--json").stdout)
+    assert set(report) >= {"file", "format", "space", "figures", "clips", "findings"}
+    assert report["space"] == {"up": "+Z", "forward": "-Y", "unit": "in", "height_m": report["space"]["height_m"]}
+    assert 1.3 < report["space"]["height_m"] < 1.6
+    found = report["figures"][0]
+    assert set(found) >= {"name", "bones", "roles", "meshes", "vertices", "influences_max", "morphs", "rest_pose"}
+    assert found["rest_pose"] == {"kind": "arms down", "arm_degrees": 72.0}
+    clip = report["clips"][0]
+    assert clip | {"travel_m": 0, "keyed_bones": 0} == {
+        "name": "osric-walk", "frames": 181, "rate": 30.0, "rate_fraction": "30", "duration_s": 6.0, "keyed_bones": 0,
+        "travel_m": 0, "still": False,
+    }  # fmt: skip
+    # Eleven steps of a leg's two thirds.
+    assert clip["travel_m"] == pytest.approx(6.0 / 0.56 * 0.66 * 0.62, rel=0.02)
+    text = run("inspect", folder / "juniper.glb").stdout
+    for word in ("1.8", "79 bones", "quillmoor", "rests in T", "10", "clips    none"):
+        assert word in text
+
+
+def test_compare_reports_each_role_and_tells_unlike_from_alike(street):
+    folder, _ = street
+    report = json.loads(run("compare", folder / "osric-walk.bvh", folder / "juniper-walk.glb", "--json").stdout)
+    roles = {row["role"]: row for row in report["roles"]}
+    assert {"hips", "head", "upper_arm_left", "lower_leg_right", "index_proximal_left", "foot_left"} <= set(roles)
+    assert set(report["before"]) == set(report["after"]) == {"skate_cm_s", "sole_below_cm", "standing_share"}
+    wrong = run("compare", folder / "osric-walk.bvh", folder / "osric-turn-and-bow.glb", "--picture", "wrong.png")
+    assert wrong.returncode == 1
+    assert "does NOT look the same" in wrong.stdout
+    with Image.open("wrong.png") as picture:
+        assert picture.width == 1800
+
+
+def test_clips_are_picked_kept_and_spread_over_files():
+    fairswap.save("two.glb", figure("Juniper"), [act("bow", "Juniper"), act("walk", "Juniper")])
+    fairswap.save("osric.glb", figure("Osric"), [act("walk", "Osric")])
+    done = run("convert", "two.glb", "--onto", "osric.glb", "-o", "all", "--json")
+    assert done.returncode == 0, done.stderr
+    assert sorted(path.name for path in Path("all").iterdir()) == ["Turn and bow.glb", "Walk.glb"]
+    for flag, expected in (((), ["Walk"]), (("--keep-clips",), ["Walk", "Walk"])):
+        run("convert", "two.glb", "--onto", "osric.glb", "-o", "one.glb", "--clip", "Walk", "--force", *flag)
+        assert [clip.name.removesuffix(" (2)") for clip in fairswap.load("one.glb").clips] == expected
+    run("convert", "two.glb", "--onto", "osric.glb", "-o", "bow.bvh", "--clip", "Turn and bow")
+    assert fairswap.load("bow.bvh").clips[0].frames == act("bow", "Juniper").frames
+    assert run("convert", "two.glb", "--onto", "osric.glb", "-o", "both.bvh").returncode == 2
+    missing = run("convert", "two.glb", "--onto", "osric.glb", "-o", "x.glb", "--clip", "Jump")
+    assert (missing.returncode, "'Turn and bow'" in missing.stderr) == (2, True)
+
+
+def test_bones_lists_and_shows():
+    listed = json.loads(run("bones", "list", "--json").stdout)["profiles"]
+    assert [row["name"] for row in listed] == ["quillmoor", "saltglass"]
+    shown = json.loads(run("bones", "show", TROUPE / "osric.glb", "--json").stdout)
+    assert shown["roles"]["lower_arm_left"] == "salt:Port Cuff"
+    assert shown["missing"] == []
+    assert "salt:Port Brow" in shown["other"]
+    assert "lower_arm_left" in run("bones", "show", "quillmoor").stdout
+
+
+@pytest.mark.parametrize(
+    ("words", "status", "says"),
+    [
+        (["convert"], 2, "Missing"),
+        (["dance"], 2, "dance"),
+        (["inspect", "nothing.glb"], 3, "there is no such file"),
+        (["inspect", "figure.xyz"], 2, "suffix '.xyz'"),
+        (["bones", "show", "nowhere"], 3, "no such profile"),
+    ],
+)
+def test_wrong_usage_and_missing_files_end_with_their_status(words, status, says):
+    done = run(*words)
+    assert done.returncode == status
+    assert says in done.stderr
+    assert "Traceback" not in done.stderr
+
+
+def test_a_closed_pipe_is_no_error():
+    reader, writer = os.pipe()
+    os.close(reader)
+    done = subprocess.run(
+        [sys.executable, "-m", "fairswap", "bones", "show", "quillmoor"],
+        stdout=writer,
+        stderr=subprocess.PIPE,
+        timeout=60,
+    )
+    os.close(writer)
+    assert b"Traceback" not in done.stderr
+
+
+def test_an_empty_clip_of_one_frame_and_unlike_rates_can_be_compared():
+    clip = act("walk", "Osric")
+    one = fairswap.Clip("one", clip.rate, clip.at([0.5]))
+    swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
+    found = fairswap.compare(figure("Osric"), one, figure("Juniper"), swap.convert(one))
+    assert found.looks_same
+    coarse = fairswap.Clip("coarse", clip.rate / 2, clip.at(np.arange(91) / 15))
+    found = fairswap.compare(figure("Osric"), clip, figure("Osric"), coarse)
+    assert found.duration_difference_s == 0.0
+    assert 0.0 < found.limbs_mean_degrees < 1.0
+
+
+def test_the_five_lines_of_the_readme_do_a_conversion(street, monkeypatch):
+    folder, _ = street
+    monkeypatch.chdir(folder)
+    code = re.search(r"```python\n(.*?)```", README.read_text(), re.DOTALL)
+    assert code is not None
+    lines = [line for line in code[1].splitlines() if line.strip() and not line.startswith(("#", "import"))]
+    assert len(lines) <= 5
+    names: dict = {}
+    exec(code[1], names)
+    assert names["proof"].looks_same
+    assert Path("my-walk.glb").exists()
+
+
+def test_figures_and_clips_show_themselves_and_give_tables():
+    clip, juniper = act("walk", "Juniper"), figure("Juniper")
+    assert "181 frames" in repr(clip)
+    assert "79 bones" in repr(juniper)
+    assert "<table>" in clip._repr_html_()
+    assert "1.8" in juniper._repr_html_()
+    assert clip.table().shape == (181, 79 * 3)
+    assert juniper.table().set_index("bone").loc["skull", "y"] == pytest.approx(1.62)
+    assert len(fairswap.compare(juniper, clip, juniper, clip).table()) > 40
+
+
+def test_public_names_are_all_there_and_nothing_heavy_is_loaded_for_help():
+    assert all(getattr(fairswap, name) is not None for name in fairswap.__all__)
+    code = """
+import sys
+sys.argv = ['fairswap', '--help']
+try:
+    from fairswap.cli.main import run; run()
+except SystemExit: pass
+print([m for m in ('numpy', 'scipy', 'rich', 'PIL', 'msgspec', 'pandas') if m in sys.modules], file=sys.stderr)
+"""
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.stderr.strip() == "[]"
+    code = code.replace("['fairswap', '--help']", f"['fairswap', 'inspect', {str(TROUPE / 'osric.glb')!r}]")
+    done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
+    assert done.stderr.strip() == "['numpy', 'msgspec']"
+
+
+def test_examples_in_docstrings_run():
+    tried = 0
+    for module in pkgutil.walk_packages(fairswap.__path__, "fairswap."):
+        if not module.name.endswith("__main__"):
+            result = doctest.testmod(importlib.import_module(module.name))
+            assert result.failed == 0, module.name
+            tried += result.attempted
+    assert tried >= 6
+
+
+def test_ten_minutes_at_sixty_frames_are_carried_within_400_megabytes():
+    """The whole command, from text to GLB, on figures of some 75 bones; memory as the system counts it."""
+    clip = act("walk", "Osric")
+    times = np.arange(36_000) / 60.0
+    there_and_back = np.abs((times * 30) % (2 * (clip.frames - 1)) - (clip.frames - 1))
+    long = fairswap.Clip("long", fairswap.rate.Fraction(60), clip.poses.at(there_and_back))
+    fairswap.save("long.bvh", figure("Osric"), [long])
+    code = (
+        "import resource, subprocess, sys; subprocess.run([sys.executable, '-m', 'fairswap', *sys.argv[1:]], check=True);"
+        "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
+    )
+    words = ["convert", "long.bvh", "--onto", TROUPE / "juniper.glb", "-o", "out.glb", "--quiet"]
+    done = subprocess.run(
+        [sys.executable, "-c", code, *map(str, words)], capture_output=True, text=True, check=True, timeout=120
+    )
+    assert int(done.stdout) / 1024 < 400
+    assert fairswap.load("out.glb").clips[0].frames == 36_000

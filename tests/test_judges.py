@@ -1,0 +1,91 @@
+"""Independent judges: the official glTF validator, and three.js as a real client. Both need Node; CI must have it."""
+
+import json
+import shutil
+import subprocess
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from conftest import need
+from making import TROUPE, act, arm, figure
+
+JUDGES = Path(__file__).parent / "judges"
+
+
+def judge(script, *arguments):
+    node = shutil.which("node")
+    need(
+        "Node with the packages of tests/judges (npm ci)",
+        node is not None and (JUDGES / "node_modules" / "three").exists(),
+    )
+    done = subprocess.run([node, JUDGES / script, *arguments], capture_output=True, text=True, timeout=120)
+    assert done.returncode == 0, done.stderr
+    return json.loads(done.stdout)
+
+
+def converted(motion, performer, target):
+    """A conversion of one act, written and read again."""
+    swap = fairswap.Swap(figure(performer), figure(target))
+    fairswap.save("converted.glb", figure(target), [swap.convert(act(motion, performer))])
+    return fairswap.load("converted.glb")
+
+
+def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_path):
+    osric, juniper = figure("Osric"), figure("Juniper")
+    swap = fairswap.Swap(osric, juniper)
+    clips = [swap.convert(act("walk", "Osric")), act("bow", "Juniper")]
+    motion_only = replace(osric, meshes=(), source=None)
+    made = arm().load(tmp_path)
+    morphed = arm()
+    morphed.json["meshes"][0]["primitives"][0]["targets"] = [
+        {"POSITION": morphed.add(np.full((8, 3), 0.1), bounds=True)}
+    ]
+    files = [
+        *fairswap.save("figure.glb", juniper),
+        *fairswap.save("both.glb", juniper, clips),
+        *fairswap.save("both.gltf", juniper, clips)[:1],
+        *fairswap.save(
+            "new.glb", replace(osric, source=None), [act("walk", "Osric")], space=fairswap.Space("+Z", "-Y", "in")
+        ),
+        *fairswap.save("motion.glb", motion_only, [act("walk", "Osric")]),
+        *fairswap.save("again.glb", made.figure, made.clips),
+        *fairswap.save("morphed.glb", replace(morphed.load(tmp_path).figure, source=None)),
+        *map(str, TROUPE.glob("*.glb")),
+    ]
+    for report in judge("validate.mjs", *files):
+        assert (report["errors"], report["warnings"]) == (0, 0), report
+
+
+@pytest.mark.parametrize(("motion", "performer", "target"), [("walk", "Osric", "Juniper"), ("bow", "Juniper", "Osric")])
+def test_a_real_client_puts_every_bone_where_we_do(motion, performer, target):
+    document = converted(motion, performer, target)
+    clip = document.clips[0]
+    times = np.linspace(0.0, clip.duration_s, 50)
+    theirs = judge("positions.mjs", "converted.glb", json.dumps(times.tolist()))
+    ours = clip.at(times).world().positions
+    off = [np.abs(ours[:, bone] - theirs[str(node)]).max() for bone, node in enumerate(document.figure.source.nodes)]
+    assert max(off) < 1e-4, f"{max(off) * 1000:.3f} mm"
+
+
+def test_a_real_client_agrees_about_keys_of_every_kind(tmp_path):
+    from making import animate
+
+    made = arm(rotation=[0, 0.6, 0, 0.8], scale=[2, 2, 2])
+    del made.json["animations"]
+    animate(made, 1, "rotation", [0, 0.5, 1.0], [[0, 0, 0, 1], [0, 0, 0.6, 0.8], [0.6, 0, 0, 0.8]], "STEP")
+    animate(made, 2, "rotation", [0, 0.7, 1.0], [[0, 0, 0, 1], [0, 0, 0.6, 0.8], [0.6, 0, 0, -0.8]])
+    key = [[0, 0, 0, 0], [0, 0, 0, 1], [0, 0, 0.4, 0], [0, 0.3, 0, 0], [0.6, 0, 0, 0.8], [0, 0, 0, 0]]
+    animate(made, 3, "rotation", [0, 1.0], key, "CUBICSPLINE")
+    animate(made, 3, "translation", [0.2, 0.6], [[0, 0.4, 0], [0.2, 0.8, 0]])
+    document = made.load(tmp_path)
+    clip = document.clips[0]
+    # At our own frames, where nothing is interpolated twice.
+    times = np.arange(clip.frames) / float(clip.rate)
+    theirs = judge("positions.mjs", tmp_path / "made.glb", json.dumps(times.tolist()))
+    ours = clip.world().positions
+    for bone, node in enumerate(document.figure.source.nodes):
+        assert np.abs(ours[:, bone] - theirs[str(node)]).max() < 1e-5
