@@ -19,7 +19,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 import fairswap
-from fairswap.body.swap import carry_rotations
+from fairswap.body.carry import carry_rotations, plan_carrying
 from fairswap.clip import Poses
 from fairswap.demo.acts import perform, walk
 from fairswap.demo.anatomy import body_of
@@ -46,9 +46,10 @@ def best(*works: Callable[[], object], rounds: int = 5) -> list[float]:
 
 
 def skeleton_and_poses(frames: int) -> tuple[Skeleton, Poses]:
-    parents = np.array([-1] + [int(RNG.integers(max(0, i - 4), i)) for i in range(1, BONES)], dtype=np.intp)
-    offsets = RNG.normal(size=(BONES, 3)) * 0.2
-    skeleton = Skeleton(tuple(map(str, range(BONES))), parents, normalized(RNG.normal(size=(BONES, 4))), offsets)
+    """Juniper's first 70 bones: a real rig, whose bones lie along their own axis."""
+    whole = troupe_figure("Juniper").skeleton
+    rest = whole.rest_rotations[:BONES], whole.rest_translations[:BONES]
+    skeleton = Skeleton(whole.names[:BONES], whole.parents[:BONES], *rest)
     tracks = normalized(RNG.normal(size=(BONES, frames, 4))).transpose(0, 2, 1).copy()
     return skeleton, Poses(skeleton, tracks, np.array([0]), RNG.normal(size=(1, 3, frames)))
 
@@ -91,13 +92,16 @@ def transfer() -> list[tuple[str, float, float, bool]]:
     clip = perform(walk(), body_of("Osric"), osric.skeleton)
     tracks = np.tile(clip.poses.rotation_tracks, FRAMES // clip.frames + 1)[:, :, :FRAMES].copy()
     poses = Poses(osric.skeleton, tracks)
-    world = poses.world()
     out = np.empty((len(juniper.skeleton), 4, FRAMES))
-    blocks = [slice(start, start + 2048) for start in range(0, FRAMES, 2048)]
+    plan = plan_carrying(swap.source_side, swap.target_side, swap.pairs)
+    work = np.empty((len(osric.skeleton), 4, 4096))
+    blocks = [slice(start, start + 4096) for start in range(0, FRAMES, 4096)]
 
     def carried() -> None:
         for span in blocks:
-            carry_rotations(swap, world.rotation_tracks[:, :, span], out[:, :, span])
+            block = out[:, :, span]
+            space = work[:, :, : block.shape[2]]
+            carry_rotations(plan, swap.source_side, swap.target_side, poses.rotation_tracks[:, :, span], block, space)
 
     target = Poses(juniper.skeleton, out)
     carried()
@@ -108,7 +112,7 @@ def transfer() -> list[tuple[str, float, float, bool]]:
 
 def euler() -> list[tuple[str, float, float, bool]]:
     angles = RNG.uniform(-3, 3, size=(FRAMES, BONES, 3))
-    last_first = np.ascontiguousarray(angles.transpose(1, 0, 2))
+    tracks = np.ascontiguousarray(angles.transpose(1, 2, 0))  # as we keep them: frames last
 
     def plain() -> None:
         half = angles * 0.5
@@ -134,7 +138,7 @@ def euler() -> list[tuple[str, float, float, bool]]:
 
     def by_bone() -> None:
         for bone in range(BONES):
-            quaternion_from_euler(last_first[bone], "ZXY")
+            quaternion_from_euler(tracks[bone].T, "ZXY")
 
     ours, theirs = best(by_bone, plain, rounds=3)
     return [("Euler to quaternion: times as fast as on (frames, bones, 4)", theirs / ours, 5.0, True)]

@@ -233,7 +233,8 @@ def test_ten_minutes_at_sixty_frames_are_carried_within_400_megabytes():
     long = fairswap.Clip("long", fairswap.rate.Fraction(60), clip.poses.at(there_and_back))
     fairswap.save("long.bvh", figure("Osric"), [long])
     code = (
-        "import resource, subprocess, sys; subprocess.run([sys.executable, '-m', 'fairswap', *sys.argv[1:]], check=True);"
+        "import resource, subprocess, sys\n"
+        "subprocess.run([sys.executable, '-m', 'fairswap', *sys.argv[1:]], check=True)\n"
         "print(resource.getrusage(resource.RUSAGE_CHILDREN).ru_maxrss)"
     )
     words = ["convert", "long.bvh", "--onto", TROUPE / "juniper.glb", "-o", "out.glb", "--quiet"]

@@ -94,3 +94,57 @@ def turn_about_axis(rotation: Floats, axis: int, sine: Floats, cosine: Floats) -
         else:
             out[row] -= scratch
     return out
+
+
+def place_constant_into(out: Floats, base: Floats, rotation: Floats, vector: list[float], scratch: Floats) -> Floats:
+    """Write ``base + rotation applied to vector`` into ``out``, as :func:`rotate_into` for one vector over all frames.
+
+    Components of the vector that are zero, as most are in a rig whose bones lie along their axes, cost nothing.
+    """
+    spare = scratch[3]
+    crossed: list[Floats | None] = []
+    for i in range(3):
+        j, k = (i + 1) % 3, (i + 2) % 3
+        crossed.append(_difference_into(scratch[i], rotation[j], 2.0 * vector[k], rotation[k], 2.0 * vector[j], spare))
+    for i in range(3):
+        j, k = (i + 1) % 3, (i + 2) % 3
+        row = out[i]
+        np.add(base[i], vector[i], out=row)
+        for factor, part, combine in (
+            (rotation[3], crossed[i], np.add),
+            (rotation[j], crossed[k], np.add),
+            (rotation[k], crossed[j], np.subtract),
+        ):
+            if part is not None:
+                combine(row, np.multiply(factor, part, out=spare), out=row)
+    return out
+
+
+def linear_into(out: Floats, matrix: list[list[float]], values: Floats, scratch: Floats) -> Floats:
+    """Write ``matrix @ values`` into ``out`` ``(4, frames)``; zeros in the constant matrix cost nothing."""
+    for row, factors in zip(out, matrix, strict=True):
+        first = True
+        for factor, column in zip(factors, values, strict=True):
+            if factor == 0.0:
+                continue
+            if first:
+                np.multiply(column, factor, out=row)
+                first = False
+            else:
+                row += np.multiply(column, factor, out=scratch)
+        if first:
+            row[:] = 0.0
+    return out
+
+
+def _difference_into(out: Floats, a: Floats, u: float, b: Floats, v: float, spare: Floats) -> Floats | None:
+    """``a * u - b * v``; None if both factors are zero."""
+    if u == 0.0 and v == 0.0:
+        return None
+    if v == 0.0:
+        return np.multiply(a, u, out=out)
+    if u == 0.0:
+        return np.multiply(b, -v, out=out)
+    np.multiply(a, u, out=out)
+    out -= np.multiply(b, v, out=spare)
+    return out

@@ -8,7 +8,7 @@ from functools import cached_property
 
 import numpy as np
 
-from fairswap.kernels import Floats, Integers, multiply_into, rotate_into
+from fairswap.kernels import Floats, Integers, multiply_into, place_constant_into, rotate_into
 
 # Up to here one call per level of the tree is cheaper than one per bone: the calls cost more than the numbers.
 _SHORT_CLIP_FRAMES = 1000
@@ -151,38 +151,53 @@ def _by_bone(
     skeleton: Skeleton, local: Floats, translated_bones: Integers, translation_tracks: Floats, out: WorldTransforms
 ) -> None:
     moved = dict(zip(translated_bones.tolist(), translation_tracks, strict=True))
+    offsets = skeleton.rest_translations.tolist()
     scratch = np.empty((4, local.shape[2]))
     rotations, positions = out.rotation_tracks, out.position_tracks
     for bone, parent in enumerate(skeleton.parents.tolist()):
-        offset = moved.get(bone, skeleton.rest_translations[bone][:, None])
+        track = moved.get(bone)
         if parent < 0:
             rotations[bone] = local[bone]
-            positions[bone] = offset
+            positions[bone] = skeleton.rest_translations[bone][:, None] if track is None else track
+            continue
+        if track is None:
+            place_constant_into(positions[bone], positions[parent], rotations[parent], offsets[bone], scratch)
         else:
-            rotate_into(positions[bone], rotations[parent], offset, scratch)
+            rotate_into(positions[bone], rotations[parent], track, scratch)
             positions[bone] += positions[parent]
-            multiply_into(rotations[bone], rotations[parent], local[bone], scratch[0])
+        multiply_into(rotations[bone], rotations[parent], local[bone], scratch[0])
 
 
 def _by_level(
     skeleton: Skeleton, local: Floats, translated_bones: Integers, translation_tracks: Floats, out: WorldTransforms
 ) -> None:
+    """Few calls on large blocks: bones in the order of their levels, so that a level is one slice."""
     bones, _, frames = local.shape
-    rotations, positions = out.rotation_tracks, out.position_tracks
-    offsets = np.broadcast_to(skeleton.rest_translations[:, :, None], (bones, 3, frames))
+    order = np.concatenate(skeleton.levels)
+    place_of = np.empty(bones, dtype=np.intp)
+    place_of[order] = np.arange(bones)
+    above = place_of[skeleton.parents[order]]  # of roots some bone, not used
+    spans, start = [], 0
+    for level in skeleton.levels:
+        spans.append(slice(start, start + len(level)))
+        start += len(level)
+    ordered = np.ascontiguousarray(local[order].transpose(1, 0, 2))
+    rotations, scratch = np.empty((4, bones, frames)), np.empty((4, bones, frames))
+    rotations[:, spans[0]] = ordered[:, spans[0]]
+    for span in spans[1:]:
+        parents = rotations[:, above[span]]
+        multiply_into(rotations[:, span], parents, ordered[:, span], scratch[0, span])
+    # What a bone's place adds to its parent's depends on no other place: all at once.
+    offsets = skeleton.rest_translations[order].T[:, :, None]
     if len(translated_bones):
-        offsets = offsets.copy()
-        offsets[translated_bones] = translation_tracks
-    for depth, level in enumerate(skeleton.levels):
-        if depth == 0:
-            rotations[level] = local[level]
-            positions[level] = offsets[level]
-            continue
-        parents = skeleton.parents[level]
-        turned = rotations[parents].transpose(1, 0, 2)
-        scratch = np.empty((4, len(level), frames))
-        placed, product = np.empty((3, len(level), frames)), np.empty((4, len(level), frames))
-        rotate_into(placed, turned, offsets[level].transpose(1, 0, 2), scratch)
-        positions[level] = placed.transpose(1, 0, 2) + positions[parents]
-        multiply_into(product, turned, local[level].transpose(1, 0, 2), scratch[0])
-        rotations[level] = product.transpose(1, 0, 2)
+        offsets = np.repeat(offsets, frames, axis=2)
+        offsets[:, place_of[translated_bones]] = translation_tracks.transpose(1, 0, 2)
+    positions = np.empty((3, bones, frames))
+    inner = slice(spans[0].stop, None)
+    positions[:, spans[0]] = offsets[:, spans[0]]
+    turned = rotations[:, above[inner]]
+    rotate_into(positions[:, inner], turned, offsets[:, inner], scratch[:, inner])
+    for span in spans[1:]:
+        positions[:, span] += positions[:, above[span]]
+    out.rotation_tracks[order] = rotations.transpose(1, 0, 2)
+    out.position_tracks[order] = positions.transpose(1, 0, 2)

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from fairswap.body.carry import CarryPlan, carry_rotations, plan_carrying
 from fairswap.body.pairing import Pair, pair_bones
 from fairswap.body.subject import Subject
 from fairswap.bones.profile import BoneProfile
@@ -20,12 +21,12 @@ from fairswap.bones.roles import part_of
 from fairswap.clip import Clip, Poses
 from fairswap.errors import Finding, UsageError
 from fairswap.figure import Figure
-from fairswap.kernels import Floats, conjugate_multiply_into, multiply_into
-from fairswap.rotation import conjugate, multiply, rotate, slerp
+from fairswap.kernels import Floats
+from fairswap.rotation import conjugate, rotate
 from fairswap.skeleton import world_rotations
 
 # Bounds the memory of a long clip; short enough to stay near the processor.
-_FRAMES_AT_ONCE = 2048
+_FRAMES_AT_ONCE = 4096
 
 
 @dataclass(frozen=True, eq=False)
@@ -139,60 +140,26 @@ class Swap:
         return Clip(clip.name, clip.rate, poses, frozenset(pair.target for pair in self.pairs))
 
     @cached_property
-    def _needed(self) -> list[int]:
-        used = {bone for pair in self.pairs for bone in (pair.first, pair.second)}
-        return self.source.skeleton.with_ancestors(used)
+    def _plan(self) -> CarryPlan:
+        return plan_carrying(self.source_side, self.target_side, self.pairs)
 
     def _convert_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats) -> None:
-        source, target = self.source.skeleton, self.target.skeleton
-        frames = out.shape[2]
-        source_world = np.empty((len(source), 4, frames))
-        world_rotations(source, poses.rotation_tracks[:, :, span], self._needed, source_world)
-        carry_rotations(self, source_world, out)
+        source, target = self.source_side, self.target_side
+        local = poses.rotation_tracks[:, :, span]
+        world = np.empty(local.shape)
+        carry_rotations(self._plan, source, target, local, out, world)
         # The hips' place: from where they rest, scaled, and seen from the target's own parent of the hips.
-        path = source.with_ancestors([self.source_side.roles.bones["hips"]])
+        path = source.skeleton.with_ancestors([source.roles.bones["hips"]])
+        world_rotations(source.skeleton, local, path, world)
         place = np.zeros((3, 1))
         for bone in path:
-            parent = int(source.parents[bone])
-            local = poses.translation_track(bone)
-            local = local[:, span] if local.shape[1] > 1 else local
-            place = local if parent < 0 else place + rotate(source_world[parent].T, local.T).T
-        moved = (place.T - self.source_side.reference.hips) * self.travel_scale + self.target_side.reference.hips
-        parent = int(target.parents[self.target_side.roles.bones["hips"]])
+            parent = int(source.skeleton.parents[bone])
+            step = poses.translation_track(bone)
+            step = step[:, span] if step.shape[1] > 1 else step
+            place = step if parent < 0 else place + rotate(world[parent].T, step.T).T
+        moved = (place.T - source.reference.hips) * self.travel_scale + target.reference.hips
+        parent = int(target.skeleton.parents[target.roles.bones["hips"]])
         if parent >= 0:
-            rest = target.rest
+            rest = target.skeleton.rest
             moved = rotate(conjugate(rest.rotations[0, parent]), moved - rest.positions[0, parent])
         hips_out[:] = moved.T
-
-
-def carry_rotations(swap: Swap, source_world: Floats, out: Floats) -> Floats:
-    """Local rotations of the target ``(bones, 4, frames)`` from the source's world rotations, into ``out``."""
-    target = swap.target.skeleton
-    frames = out.shape[2]
-    scratch = np.empty(frames)
-    world: dict[int, Floats] = {}
-    by_bone = {pair.target: pair for pair in swap.pairs}
-    source_rest, target_rest = conjugate(swap.source_side.reference.rotations), swap.target_side.reference.rotations
-    for bone, parent in enumerate(target.parents.tolist()):
-        pair = by_bone.get(bone)
-        if pair is None:
-            out[bone] = target.rest_rotations[bone][:, None]
-            if parent in world:
-                world[bone] = np.empty((4, frames))
-                multiply_into(world[bone], world[parent], out[bone], scratch)
-            else:
-                world[bone] = target.rest.rotation_tracks[bone]
-            continue
-        if pair.between:
-            first = multiply(source_world[pair.first].T, source_rest[pair.first])
-            second = multiply(source_world[pair.second].T, source_rest[pair.second])
-            world[bone] = np.ascontiguousarray(multiply(slerp(first, second, pair.share), target_rest[bone]).T)
-        else:
-            constant = multiply(source_rest[pair.first], target_rest[bone])[:, None]
-            world[bone] = np.empty((4, frames))
-            multiply_into(world[bone], source_world[pair.first], constant, scratch)
-        if parent < 0:
-            out[bone] = world[bone]
-        else:
-            conjugate_multiply_into(out[bone], world[parent], world[bone], scratch)
-    return out
