@@ -53,9 +53,8 @@ def run() -> None:
     from fairswap.errors import FairSwapError
 
     try:
-        command.main(prog_name="fairswap", standalone_mode=False)
-    except click.exceptions.Exit as stop:
-        sys.exit(stop.exit_code)
+        status = command.main(prog_name="fairswap", standalone_mode=False)
+        sys.exit(status if isinstance(status, int) else 0)
     except click.ClickException as error:
         error.show()
         sys.exit(error.exit_code)
