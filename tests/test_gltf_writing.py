@@ -159,6 +159,17 @@ def test_an_image_file_beside_the_document_is_taken_into_the_result(tmp_path):
     assert bytes(container.buffers[0][view.byte_offset :][: view.byte_length]) == b"\x89PNG blue"
 
 
+def test_a_missing_image_file_is_told_and_does_not_stop_the_figure(tmp_path):
+    made = arm()
+    made.json |= {"images": [{"uri": "gone.png"}], "textures": [{"source": 0}]}
+    made.json["materials"] = [{"pbrMetallicRoughness": {"baseColorTexture": {"index": 0}}}]
+    made.json["meshes"][0]["primitives"][0]["material"] = 0
+    document = made.load(tmp_path)
+    assert [finding.code for finding in document.findings] == ["picture-missing"]
+    fairswap.save("out.glb", document.figure)
+    assert json_of("out.glb")["images"] == [{"uri": "gone.png"}]
+
+
 def test_a_clip_of_another_skeleton_is_refused():
     with pytest.raises(fairswap.UsageError, match="moves another skeleton"):
         fairswap.save("no.glb", figure("Osric"), [act("walk", "Juniper")])

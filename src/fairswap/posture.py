@@ -89,8 +89,16 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             found.append(bone)
         return found
 
+    def limbs_of(hub: int) -> list[int]:
+        """What goes out from a bone, three bones long at least; of a child that forks at once, its branches."""
+        found = []
+        for child in children[hub]:
+            branches = [branch for branch in children[child] if below[branch] >= 3 and reach[branch] > 0]
+            found += branches if len(branches) == 2 else [child] if below[child] >= 3 and reach[child] > 0 else []
+        return found
+
     for hub in range(count):
-        limbs = [child for child in children[hub] if below[child] >= 3 and reach[child] > 0]
+        limbs = limbs_of(hub)
         if len(limbs) < 3:
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
@@ -100,6 +108,8 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             combinations(rest, 2),
             key=lambda two: min(reach[two[0]], reach[two[1]]) - 2.0 * abs(reach[two[0]] - reach[two[1]]),
         )
+        if abs(reach[pair[0]] - reach[pair[1]]) > 0.15 * max(reach[pair[0]], reach[pair[1]]):
+            continue  # no twins: neck and arms, perhaps
         inside = np.zeros(count, dtype=bool)
         inside[trunk] = True
         for bone in range(trunk + 1, count):

@@ -26,6 +26,7 @@ if TYPE_CHECKING:
 
 _WIDTH, _LABEL, _HEAD, _ROW, _GAP, _FOOT = 1800, 150, 92, 400, 26, 58
 _FIGURE = 318  # pixels from sole to crown, whoever it is: postures are compared, not sizes
+_CANDIDATES = 61
 _FINE = 2  # drawn this much larger, then made small: smooth edges
 _PAPER, _BAND, _INK, _FAINT = (0.965, 0.957, 0.937), (0.925, 0.915, 0.89), (38, 38, 44), (120, 116, 110)
 
@@ -48,10 +49,10 @@ class Actor:
 
 
 def sheet_image(source: Actor, result: Actor, comparison: Comparison, instants: int = 4) -> bytes:
-    """A PNG of both actors at evenly spaced instants of the clip, 1800 pixels wide."""
+    """A PNG of both actors at the same instants, 1800 pixels wide: where they differ most, and where they tell most."""
     from PIL import Image, ImageDraw
 
-    times = np.linspace(0.0, source.clip.duration_s, instants + 2)[1:-1]
+    times = telling_times(source, comparison, instants)
     height = _HEAD + 2 * _ROW + _GAP + _FOOT
     sheet = Image.new("RGB", (_WIDTH, height), _byte(_PAPER))
     draw = ImageDraw.Draw(sheet)
@@ -64,6 +65,21 @@ def sheet_image(source: Actor, result: Actor, comparison: Comparison, instants: 
     out = BytesIO()
     sheet.save(out, "PNG", optimize=False)
     return out.getvalue()
+
+
+def telling_times(source: Actor, comparison: Comparison, count: int) -> Floats:
+    """Times to look at: where the two differ most, and then again and again the pose least like those already taken."""
+    frames = np.unique(np.linspace(0, source.clip.frames - 1, _CANDIDATES).round().astype(np.intp))
+    bones = sorted(source.drawn_bones)
+    places = source.clip.poses.at(frames).world().positions[:, bones]
+    places = (places - places.mean(axis=1, keepdims=True)).reshape(len(frames), -1)
+    worst = comparison.times_s[np.argmax(comparison.per_frame_degrees)] * float(source.clip.rate)
+    chosen = [int(np.argmin(np.abs(frames - worst)))]
+    apart = np.linalg.norm(places - places[chosen[0]], axis=1)
+    while len(chosen) < min(count, len(frames)):
+        chosen.append(int(np.argmax(apart)))
+        apart = np.minimum(apart, np.linalg.norm(places - places[chosen[-1]], axis=1))
+    return np.sort(frames[chosen]) / float(source.clip.rate)
 
 
 def save_sheet(path: str | Path, source: Actor, result: Actor, comparison: Comparison, *, force: bool = False) -> None:

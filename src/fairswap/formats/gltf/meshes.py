@@ -58,7 +58,7 @@ def read_meshes(
                 continue
         elif holder < 0:
             continue
-        parts = _Parts(container, node.mesh)
+        parts = _Parts(container, node.mesh, findings)
         if not len(parts.triangles):
             continue
         if node.skin is not None:
@@ -108,7 +108,7 @@ def _skin(container: Container, tree: Tree, index: int, bone_of: dict[int, int])
 class _Parts:
     """The primitives of one mesh, joined."""
 
-    def __init__(self, container: Container, index: int) -> None:
+    def __init__(self, container: Container, index: int, findings: list[Finding]) -> None:
         self.container, self.index = container, index
         mesh = item(container.document.meshes, index, "mesh", "nodes")
         self.rest_weights = mesh.weights
@@ -134,7 +134,9 @@ class _Parts:
             count = start - seen[key]
             faces = self._triangles(primitive, place, count) + seen[key]
             triangles.append(faces)
-            self.materials.append(_material(container, primitive.material, slice(rows, rows + len(faces)), place))
+            self.materials.append(
+                _material(container, primitive.material, slice(rows, rows + len(faces)), place, findings)
+            )
             rows += len(faces)
         self.triangles = np.concatenate(triangles) if triangles else np.empty((0, 3), dtype=np.intp)
         if not len(self.triangles):
@@ -250,7 +252,7 @@ def _widened(block: Floats, width: int) -> Floats:
     return np.pad(block, ((0, 0), (0, width - block.shape[1])))
 
 
-def _material(container: Container, index: int | None, rows: slice, place: str) -> Material:
+def _material(container: Container, index: int | None, rows: slice, place: str, findings: list[Finding]) -> Material:
     document = container.document
     if index is None:
         return Material(rows, np.ones(3))
@@ -266,5 +268,8 @@ def _material(container: Container, index: int | None, rows: slice, place: str) 
     if image.buffer_view is not None:
         return Material(rows, color, bytes(view_bytes(container, image.buffer_view, where)))
     if image.uri is not None:
-        return Material(rows, color, bytes_from_uri(container.path, image.uri, where))
+        try:
+            return Material(rows, color, bytes_from_uri(container.path, image.uri, where))
+        except InputError as error:  # a figure without one of its pictures is a figure still
+            findings.append(Finding("picture-missing", "warning", where, error.problem, error.remedy or ""))
     return Material(rows, color)

@@ -1,0 +1,76 @@
+"""Up and forward from bones alone: on the troupe, on bodies put together otherwise, and where there is no body."""
+
+import numpy as np
+import pytest
+
+from fairswap.posture import posture_from_positions, unit_from_height
+from fairswap.space import Space
+from making import figure
+
+TURNS = [
+    Space(up, forward)
+    for up in ("+X", "-Y", "+Y", "+Z", "-Z")
+    for forward in ("+X", "-Y", "+Z", "-Z")
+    if up[1] != forward[1]
+]
+
+
+@pytest.mark.parametrize("space", TURNS, ids=str)
+@pytest.mark.parametrize("name", ["Juniper", "Osric"])
+def test_the_troupe_lying_standing_on_its_head_and_facing_anywhere(name, space):
+    skeleton = figure(name).skeleton
+    found = posture_from_positions(skeleton.rest.positions[0] @ space.turn, skeleton.parents)
+    assert (found.up, found.forward) == (space.up, space.forward)
+
+
+def body(*rows):
+    """Bones from (name, parent, x, y, z)."""
+    index = {row[0]: i for i, row in enumerate(rows)}
+    return np.array([row[2:] for row in rows], dtype=float), np.array([index.get(row[1], -1) for row in rows])
+
+
+LEG = [("thigh", 0.9), ("shin", 0.5), ("foot", 0.1)]
+ARMS = [
+    row
+    for s, x in (("l", 1), ("r", -1))
+    for row in (
+        (f"arm{s}", "chest", 0.2 * x, 1.4, 0),
+        (f"fore{s}", f"arm{s}", 0.5 * x, 1.4, 0),
+        (f"hand{s}", f"fore{s}", 0.7 * x, 1.4, 0),
+    )
+]
+
+
+def legs(holder):
+    for s, x in (("l", 0.1), ("r", -0.1)):
+        above = holder
+        for name, height in LEG:
+            yield (name + s, above, x, height, 0.0)
+            above = name + s
+        yield ("toe" + s, above, x, 0.0, 0.15)
+
+
+def test_legs_that_fork_from_a_bone_of_their_own():
+    rows = [("root", "", 0, 0, 0), ("hips", "root", 0, 1, 0), ("pelvis", "hips", 0, 0.95, 0), *legs("pelvis")]
+    rows += [("spine", "hips", 0, 1.1, 0), ("chest", "spine", 0, 1.3, 0), ("head", "chest", 0, 1.5, 0), *ARMS]
+    found = posture_from_positions(*body(*rows))
+    assert (found.up, found.forward) == ("+Y", "+Z")
+
+
+def test_arms_and_neck_are_not_taken_for_legs():
+    rows = [("hips", "", 0, 1, 0), ("spine", "hips", 0, 1.1, 0), ("chest", "spine", 0, 1.3, 0), *ARMS]
+    rows += [("neck", "chest", 0, 1.5, 0), ("head", "neck", 0, 1.6, 0), ("hat", "head", 0, 1.8, 0)]
+    assert posture_from_positions(*body(*rows)) is None
+
+
+def test_no_body_at_all():
+    chain = [(f"b{i}", f"b{i - 1}", 0, 0.1 * i, 0) for i in range(300)]
+    assert posture_from_positions(*body(*chain)) is None
+
+
+@pytest.mark.parametrize(
+    ("height", "unit"),
+    [(1.75, "m"), (0.95, "m"), (182.0, "cm"), (95.0, "cm"), (66.0, "in"), (1710.0, "mm"), (5.8, "ft")],
+)
+def test_units_of_people(height, unit):
+    assert unit_from_height(height) == unit
