@@ -10,6 +10,7 @@ import subprocess
 import sys
 from pathlib import Path
 
+import jsonschema
 import numpy as np
 import pytest
 from PIL import Image
@@ -43,6 +44,25 @@ def test_the_demo_carries_both_ways_and_proves_it(street):
         for against in ("against_source", "against_performed_directly"):
             assert row[against]["limbs_mean_degrees"] <= 0.5
             assert row[against]["limbs_worst_degrees"] <= 2.0
+
+
+def test_reports_keep_to_their_published_schemas(street):
+    folder, report = street
+    motion, figure_file, result = folder / "osric-walk.bvh", folder / "juniper.glb", folder / "juniper-walk.glb"
+    reports = {
+        "demo": report,
+        "inspect": json.loads(run("inspect", folder / "osric.glb", "--json").stdout),
+        "convert": json.loads(run("convert", motion, "--onto", figure_file, "-o", "o.glb", "--json").stdout),
+        "compare": json.loads(run("compare", motion, result, "--picture", "c.png", "--json").stdout),
+        "bones-list": json.loads(run("bones", "list", "--json").stdout),
+        "bones-show": json.loads(run("bones", "show", figure_file, "--json").stdout),
+    }
+    folder_of_schemas = Path(fairswap.__file__).parent / "data" / "schemas"
+    assert {path.name.removesuffix(".schema.json") for path in folder_of_schemas.iterdir()} == set(reports)
+    for name, data in reports.items():
+        jsonschema.validate(data, json.loads((folder_of_schemas / f"{name}.schema.json").read_text()))
+    profile = json.loads(run("bones", "show", "saltglass", "--json").stdout)
+    jsonschema.validate(profile, json.loads((folder_of_schemas / "bones-show.schema.json").read_text()))
 
 
 def test_the_demo_says_what_it_did_and_what_to_do_next():

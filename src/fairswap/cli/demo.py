@@ -48,29 +48,31 @@ def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
 def _lines(report: dict[str, Any]) -> Iterator[str]:
     folder = report["folder"]
     yield click.style(f"The Lantern Street Troupe is in {folder}/", bold=True)
-    rows = []
     for row in report["conversions"]:
         source, truth = row["against_source"], row["against_performed_directly"]
-        rows.append(
-            (
-                f"{row['motion']} onto {row['figure']}",
-                f"{source['limbs_mean_degrees']:.2f}",
-                f"{source['limbs_worst_degrees']:.2f}",
-                f"{truth['limbs_mean_degrees']:.2f}",
-                f"{truth['limbs_worst_degrees']:.2f}",
-                f"{truth['hips_worst_percent']:.2f}",
-                f"{source['after']['skate_cm_s']:.1f}",
-            )
+        yield ""
+        yield (
+            click.style(f"  {row['motion']} onto {row['figure']}", bold=True)
+            + f"  gives {row['result']}, {row['picture']}"
         )
-    yield "  Limbs: degrees from the source, and from the same act performed by the target itself. Hips: % of leg."
-    heads = ("", "source mean", "worst", "truth mean", "worst", "hips", "foot slides cm/s")
-    yield from manners.table(rows, heads)
-    for row in report["conversions"]:
-        yield f"  {row['against_source']['verdict']}"
-        yield f"    play  {folder}/{row['result']}   look at  {folder}/{row['picture']}"
+        yield f"    against the motion it came from     {_limbs(source)}"
+        title = click.style(f"  {row['motion']} onto {row['figure']}", bold=True)
+        yield f"{title}  gives {row['result']}, {row['picture']}"
+        after, before = source["after"], source["before"]
+        yield (
+            f"    feet                                standing foot slides {after['skate_cm_s']:.1f} cm/s "
+            f"(in the motion {before['skate_cm_s']:.1f}), deepest {after['sole_below_cm']:.1f} cm below the floor"
+        )
     first = report["conversions"][0]
-    yield "  Next, do it yourself:"
     motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
+    yield ""
+    yield "  Play the .glb files in any glTF viewer, look at the .png sheets, then do it yourself:"
     yield f"    fairswap inspect {motion}"
     yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --picture mine.png"
     yield f"    fairswap compare {motion} mine.glb"
+
+
+def _limbs(proof: dict[str, Any]) -> str:
+    return (
+        f"limbs {proof['limbs_mean_degrees']:.2f} degrees off on average, {proof['limbs_worst_degrees']:.2f} at worst"
+    )

@@ -38,7 +38,8 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     yield click.style(f"{report['file']}", bold=True) + f"  {report['format']}"
     yield f"  space    {space['up']} up, facing {space['forward']}, {space['unit']}; {space['height_m']:.2f} m tall"
     for figure in report["figures"]:
-        yield "  figure   " + "; ".join(_figure_facts(figure))
+        for number, facts in enumerate(_figure_facts(figure)):
+            yield ("  figure   " if number == 0 else "           ") + facts
     if report["clips"]:
         heads = ("clip", "frames", "rate", "seconds", "keyed bones", "travels m", "")
         rows = [
@@ -60,18 +61,17 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
 
 
 def _figure_facts(figure: dict[str, Any]) -> Iterator[str]:
-    yield f"{figure['name']}: {figure['bones']} bones" + (
-        f", {figure['end_bones']} of them ends" if figure["end_bones"] else ""
-    )
+    bones = f"{figure['bones']} bones" + (f", {figure['end_bones']} of them ends" if figure["end_bones"] else "")
     if figure["roles"]:
-        yield f"{len(figure['roles'])} roles known by profile {figure['profile']!r}"
+        known = f"{len(figure['roles'])} roles known by profile {figure['profile']!r}"
         rest = figure["rest_pose"]
+        yield f"{figure['name']}: {bones}; {known}"
         yield f"rests in {rest['kind']} (arms {rest['arm_degrees']:.0f} degrees below level)"
     else:
-        yield "roles unknown"
+        yield f"{figure['name']}: {bones}; roles unknown"
     if figure["meshes"]:
         meshes = "1 mesh" if figure["meshes"] == 1 else f"{figure['meshes']} meshes"
-        yield f"{meshes}, {figure['vertices']} vertices, at most {figure['influences_max']} influences"
+        skin = f"{meshes}, {figure['vertices']} vertices, at most {figure['influences_max']} influences"
     else:
-        yield "no mesh"
-    yield f"{len(figure['morphs'])} morphs" if figure["morphs"] else "no morphs"
+        skin = "no mesh"
+    yield f"{skin}; " + (f"{len(figure['morphs'])} morphs" if figure["morphs"] else "no morphs")

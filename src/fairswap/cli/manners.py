@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import sys
+import textwrap
 from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from pathlib import Path
@@ -14,6 +15,7 @@ import click
 from fairswap.errors import Finding, OutputError
 
 Function = TypeVar("Function", bound=Callable[..., Any])
+_WIDTH = 110  # of reports, so that they stay readable in any window
 _COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
 
 as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
@@ -63,8 +65,10 @@ def finding_lines(findings: Iterable[dict[str, str] | Finding]) -> Iterator[str]
     for finding in findings:
         row = finding.as_dict() if isinstance(finding, Finding) else finding
         word = click.style(f"{row['severity']:8}", fg=_COLORS[row["severity"]])
-        message = row["message"] + (f". {row['remedy']}" if row["remedy"] else "")
-        yield f"  {word} {row['place']}: {message}"
+        said = f"{row['place']}: {row['message']}" + (f". {row['remedy']}." if row["remedy"] else "")
+        first, *more = textwrap.wrap(said, _WIDTH - 11, break_long_words=False, break_on_hyphens=False)
+        yield f"  {word} {first}"
+        yield from (" " * 11 + line for line in more)
 
 
 @contextmanager
