@@ -51,13 +51,11 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     for row in report["conversions"]:
         source, truth = row["against_source"], row["against_performed_directly"]
         yield ""
-        yield (
-            click.style(f"  {row['motion']} onto {row['figure']}", bold=True)
-            + f"  gives {row['result']}, {row['picture']}"
-        )
-        yield f"    against the motion it came from     {_limbs(source)}"
         title = click.style(f"  {row['motion']} onto {row['figure']}", bold=True)
         yield f"{title}  gives {row['result']}, {row['picture']}"
+        hips = f"hips {truth['hips_worst_percent']:.2f} % of leg"
+        yield f"    against the motion it came from     {_limbs(source)}"
+        yield f"    against the act performed directly  {_limbs(truth)}, {hips}"
         after, before = source["after"], source["before"]
         yield (
             f"    feet                                standing foot slides {after['skate_cm_s']:.1f} cm/s "
@@ -73,6 +71,5 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
 
 
 def _limbs(proof: dict[str, Any]) -> str:
-    return (
-        f"limbs {proof['limbs_mean_degrees']:.2f} degrees off on average, {proof['limbs_worst_degrees']:.2f} at worst"
-    )
+    mean, worst = proof["limbs_mean_degrees"], proof["limbs_worst_degrees"]
+    return f"limbs {mean:.2f} degrees off on average, {worst:.2f} at worst"
