@@ -69,7 +69,7 @@ def quaternion_between(start: ArrayLike, end: ArrayLike) -> Floats:
     For opposite directions, where it is not defined, a half turn about an axis square to ``start``.
     """
     a, b = np.broadcast_arrays(normalized(start), normalized(end))
-    vector = np.cross(a, b)
+    vector = np.stack([a[..., i - 2] * b[..., i - 1] - a[..., i - 1] * b[..., i - 2] for i in range(3)], axis=-1)
     scalar = 1.0 + np.einsum("...i,...i->...", a, b)[..., None]
     other = np.where(np.abs(a[..., :1]) < 0.9, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0])
     opposite = scalar < 1e-12

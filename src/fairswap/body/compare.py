@@ -225,8 +225,7 @@ def _role_difference(role: str, by: str, degrees: Floats, times: Floats) -> Role
 
 def _last(roles: RoleMap, role: str) -> str:
     """The last of the chain that ``role`` is in; other roles are their own."""
-    chain = roles.chain(role.partition("_")[0])
-    return chain[-1] if chain else role
+    return roles.chain(role.partition("_")[0])[-1] if role.startswith(("spine_", "neck_")) else role
 
 
 def _by_turn(role: str, _: str, sides: Sides, worlds: Worlds) -> Floats:

@@ -93,7 +93,7 @@ class Swap:
         ]
         found = []
         if lost:
-            message = f"{self.target.name} has no bone for {', '.join(lost[:6])}{' …' if len(lost) > 6 else ''}"
+            message = f"no bone for {', '.join(lost[:6])}{' …' if len(lost) > 6 else ''}; what they do is not carried over"
             found.append(Finding("roles-lost", "note", self.target.name, message))
         return found
 
