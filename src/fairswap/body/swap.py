@@ -93,7 +93,8 @@ class Swap:
         ]
         found = []
         if lost:
-            message = f"no bone for {', '.join(lost[:6])}{' …' if len(lost) > 6 else ''}; what they do is not carried over"
+            names = ", ".join(lost[:6]) + (" …" if len(lost) > 6 else "")
+            message = f"no bone for {names}: what they do is not carried over"
             found.append(Finding("roles-lost", "note", self.target.name, message))
         return found
 
