@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, Any
 
@@ -73,13 +74,17 @@ class Mesh:
 
 @dataclass(frozen=True, eq=False)
 class Figure:
-    """A skeleton with its meshes, and the document it came in (opaque; the writer of that format knows it)."""
+    """A skeleton with its meshes, and the document it came in (opaque; the writer of that format knows it).
+
+    ``known_roles`` are the roles that the file itself gives to bones, as VRM 1.0 does.
+    """
 
     name: str
     skeleton: Skeleton
     meshes: tuple[Mesh, ...] = ()
     space: Space = OURS
     source: Any = None
+    known_roles: Mapping[str, int] = field(default_factory=dict)
 
     @cached_property
     def height_m(self) -> float:

@@ -6,7 +6,8 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.bones.profile import BoneProfile, profile_named, roles_of
+from fairswap.bones.known import roles_of
+from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip
 from fairswap.document import Document
@@ -68,7 +69,7 @@ def bones_of(figure: Figure, profile: BoneProfile | None = None) -> dict[str, An
     ImpossibleError
         If no profile fits.
     """
-    roles = roles_of(figure.skeleton, profile, what=f"figure {figure.name!r}", option="--bones")
+    roles = roles_of(figure, profile, what=f"figure {figure.name!r}", option="--bones")
     names, ends = figure.skeleton.names, figure.skeleton.ends
     used = set(roles.bones.values())
     known = profile or profile_named(roles.profile)
@@ -84,7 +85,7 @@ def bones_of(figure: Figure, profile: BoneProfile | None = None) -> dict[str, An
 
 def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> dict[str, Any]:
     try:
-        roles = roles_of(figure.skeleton, profile, what=f"figure {figure.name!r}", option="--bones")
+        roles = roles_of(figure, profile, what=f"figure {figure.name!r}", option="--bones")
     except ImpossibleError as error:
         roles = RoleMap({}, "")
         remedy = "Write a bone profile for it ('fairswap bones list' shows some) and pass it to convert"

@@ -5,7 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
-from fairswap.bones.profile import BoneProfile, roles_of
+from fairswap.bones.known import roles_of
+from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
 from fairswap.figure import Figure
 from fairswap.pose.reference import Reference, t_pose
@@ -14,11 +15,16 @@ from fairswap.skeleton import Skeleton
 
 @dataclass(frozen=True, eq=False)
 class Subject:
-    """A figure in its part (``source``, ``target`` or ``result``), by the profile given or a built-in one that fits."""
+    """A figure in its part (``source``, ``target`` or ``result``).
+
+    Its bones are known by the profile given, or as :func:`fairswap.bones.known.roles_of` finds them; ``strict`` refuses
+    guesses.
+    """
 
     part: str
     figure: Figure
     profile: BoneProfile | None = None
+    strict: bool = False
 
     @property
     def skeleton(self) -> Skeleton:
@@ -32,7 +38,7 @@ class Subject:
     @cached_property
     def roles(self) -> RoleMap:
         option = "--source-bones" if self.part == "source" else "--target-bones"
-        return roles_of(self.skeleton, self.profile, what=self.title, option=option)
+        return roles_of(self.figure, self.profile, what=self.title, option=option, strict=self.strict)
 
     @cached_property
     def reference(self) -> Reference:

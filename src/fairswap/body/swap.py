@@ -16,6 +16,7 @@ import numpy as np
 from fairswap.body.carry import CarryPlan, carry_rotations, plan_carrying
 from fairswap.body.pairing import Pair, pair_bones
 from fairswap.body.subject import Subject
+from fairswap.bones.known import SURE
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import part_of
 from fairswap.clip import Clip, Poses
@@ -38,7 +39,10 @@ class Swap:
     source, target : Figure
         Whose motion, and who shall move.
     source_bones, target_bones : BoneProfile, optional
-        Which bone is which; without them the built-in profile that fits is taken.
+        Which bone is which; without them the saved or built-in profile that fits is taken, else bones are found from
+        names and shape.
+    strict : bool
+        Refuse guesses that are less than 0.9 sure.
 
     Raises
     ------
@@ -50,6 +54,7 @@ class Swap:
     target: Figure
     source_bones: BoneProfile | None = None
     target_bones: BoneProfile | None = None
+    strict: bool = False
 
     def __post_init__(self) -> None:
         # Say now what is wrong, not at the first clip.
@@ -58,12 +63,12 @@ class Swap:
     @cached_property
     def source_side(self) -> Subject:
         """The source with its roles and reference pose."""
-        return Subject("source", self.source, self.source_bones)
+        return Subject("source", self.source, self.source_bones, self.strict)
 
     @cached_property
     def target_side(self) -> Subject:
         """The target with its roles and reference pose."""
-        return Subject("target", self.target, self.target_bones)
+        return Subject("target", self.target, self.target_bones, self.strict)
 
     @cached_property
     def pairs(self) -> list[Pair]:
@@ -91,7 +96,14 @@ class Swap:
             for role in self.source_side.roles.roles()
             if role not in shared and role != "root" and not role.startswith(("spine_", "neck_"))
         ]
-        found = []
+        found: list[Finding] = []
+        for side in (self.source_side, self.target_side):
+            found += side.roles.findings
+            unsure = [f"{role} ({c:.2f})" for role, c in side.roles.confidences.items() if c < SURE]
+            if unsure:
+                message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
+                remedy = "Look at them with 'fairswap bones show', correct them in a profile ('bones draft')"
+                found.append(Finding("bones-guessed", "warning", side.figure.name, message, remedy))
         if lost:
             names = ", ".join(lost[:6]) + (" …" if len(lost) > 6 else "")
             message = f"no bone for {names}: what they do is not carried over"

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 import tomllib
 from collections.abc import Mapping
@@ -12,8 +13,8 @@ from typing import Any
 
 import msgspec
 
-from fairswap.bones.roles import MUST_HAVE, RoleMap, is_role
-from fairswap.errors import ImpossibleError, InputError
+from fairswap.bones.roles import RoleMap, is_role, role_order
+from fairswap.errors import InputError
 from fairswap.skeleton import Skeleton
 from fairswap.space import OURS, Space
 
@@ -99,58 +100,40 @@ class BoneProfile:
                 filling = next((_by_path(skeleton, name) for name in names if "/" in name), None)
             if filling is not None and filling not in found.values():
                 found[role] = filling
-        return RoleMap(found, self.name)
+        return RoleMap(_renumbered(found), self.name)
 
 
 def built_in_profiles() -> tuple[BoneProfile, ...]:
-    """The profiles of our own stages, in the order of their names."""
+    """The profiles of our own stages and of open standards, in the order of their names."""
     return tuple(_built_in(path) for path in sorted(_FOLDER.glob("*.toml")))
 
 
+def user_folder() -> Path:
+    """Where profiles saved by family name are kept: ``FAIRSWAP_HOME``, else the user's configuration folder."""
+    home = os.environ.get("FAIRSWAP_HOME")
+    if home:
+        return Path(home) / "bones"
+    return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "fairswap" / "bones"
+
+
+def saved_profiles() -> tuple[BoneProfile, ...]:
+    """The profiles that the user saved by family name."""
+    folder = user_folder()
+    return tuple(BoneProfile.load(path) for path in sorted(folder.glob("*.toml"))) if folder.is_dir() else ()
+
+
 def profile_named(name: str | Path) -> BoneProfile:
-    """A built-in profile by its name, or one from a file."""
-    for profile in built_in_profiles():
+    """A saved or built-in profile by its name, or one from a file."""
+    path = Path(name)
+    if path.suffix == ".toml" and path.exists():
+        return BoneProfile.load(path)
+    for profile in (*saved_profiles(), *built_in_profiles()):
         if profile.name == str(name):
             return profile
-    path = Path(name)
-    if not path.exists():
-        known = ", ".join(profile.name for profile in built_in_profiles())
+    if not path.is_file():
+        known = ", ".join(profile.name for profile in (*saved_profiles(), *built_in_profiles()))
         raise InputError("there is no such profile", file=name, remedy=f"Give a file, or one of {known}")
     return BoneProfile.load(path)
-
-
-def roles_of(skeleton: Skeleton, profile: BoneProfile | None = None, *, what: str, option: str) -> RoleMap:
-    """The roles of a skeleton, by the profile given or by the built-in one that fits best.
-
-    ``what`` names the figure and ``option`` the switch to give a profile with, for the error.
-
-    Raises
-    ------
-    ImpossibleError
-        If must-have roles are missing; it names them.
-    """
-    if profile is not None:
-        candidates = [profile.assign(skeleton)]
-    else:
-        candidates = [known.assign(skeleton) for known in built_in_profiles()]
-    best = max(candidates, key=lambda roles: (-len(roles.missing()), len(roles.bones)))
-    missing = best.missing()
-    if not missing:
-        return best
-    if len(missing) == len(MUST_HAVE):
-        problem = f"no bone of {what} is known (its bones are called {_sample(skeleton)})"
-    else:
-        shown = ", ".join(missing[:8]) + (f" and {len(missing) - 8} more" if len(missing) > 8 else "")
-        problem = f"profile {best.profile!r} comes nearest to {what}, but misses {shown}"
-    raise ImpossibleError(
-        problem,
-        remedy=f"Write a bone profile for it and pass it with {option} P.toml ('fairswap bones list' shows some)",
-    )
-
-
-def _sample(skeleton: Skeleton) -> str:
-    names = ", ".join(repr(name[:40]) for name in skeleton.names[:3])
-    return names + (" …" if len(skeleton) > 3 else "")
 
 
 @cache
@@ -183,6 +166,15 @@ def _profile_from_text(text: str, file: str) -> BoneProfile:
     prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
     space = Space(read.space.up, read.space.forward, read.space.unit)
     return BoneProfile(read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), space)
+
+
+def _renumbered(found: dict[str, int]) -> dict[str, int]:
+    """Spine and neck counted from 1 without gaps, when a figure has only some of a profile's."""
+    out = {role: bone for role, bone in found.items() if not role.startswith(("spine_", "neck_"))}
+    for kind in ("spine", "neck"):
+        chain = sorted((role for role in found if role.startswith(f"{kind}_")), key=role_order)
+        out |= {f"{kind}_{i + 1}": found[role] for i, role in enumerate(chain)}
+    return {role: out[role] for role in sorted(out, key=role_order)}
 
 
 def _pattern(globs: tuple[str, ...]) -> re.Pattern[str]:

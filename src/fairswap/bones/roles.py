@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable, Iterator, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+
+from fairswap.errors import Finding
 
 SIDES = ("left", "right")
 FINGERS = ("index", "middle", "ring", "little")
@@ -70,12 +72,21 @@ def part_of(role: str) -> str:
     return "hands"
 
 
+FOUND_BY_ITSELF = "found by itself"
+
+
 @dataclass(frozen=True)
 class RoleMap:
-    """Which bone (by index in its skeleton) fills which role, and where that is known from."""
+    """Which bone (by index in its skeleton) fills which role, and where that is known from.
+
+    ``profile`` is the name of a bone profile, ``"the file itself"``, or :data:`FOUND_BY_ITSELF`; only then there are
+    ``confidences`` (0..1) and findings.
+    """
 
     bones: Mapping[str, int]
     profile: str
+    confidences: Mapping[str, float] = field(default_factory=dict)
+    findings: tuple[Finding, ...] = ()
 
     def chain(self, kind: str) -> list[str]:
         """The roles of the ``spine`` or the ``neck`` that are there, from below."""

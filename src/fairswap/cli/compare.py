@@ -41,7 +41,8 @@ def command(
     Exit status 1 if they do not look the same.
     """
     from fairswap.body.compare import compare
-    from fairswap.bones.profile import profile_named, roles_of
+    from fairswap.bones.known import roles_of
+    from fairswap.bones.profile import profile_named
     from fairswap.files import load
     from fairswap.job import matching_clips
 
@@ -57,7 +58,7 @@ def command(
         actors = [
             Actor(
                 Path(document.file).name, document.figure, clip,
-                roles_of(document.figure.skeleton, profile, what=document.figure.name, option=""),
+                roles_of(document.figure, profile, what=document.figure.name, option=""),
             )
             for document, clip, profile in zip((before, after), clips, profiles, strict=True)
         ]  # fmt: skip

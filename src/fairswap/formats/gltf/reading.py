@@ -16,6 +16,7 @@ from fairswap.formats.gltf.container import Container, open_container
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, tree_from_nodes
+from fairswap.formats.gltf.vrm import vrm_roles
 from fairswap.kernels import Floats
 from fairswap.posture import posture_from_positions, unit_from_height
 from fairswap.skeleton import Skeleton
@@ -99,7 +100,8 @@ def _figure(
     )
     meshes, mesh_nodes = read_meshes(container, tree, own, bone_of, fold, skeleton, to_ours, findings)
     source = GltfSource(container, tuple(own.nodes), fold, mesh_nodes)
-    return Figure(name, skeleton, meshes, space or OURS, source), findings, space or OURS
+    known = vrm_roles(container.raw, bone_of)
+    return Figure(name, skeleton, meshes, space or OURS, source, known), findings, space or OURS
 
 
 def _figure_name(container: Container, tree: Tree, own: FigureNodes) -> str:

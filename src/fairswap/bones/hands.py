@@ -1,0 +1,162 @@
+"""Fingers: which branch of a hand is which finger, and which bone which part of it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import permutations
+
+import numpy as np
+
+from fairswap.bones.rig import Rig
+from fairswap.bones.roles import FINGERS
+from fairswap.bones.words import fit, meaning_of
+
+_DIGITS = ("thumb", *FINGERS)
+# Of hands with fewer fingers, those they have.
+_BY_COUNT = {1: ("middle",), 2: ("index", "middle"), 3: ("index", "middle", "ring"), 4: FINGERS}
+
+
+@dataclass(frozen=True)
+class Finger:
+    """One digit: its roles (without side) and bones, its lead over the next best reading, and what its names say."""
+
+    name: str
+    bones: tuple[tuple[str, int], ...]
+    lead: float
+    named: float
+
+
+def fingers_of(rig: Rig, hand: int) -> list[Finger]:
+    """Read the branches below a hand; none if there are none."""
+    branches = [rig.run(child) for child in rig.children[hand]]
+    branches = [run for run in branches if "extra" not in rig.meanings[run[0]].parts][:7]
+    if not branches:
+        return []
+    readings = sorted(_readings(rig, hand, branches), key=lambda row: -row[0])
+    best_score, best = readings[0]
+    found = []
+    for branch, digit in zip(branches, best, strict=True):
+        if not digit:
+            continue
+        others = [score for score, names in readings if names[branches.index(branch)] != digit]
+        lead = best_score - others[0] if others else 3.0
+        bones = _parts(rig, hand, branch, digit)
+        found.append(Finger(digit, bones, lead, _named(rig, branch, digit)))
+    return found
+
+
+def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[float, tuple[str, ...]]]:
+    """Every way to call the branches, with its score: names, the thumb's place, the order across the palm."""
+    count = len(branches)
+    knuckles = np.array([_knuckle(rig, hand, run) for run in branches]) - rig.places[hand]
+    distance = np.linalg.norm(knuckles, axis=1)
+    starts = np.array([rig.distance(run[0], hand) for run in branches])
+    named = np.array([[_named(rig, run, digit) for digit in _DIGITS] for run in branches])
+    # The thumb begins nearest to the wrist, reaches least far, has the fewest bones, and points away from the others.
+    reach = starts + np.array([rig.length[run[1:]].sum() for run in branches])
+    thumbness = -1.2 * starts / (starts.max() + 1e-12) - 1.6 * reach / (reach.max() + 1e-12)
+    thumbness -= 0.6 * distance / (distance.max() + 1e-12) + 0.35 * np.array([len(run) for run in branches])
+    thumbness += 1.0 * _apart(rig, branches)
+    found = []
+    for thumb in [*range(count), -1]:
+        others = [i for i in range(count) if i != thumb]
+        if thumb < 0 and count != 4 and count > 1:
+            continue
+        if len(others) > 4:
+            continue
+        score = 0.0
+        if thumb >= 0:
+            rest = thumbness[others].max() if others else thumbness[thumb] - 0.5
+            score += 1.5 * np.tanh(2.0 * (thumbness[thumb] - rest))
+        else:
+            score -= 0.8 if count == 4 else 0.2
+        digits = _BY_COUNT.get(len(others), FINGERS)
+        across = _across(knuckles, thumb, others)
+        rank = np.argsort(np.argsort(across))
+        for order in permutations(range(len(others))):
+            call = [""] * count
+            if thumb >= 0:
+                call[thumb] = "thumb"
+            for place, index in enumerate(order):
+                call[others[index]] = digits[place]
+            total = score + 1.6 * sum(named[i, _DIGITS.index(call[i])] for i in range(count) if call[i])
+            wrong = np.mean([abs(int(rank[index]) - place) for place, index in enumerate(order)]) if others else 0.0
+            found.append((float(total - 1.1 * wrong), tuple(call)))
+        if len(others) < 4 and len(others) > 0:  # other fingers than usual, if the names say so
+            for chosen in _choices(len(others)):
+                if chosen == digits:
+                    continue
+                call = [""] * count
+                if thumb >= 0:
+                    call[thumb] = "thumb"
+                for place, index in enumerate(np.argsort(across)):
+                    call[others[int(index)]] = chosen[place]
+                total = score - 1.0 + 1.6 * sum(named[i, _DIGITS.index(call[i])] for i in range(count) if call[i])
+                found.append((float(total), tuple(call)))
+    return found or [(0.0, ("",) * count)]
+
+
+def _apart(rig: Rig, branches: list[list[int]]) -> np.ndarray:
+    """How far each branch points away from the mean of the others: 0 along it, 1 square to it."""
+    ways = np.array([rig.places[run[1]] - rig.places[run[0]] if len(run) > 1 else np.zeros(3) for run in branches])
+    ways /= np.linalg.norm(ways, axis=1, keepdims=True) + 1e-12
+    if len(branches) < 3:
+        return np.zeros(len(branches))
+    others = ways.sum(axis=0) - ways
+    others /= np.linalg.norm(others, axis=1, keepdims=True) + 1e-12
+    return 1.0 - np.einsum("ij,ij->i", ways, others)
+
+
+def _choices(count: int) -> list[tuple[str, ...]]:
+    from itertools import combinations
+
+    return list(combinations(FINGERS, count))
+
+
+def _across(knuckles: np.ndarray, thumb: int, others: list[int]) -> np.ndarray:
+    """Where the other fingers are across the palm, counted away from the thumb."""
+    if len(others) < 2:
+        return np.zeros(len(others))
+    points = knuckles[others]
+    spread = points - points.mean(axis=0)
+    axis = np.linalg.svd(spread)[2][0]
+    across = spread @ axis
+    if thumb >= 0 and (knuckles[thumb] - points.mean(axis=0)) @ axis > 0:
+        across = -across
+    return across
+
+
+def _knuckle(rig: Rig, hand: int, run: list[int]) -> np.ndarray:
+    """Where the finger leaves the palm: at its first bone, or at the second if the first lies in the palm."""
+    return rig.places[run[1]] if _in_palm(rig, hand, run) else rig.places[run[0]]
+
+
+def _in_palm(rig: Rig, hand: int, run: list[int]) -> bool:
+    """Whether the first bone is a metacarpal: it begins near the wrist and is long."""
+    if len(run) < 2:
+        return False
+    whole = rig.distance(run[1], hand)
+    return whole > 0 and rig.distance(run[0], hand) < 0.5 * whole
+
+
+def _parts(rig: Rig, hand: int, run: list[int], digit: str) -> tuple[tuple[str, int], ...]:
+    parts: tuple[str, ...]
+    if digit == "thumb":
+        parts = ("metacarpal", "proximal", "distal") if len(run) >= 3 else ("proximal", "distal")
+    elif _in_palm(rig, hand, run) or "metacarpal" in rig.meanings[run[0]].parts:
+        parts = ("metacarpal", "proximal", "intermediate", "distal")
+        if len(run) == 3:
+            parts = ("metacarpal", "proximal", "distal")
+    else:
+        parts = ("proximal", "intermediate", "distal") if len(run) >= 3 else ("proximal", "distal")
+    return tuple((f"{digit}_{part}", bone) for part, bone in zip(parts, run, strict=False))
+
+
+def _named(rig: Rig, run: list[int], digit: str) -> float:
+    """What the names of a branch say about being a digit: +1 this one, -1 another, 0 nothing."""
+    words = [meaning_of(rig.names[bone]).parts for bone in run]
+    if any(digit in parts for parts in words):
+        return 1.0
+    if any(parts & (set(_DIGITS) - {digit}) for parts in words):
+        return -1.0
+    return 0.4 * fit(rig.names[run[0]], f"{digit}_proximal_left")

@@ -1,0 +1,74 @@
+"""What is known of a figure's bones, from the surest source: a profile given, the file itself, a profile that fits, or
+what is found in names and shape."""
+
+from __future__ import annotations
+
+from fairswap.bones.identify import Identification, identify
+from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
+from fairswap.bones.roles import MUST_HAVE, RoleMap
+from fairswap.errors import ImpossibleError
+from fairswap.figure import Figure
+
+# Guesses below the first are left out; --strict refuses what is below the second.
+LEAST, SURE = 0.5, 0.9
+
+
+def roles_of(
+    figure: Figure, profile: BoneProfile | None = None, *, what: str, option: str, strict: bool = False
+) -> RoleMap:
+    """The roles of a figure's bones.
+
+    By the ``profile`` given; else as the file itself says (VRM 1.0); else by the saved or built-in profile that names
+    all must-have roles and most others; else found from names, tree and lengths, where that is at least half sure.
+
+    ``what`` names the figure and ``option`` the switch to give a profile with, for the error.
+
+    Raises
+    ------
+    ImpossibleError
+        If must-have roles are missing; it names them. With ``strict`` also if a guess is less than 0.9 sure.
+    """
+    if profile is not None:
+        given = profile.assign(figure.skeleton)
+        if given.missing():
+            problem = f"profile {profile.name!r} does not name {_listed(given.missing())} of {what}"
+            remedy = f"Correct it ('fairswap bones check' shows how), or leave {option} out to have bones found"
+            raise ImpossibleError(problem, remedy=remedy)
+        return given
+    known = profile_that_fits(figure)
+    if known is not None:
+        return known
+    found = identify(figure)
+    roles = found.role_map(LEAST)
+    if roles.missing():
+        raise ImpossibleError(_why_not(found, roles, what), remedy=_remedy(option))
+    unsure = {role: c for role, c in roles.confidences.items() if c < SURE}
+    if strict and unsure:
+        shown = ", ".join(f"{role} ({confidence:.2f})" for role, confidence in list(unsure.items())[:6])
+        raise ImpossibleError(f"bones of {what} are guesses below {SURE}: {shown}", remedy=_remedy(option))
+    return roles
+
+
+def profile_that_fits(figure: Figure) -> RoleMap | None:
+    """The roles as the file itself says, or by the saved or built-in profile that fits best; None if none fits."""
+    if figure.known_roles and not RoleMap(figure.known_roles, "").missing():
+        return RoleMap(dict(figure.known_roles), "the file itself")
+    candidates = [profile.assign(figure.skeleton) for profile in (*saved_profiles(), *built_in_profiles())]
+    fitting = [roles for roles in candidates if not roles.missing()]
+    return max(fitting, key=lambda roles: len(roles.bones)) if fitting else None
+
+
+def _why_not(found: Identification, roles: RoleMap, what: str) -> str:
+    if not found.answers:
+        return f"the bones of {what} are not known: {found.findings[0].message}"
+    missing = roles.missing()
+    have = len(MUST_HAVE) - len(missing)
+    return f"of {what} only {have} of {len(MUST_HAVE)} must-have roles were found; missing: {_listed(missing)}"
+
+
+def _remedy(option: str) -> str:
+    return f"Draft a profile with 'fairswap bones draft FILE -o P.toml', correct it by hand, and pass it with {option} P.toml"
+
+
+def _listed(roles: list[str]) -> str:
+    return ", ".join(roles[:8]) + (f" and {len(roles) - 8} more" if len(roles) > 8 else "")

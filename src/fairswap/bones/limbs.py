@@ -1,0 +1,134 @@
+"""Pairs of limbs: which branches are twins, and which bones along them are thigh, shin and foot, or arm and hand."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+
+from fairswap.bones.rig import Rig
+from fairswap.bones.words import fit
+
+# Weights of what is seen, in the currency of the whole search; see bench/calibrate.py for how sure a lead makes us.
+_NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4
+_KEPT_ALIGNMENTS = 6
+
+
+@dataclass(frozen=True)
+class Pair:
+    """Two branches that mirror each other, and where they hang."""
+
+    holder: int
+    first: tuple[int, ...]
+    second: tuple[int, ...]
+    twin: float
+
+
+@dataclass(frozen=True)
+class Alignment:
+    """Which place along a pair's branches has which role (without side), and how good that is."""
+
+    roles: tuple[tuple[str, int], ...]
+    score: float
+
+    def bones(self, pair: Pair) -> dict[str, tuple[int, int]]:
+        return {role: (pair.first[at], pair.second[at]) for role, at in self.roles}
+
+
+def limb_pairs(rig: Rig) -> list[Pair]:
+    """All twins long enough to be limbs, from below one bone or from two branches of a forked child."""
+    found = []
+    for holder in range(rig.count):
+        children = [child for child in rig.children[holder] if rig.below[child] >= 3]
+        for a, b in combinations(children, 2):
+            twin = rig.twins(a, b)
+            if twin > 0.02:
+                first, second = rig.chain(a), rig.chain(b)
+                shared = min(len(first), len(second))
+                found.append(Pair(holder, tuple(first[:shared]), tuple(second[:shared]), twin))
+    if not found:
+        return []
+    longest = max(_main_length(rig, pair) for pair in found)
+    return [pair for pair in found if _main_length(rig, pair) > 0.25 * longest]
+
+
+def leg_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
+    """The best ways to see a pair as legs, best first."""
+    length = _lengths(rig, pair)
+    reach = length[1:].sum() + 1e-12
+    found = []
+    last = len(length) - 1
+    for upper in range(min(3, last - 1)):
+        for lower in range(upper + 1, min(upper + 4, last)):
+            for foot in range(lower + 1, min(lower + 4, last + 1)):
+                thigh, shin = length[upper + 1 : lower + 1].sum(), length[lower + 1 : foot + 1].sum()
+                if min(thigh, shin) <= 0:
+                    continue
+                base = _FRACTION * (thigh + shin) / reach + _LENGTHS * _bell(thigh / shin, 1.0, 0.3)
+                base -= _SKIPPED * (lower - upper - 1 + foot - lower - 1) + 0.3 * upper
+                base += _names(rig, pair, ("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
+                rows = (("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
+                found.append(Alignment(rows, base - 0.25 * (last > foot)))
+                if foot < last:
+                    toes = foot + 1
+                    score = base + 0.6 * _bell(length[toes] / shin, 0.36, 0.5) + _names(rig, pair, ("toes", toes))
+                    found.append(Alignment((*rows, ("toes", toes)), score - 0.3 * max(0, last - toes - 1)))
+    return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
+
+
+def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
+    """The best ways to see a pair as arms, best first."""
+    length = _lengths(rig, pair)
+    reach = length[1:].sum() + 1e-12
+    last = len(length) - 1
+    forks = [at for at in range(2, last + 1) if len(rig.children[pair.first[at]]) >= 2]
+    found = []
+    for upper in range(min(4, last - 1)):
+        for lower in range(upper + 1, min(upper + 4, last)):
+            for hand in range(lower + 1, min(lower + 4, last + 1)):
+                above, below = length[upper + 1 : lower + 1].sum(), length[lower + 1 : hand + 1].sum()
+                if min(above, below) <= 0:
+                    continue
+                base = _FRACTION * (above + below) / reach + _LENGTHS * _bell(above / below, 1.1, 0.3)
+                base -= _SKIPPED * (lower - upper - 1 + hand - lower - 1)
+                if forks:
+                    base += 1.6 if hand == forks[0] else -0.8
+                else:
+                    base += 0.8 if hand == last else 0.3 if hand == last - 1 and _ends_there(rig, pair) else 0.0
+                base += _names(rig, pair, ("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
+                rows = (("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
+                found.append(Alignment(rows, base + 0.25 - 0.5 * upper))
+                for shoulder in range(upper):
+                    collar = length[shoulder + 1 : upper + 1].sum()
+                    score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _names(rig, pair, ("shoulder", shoulder))
+                    score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
+                    found.append(Alignment((("shoulder", shoulder), *rows), score))
+    return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
+
+
+def _ends_there(rig: Rig, pair: Pair) -> bool:
+    """Whether the last bones may be no more than end markers: short, and nothing below them."""
+    last = pair.first[-1]
+    return not rig.children[last] and rig.length[last] < 0.6 * rig.length[pair.first[-2]]
+
+
+def _names(rig: Rig, pair: Pair, *roles: tuple[str, int]) -> float:
+    total = 0.0
+    for role, at in roles:
+        for branch in (pair.first, pair.second):
+            total += 0.5 * fit(rig.names[branch[at]], f"{role}_left")
+    return _NAME * total
+
+
+def _lengths(rig: Rig, pair: Pair) -> np.ndarray:
+    return 0.5 * (rig.length[list(pair.first)] + rig.length[list(pair.second)])
+
+
+def _main_length(rig: Rig, pair: Pair) -> float:
+    return float(rig.reach[pair.first[0]])
+
+
+def _bell(value: float, middle: float, width: float) -> float:
+    """1 where a ratio is what it mostly is, less the more it differs by factor."""
+    return float(np.exp(-((np.log(max(value, 1e-9) / middle) / width) ** 2)))

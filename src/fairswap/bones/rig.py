@@ -1,0 +1,151 @@
+"""What the tree and the lengths of a skeleton say, whatever its pose, its axes, its unit and its names."""
+
+from __future__ import annotations
+
+from functools import cached_property
+
+import numpy as np
+
+from fairswap.bones.words import NameMeaning, meaning_of
+from fairswap.figure import Figure
+from fairswap.kernels import Floats
+
+_TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins
+
+
+class Rig:
+    """A skeleton seen as branches: ends and helpers set apart, the rest with lengths and reach.
+
+    ``core`` children are those that are neither. Lengths are those of the rest pose, which bones keep in every pose.
+    """
+
+    def __init__(self, figure: Figure) -> None:
+        skeleton = figure.skeleton
+        self.figure, self.skeleton = figure, skeleton
+        self.count = len(skeleton)
+        self.parents: list[int] = skeleton.parents.tolist()
+        self.places: Floats = skeleton.rest.positions[0]
+        self.length = np.zeros(self.count)
+        inner = skeleton.parents >= 0
+        self.length[inner] = np.linalg.norm(self.places[inner] - self.places[skeleton.parents[inner]], axis=1)
+        self.size = float(np.ptp(self.places, axis=0).max()) or 1.0
+        self.weight = self._weights()
+        self.ends = self._ends()
+        self.helpers = self._helpers()
+        self.children: list[list[int]] = [
+            [child for child in children if child not in self.ends and child not in self.helpers]
+            for children in skeleton.children
+        ]
+        self.reach = np.zeros(self.count)
+        self.below = np.ones(self.count, dtype=np.intp)
+        for bone in range(self.count - 1, -1, -1):
+            for child in self.children[bone]:
+                self.reach[bone] = max(self.reach[bone], self.length[child] + self.reach[child])
+                self.below[bone] += self.below[child]
+
+    @cached_property
+    def meanings(self) -> list[NameMeaning]:
+        return [meaning_of(name) for name in self.names]
+
+    @cached_property
+    def names(self) -> list[str]:
+        """Names without what nearly all of them begin with, which says nothing of any one."""
+        names = list(self.skeleton.names)
+        for separator in (":", "|", "/", "_", " ", "-", "."):
+            heads = [name.partition(separator)[0] for name in names if separator in name]
+            common = max(set(heads), key=heads.count, default="")
+            if common and heads.count(common) >= 0.8 * self.count and len(heads) > 4:
+                names = [name[len(common) + 1 :] if name.startswith(common + separator) else name for name in names]
+                break
+        return names
+
+    def chain(self, bone: int) -> list[int]:
+        """From a bone down its longest branch."""
+        found = [bone]
+        while self.children[bone]:
+            bone = max(self.children[bone], key=lambda child: (self.length[child] + self.reach[child], -child))
+            found.append(bone)
+        return found
+
+    def run(self, bone: int) -> list[int]:
+        """From a bone down until it forks or ends."""
+        found = [bone]
+        while len(self.children[bone]) == 1:
+            bone = self.children[bone][0]
+            found.append(bone)
+        return found
+
+    def ancestors(self, bone: int) -> list[int]:
+        """The bone and all above it."""
+        found = []
+        while bone >= 0:
+            found.append(bone)
+            bone = self.parents[bone]
+        return found
+
+    def distance(self, a: int, b: int) -> float:
+        return float(np.linalg.norm(self.places[a] - self.places[b]))
+
+    def twins(self, a: int, b: int) -> float:
+        """How much two branches are mirror images by their lengths: 1 wholly, 0 not at all."""
+        first, second = self.chain(a), self.chain(b)
+        shared = min(len(first), len(second))
+        if shared < 3 or abs(len(first) - len(second)) > 1:
+            return 0.0
+        own = self.length[first[1:shared]].sum() + 1e-12
+        off = np.abs(self.length[first[1:shared]] - self.length[second[1:shared]]).sum() / own
+        # An end marker that one of them lacks does not part twins.
+        off += 0.08 * (self.below[a] != self.below[b])
+        return float(np.exp(-((off / 0.15) ** 2))) if off < 2 * _TWIN_LENGTHS else 0.0
+
+    def _weights(self) -> Floats | None:
+        """How much skin hangs on each bone; None without meshes."""
+        if not self.figure.meshes:
+            return None
+        out = np.zeros(self.count)
+        for mesh in self.figure.meshes:
+            out += np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), self.count)
+        return out
+
+    def _ends(self) -> set[int]:
+        found = set(self.skeleton.ends)
+        for bone in range(self.count - 1, -1, -1):
+            if any(child not in found for child in self.skeleton.children[bone]) or self.parents[bone] < 0:
+                continue
+            # Without skin, and alone where it is: eyes and helpers without skin have neighbours.
+            bare = self.weight is not None and self.weight[bone] <= 0 < self.weight[self.parents[bone]]
+            bare = bare and len(self.skeleton.children[self.parents[bone]]) == 1
+            named = "end" in meaning_of(self.skeleton.names[bone]).parts
+            leaf = not self.skeleton.children[bone]
+            if (leaf and (named or bare)) or (leaf and self.length[bone] <= 1e-9 * self.size):
+                found.add(bone)
+        return found
+
+    def _helpers(self) -> dict[int, tuple[int, float]]:
+        """Leaf bones along the way from their parent to the next joint: the bone they help, and how far along."""
+        found: dict[int, tuple[int, float]] = {}
+        for bone in range(self.count):
+            parent = self.parents[bone]
+            leaf = all(child in self.ends for child in self.skeleton.children[bone])
+            if parent < 0 or not leaf or bone in self.ends:
+                continue
+            named = "helper" in meaning_of(self.skeleton.names[bone]).parts
+            best = (np.inf, 0.0)
+            for other in self.skeleton.children[parent]:
+                if other == bone or other in self.ends:
+                    continue
+                if not self.skeleton.children[other] and self.length[other] <= self.length[bone]:
+                    continue
+                along = self.places[other] - self.places[parent]
+                length2 = float(along @ along)
+                if length2 <= 0:
+                    continue
+                share = float((self.places[bone] - self.places[parent]) @ along) / length2
+                off = float(np.linalg.norm(self.places[bone] - self.places[parent] - share * along)) / length2**0.5
+                if 0.0 <= share <= 0.97 and off < best[0]:
+                    best = (off, share)
+            if best[0] < 0.03 or (named and best[0] < 0.5):
+                found[bone] = (parent, best[1])
+            elif named:
+                found[bone] = (parent, 0.5)
+        return found

@@ -1,0 +1,81 @@
+"""Left and right: from the way the toes and the trunk point, and from side words; said aloud where the two disagree."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.rig import Rig
+
+
+@dataclass(frozen=True)
+class Sides:
+    """Whether the first of each pair is left, how sure that is (0..1), why, and whether names say the opposite."""
+
+    first_is_left: bool
+    sure: float
+    reason: str
+    disagree: bool
+
+
+def tell_sides(
+    rig: Rig, limbs: dict[str, tuple[int, int]], trunk: dict[str, int]
+) -> tuple[Sides, dict[str, tuple[int, int]]]:
+    """Which of the pairs ``role -> (bone, bone)`` is left; pairs are turned so that all firsts are on one side."""
+    hips, chest = rig.places[trunk["hips"]], rig.places[trunk.get("head", trunk["hips"])]
+    up = chest - hips
+    up /= np.linalg.norm(up) + 1e-12
+    across = rig.places[limbs["upper_leg"][0]] - rig.places[limbs["upper_leg"][1]]
+    shoulders = limbs["upper_arm"]
+    if float((rig.places[shoulders[0]] - rig.places[shoulders[1]]) @ across) < 0:
+        arms = [role for role in limbs if role in ("shoulder", "upper_arm", "lower_arm", "hand")]
+        limbs = limbs | {role: (limbs[role][1], limbs[role][0]) for role in arms}
+    ahead = _ahead(rig, limbs, up)
+    votes = [_side_vote(rig, pair) for pair in limbs.values()]
+    said = float(np.sum(votes))
+    if ahead is not None:
+        left = np.cross(up, ahead)
+        by_shape = float(across @ left) > 0
+        if said != 0.0 and (said > 0) != by_shape:
+            if abs(said) >= 3.0:
+                reason = "the names say so, against the way the toes point"
+                return Sides(said > 0, 0.6, reason, True), limbs
+            return Sides(by_shape, 0.6, "the toes show the front, against the names", True), limbs
+        reason = "the toes show the front" + (", and the names agree" if said else "")
+        return Sides(by_shape, 0.99 if said else 0.93, reason, False), limbs
+    if said != 0.0:
+        return Sides(said > 0, 0.97, "the names say so; nothing shows the front", False), limbs
+    guess = float(np.cross(up, [0.0, 0.0, 1.0]) @ across) >= 0
+    return Sides(guess, 0.55, "nothing shows the front: taken to face as the file's axes do", False), limbs
+
+
+def _ahead(rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray) -> np.ndarray | None:
+    """The way the feet point, square to the trunk; None if nothing tells."""
+    ways = []
+    for number in (0, 1):
+        foot = limbs["foot"][number]
+        beyond = [limbs["toes"][number]] if "toes" in limbs else list(rig.skeleton.children[foot])
+        for tip in beyond[:1]:
+            ways.append(rig.places[tip] - rig.places[foot])
+            # From the ankle down the shin's way is no pointing: only what is square to it counts.
+            shin = rig.places[foot] - rig.places[limbs["lower_leg"][number]]
+            shin /= np.linalg.norm(shin) + 1e-12
+            ways[-1] = ways[-1] - (ways[-1] @ shin) * shin
+    if not ways:
+        return None
+    way = np.mean(ways, axis=0)
+    if np.linalg.norm(way) < 0.04 * rig.distance(limbs["foot"][0], limbs["lower_leg"][0]):
+        return None
+    way = way - (way @ up) * up
+    return way if np.linalg.norm(way) > 1e-9 else None
+
+
+def _side_vote(rig: Rig, pair: tuple[int, int]) -> float:
+    """+1 if the names of a pair call the first left, -1 right, 0 if they say nothing or the same of both."""
+    first, second = (rig.meanings[bone].side for bone in pair)
+    if first == second:
+        return 0.0
+    if first == "left" or second == "right":
+        return 1.0
+    return -1.0
