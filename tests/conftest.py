@@ -7,6 +7,8 @@ import pytest
 def _in_a_folder_of_its_own(tmp_path, monkeypatch):
     """Commands write where they stand: each test stands in an empty folder."""
     monkeypatch.chdir(tmp_path)
+    # What the user of this machine has saved is not ours.
+    monkeypatch.setenv("FAIRSWAP_HOME", str(tmp_path / "fairswap-home"))
 
 
 def need(tool: str, present: bool) -> None:

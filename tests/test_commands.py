@@ -55,6 +55,9 @@ def test_reports_keep_to_their_published_schemas(street):
         "convert": json.loads(run("convert", motion, "--onto", figure_file, "-o", "o.glb", "--json").stdout),
         "compare": json.loads(run("compare", motion, result, "--picture", "c.png", "--json").stdout),
         "bones-list": json.loads(run("bones", "list", "--json").stdout),
+        "bones-draft": json.loads(run("bones", "draft", folder / "osric.glb", "-o", "p.toml", "--json").stdout),
+        "bones-check": json.loads(run("bones", "check", "p.toml", folder / "osric.glb", "--json").stdout),
+        "bones-match": json.loads(run("bones", "match", motion, figure_file, "--json").stdout),
         "bones-show": json.loads(run("bones", "show", figure_file, "--json").stdout),
     }
     folder_of_schemas = Path(fairswap.__file__).parent / "data" / "schemas"
@@ -144,7 +147,7 @@ def test_clips_are_picked_kept_and_spread_over_files():
 
 def test_bones_lists_and_shows():
     listed = json.loads(run("bones", "list", "--json").stdout)["profiles"]
-    assert [row["name"] for row in listed] == ["quillmoor", "saltglass"]
+    assert [row["name"] for row in listed] == ["h-anim", "quillmoor", "saltglass", "vrm-1"]
     shown = json.loads(run("bones", "show", TROUPE / "osric.glb", "--json").stdout)
     assert shown["roles"]["lower_arm_left"] == "salt:Port Cuff"
     assert shown["missing"] == []

@@ -38,6 +38,7 @@ def convert_clips(
     names: Sequence[str] = (),
     source_bones: BoneProfile | None = None,
     target_bones: BoneProfile | None = None,
+    strict: bool = False,
     step: Callable[[str], None] = lambda _: None,
 ) -> list[Converted]:
     """Carry the clips of several documents over to ``target``, and compare each with its source.
@@ -46,6 +47,8 @@ def convert_clips(
     ----------
     names : sequence of str
         Only clips of these names; without, all.
+    strict : bool
+        Refuse bones that are guesses.
     step : callable
         Told the name of each clip when it is done.
 
@@ -69,7 +72,7 @@ def convert_clips(
         for figure, clip in _clips(document):
             if names and clip.name not in names:
                 continue
-            swap = swaps.get(figure) or Swap(figure, target, source_bones, target_bones)
+            swap = swaps.get(figure) or Swap(figure, target, source_bones, target_bones, strict)
             swaps[figure] = swap
             result = swap.convert(clip)
             comparison = compare_subjects(swap.source_side, clip, swap.target_side, result)

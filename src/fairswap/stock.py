@@ -6,9 +6,10 @@ from typing import Any
 
 import numpy as np
 
+from fairswap.body.swap import Swap
 from fairswap.bones.known import roles_of
-from fairswap.bones.profile import BoneProfile, profile_named
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
+from fairswap.bones.roles import RoleMap, role_order
 from fairswap.clip import Clip
 from fairswap.document import Document
 from fairswap.errors import Finding, ImpossibleError
@@ -72,14 +73,37 @@ def bones_of(figure: Figure, profile: BoneProfile | None = None) -> dict[str, An
     roles = roles_of(figure, profile, what=f"figure {figure.name!r}", option="--bones")
     names, ends = figure.skeleton.names, figure.skeleton.ends
     used = set(roles.bones.values())
-    known = profile or profile_named(roles.profile)
+    known = profile or next((p for p in (*saved_profiles(), *built_in_profiles()) if p.name == roles.profile), None)
     return {
         "figure": figure.name,
         "profile": roles.profile,
         "roles": {role: names[roles.bones[role]] for role in roles.roles()},
-        "missing": [role for role in known.roles if role not in roles.bones],
+        "confidences": dict(roles.confidences),
+        "missing": [role for role in (known.roles if known else ()) if role not in roles.bones],
         "other": [name for bone, name in enumerate(names) if bone not in used and bone not in ends],
         "ends": [names[bone] for bone in sorted(ends)],
+    }
+
+
+def matching_of(swap: Swap) -> dict[str, Any]:
+    """The pairing of two figures' bones as plain data: which bone, or which share between two, moves which."""
+    source, target = swap.source.skeleton.names, swap.target.skeleton.names
+    pairs = [
+        {
+            "role": pair.role,
+            "from": f"{pair.share:.0%} from {source[pair.first]} to {source[pair.second]}"
+            if pair.between
+            else source[pair.first],
+            "to": target[pair.target],
+        }
+        for pair in sorted(swap.pairs, key=lambda pair: role_order(pair.role))
+    ]
+    return {
+        "bones_a": swap.source_side.roles.profile,
+        "bones_b": swap.target_side.roles.profile,
+        "pairs": pairs,
+        "resting": swap.resting,
+        "findings": [finding.as_dict() for finding in swap.findings],
     }
 
 
@@ -96,6 +120,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
         "bones": len(figure.skeleton),
         "end_bones": len(figure.skeleton.ends),
         "profile": roles.profile or None,
+        "least_sure": min(roles.confidences.values(), default=None),
         "roles": {role: figure.skeleton.names[roles.bones[role]] for role in roles.roles()},
         "meshes": len(figure.meshes),
         "vertices": sum(len(mesh.vertices) for mesh in figure.meshes),

@@ -7,7 +7,7 @@ which another bone has it, and whether its name agrees, make its confidence (``b
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -15,11 +15,11 @@ import numpy as np
 from fairswap.bones.hands import fingers_of
 from fairswap.bones.limbs import Alignment, Pair, _bell, arm_alignments, leg_alignments, limb_pairs
 from fairswap.bones.rig import Rig
-from fairswap.bones.roles import FOUND_BY_ITSELF, MUST_HAVE, RoleMap, role_order
+from fairswap.bones.roles import FOUND_BY_ITSELF, MUST_HAVE, RoleMap, is_role, role_order
 from fairswap.bones.sides import Sides, tell_sides
 from fairswap.bones.trunk import Trunk, trunk_between
 from fairswap.bones.words import fit
-from fairswap.errors import Finding
+from fairswap.errors import Finding, UsageError
 from fairswap.figure import Figure
 
 # Log-odds that an answer is right: a constant and a factor for each feature, fitted by bench/calibrate.py.
@@ -106,6 +106,31 @@ def identify(figure: Figure, say: Mapping[str, int] | None = None) -> Identifica
         answers[role] = Answer(bone, 1.0, ("you said so",))
     answers = {role: answers[role] for role in sorted(answers, key=role_order)}
     return _with_rest(rig, answers, findings)
+
+
+def bones_said(figure: Figure, said: Iterable[str]) -> dict[str, int]:
+    """Bones by role from texts like ``"hips=Pelvis"``.
+
+    Raises
+    ------
+    UsageError
+        For a role or a bone that is not there.
+    """
+    found: dict[str, int] = {}
+    for text in said:
+        role, _, name = text.partition("=")
+        if not is_role(role):
+            raise UsageError(f"{role!r} is not a role", remedy="Write ROLE=BONE; docs/roles.md lists the roles")
+        bones = [
+            bone for bone, other in enumerate(figure.skeleton.names) if name in (other, figure.skeleton.path(bone))
+        ]
+        if len(bones) != 1:
+            what = "no bone" if not bones else f"{len(bones)} bones"
+            raise UsageError(
+                f"{what} of {figure.name} is called {name!r}", remedy="Give its name, or its path if several are"
+            )
+        found[role] = bones[0]
+    return found
 
 
 def _bodies(rig: Rig) -> list[_Body]:

@@ -67,7 +67,7 @@ def _why_not(found: Identification, roles: RoleMap, what: str) -> str:
 
 
 def _remedy(option: str) -> str:
-    return f"Draft a profile with 'fairswap bones draft FILE -o P.toml', correct it by hand, and pass it with {option} P.toml"
+    return f"Draft a profile ('fairswap bones draft FILE -o P.toml'), correct it, and pass it with {option} P.toml"
 
 
 def _listed(roles: list[str]) -> str:

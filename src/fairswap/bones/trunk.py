@@ -99,28 +99,25 @@ def _face(rig: Rig, head: int, up: np.ndarray) -> dict[str, int]:
     """
     children = [child for child in rig.skeleton.children[head] if child not in rig.ends]
     found: dict[str, int] = {}
-    jaws = [
-        child for child in children if "jaw" in rig.meanings[child].parts and "extra" not in rig.meanings[child].parts
+    named = [c for c in children if not rig.meanings[c].parts & {"extra", "helper"}]
+    jaws = [c for c in named if "jaw" in rig.meanings[c].parts]
+    eyes = [c for c in named if "eye" in rig.meanings[c].parts]
+    leaves = [c for c in children if not rig.children[c] and not rig.meanings[c].parts]
+    pairs = [
+        (a, b)
+        for a, b in combinations(leaves, 2)
+        if abs(rig.length[a] - rig.length[b]) < 0.06 * rig.length[a] and rig.distance(a, b) > 0.1 * rig.length[a]
     ]
-    if jaws:
-        found["jaw"] = jaws[0]
-    eyes = [c for c in children if "eye" in rig.meanings[c].parts and not rig.meanings[c].parts & {"extra", "helper"}]
-    if len(eyes) == 2:
-        found["eye_first"], found["eye_second"] = eyes
-    elif not eyes:
-        leaves = [c for c in children if not rig.children[c] and not rig.meanings[c].parts]
-        pairs = [
-            (a, b)
-            for a, b in combinations(leaves, 2)
-            if abs(rig.length[a] - rig.length[b]) < 0.06 * rig.length[a] and rig.distance(a, b) > 0.1 * rig.length[a]
-        ]
+    if len(eyes) != 2 and pairs:
         heights = [float((rig.places[list(pair)].mean(axis=0) - rig.places[head]) @ up) for pair in pairs]
         upper = [pair for pair, height in zip(pairs, heights, strict=True) if height > 0.5 * max(heights)]
-        if upper:
-            nearest = min(upper, key=lambda pair: float(rig.length[pair[0]]))
-            found["eye_first"], found["eye_second"] = nearest
+        eyes = list(min(upper, key=lambda pair: float(rig.length[pair[0]]))) if upper else []
+    if len(eyes) == 2:
+        found["eye_first"], found["eye_second"] = eyes
+        if not jaws:  # what is alone and nearer than the eyes
             paired = {bone for pair in pairs for bone in pair}
-            alone = [c for c in leaves if c not in paired and rig.length[c] < rig.length[nearest[0]]]
-            if len(alone) == 1 and not jaws:
-                found["jaw"] = alone[0]
+            alone = [c for c in leaves if c not in paired and rig.length[c] < rig.length[eyes[0]]]
+            jaws = alone if len(alone) == 1 else []
+    if jaws:
+        found["jaw"] = jaws[0]
     return found

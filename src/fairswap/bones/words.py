@@ -15,22 +15,22 @@ from functools import lru_cache
 _PARTS = {
     "root": "root origin base armature ground master wurzel racine raiz radice",
     "hips": "hip hips pelvis pelvic huefte huften becken hanche hanches bassin cadera caderas pelvi anca anche bacino heup "
-    "bekken quadril biodra miednica koshi kotsuban keel 腰 骨盤",
+    "bekken quadril biodra miednica koshi kotsuban 腰 骨盤",
     "spine": "spine spinal back torso trunk abdomen belly waist lumbar loin stomach ruecken rucken wirbel wirbelsaeule "
     "rumpf bauch dos colonne ventre taille espalda columna vientre cintura schiena colonna pancia rug buik plecy "
-    "kregoslup sebone senaka hara vertebra vert ballast 背 背骨 脊椎 腹",
+    "kregoslup sebone senaka hara vertebra 背 背骨 脊椎 腹",
     "chest": "chest breast thorax thoracic rib ribs ribcage sternum brust brustkorb poitrine pecho pecho petto torace "
     "borst peito klatka mune bust 胸",
     "neck": "neck nape cervical throat hals nacken cou nuque cuello nuca collo nek pescoco szyja kubi 首",
     "head": "head skull crown cranium kopf schaedel schadel tete crane cabeza craneo testa cranio hoofd cabeca glowa atama "
     "頭",
-    "jaw": "jaw chin mandible kiefer kinn unterkiefer machoire menton mandibula mandibola mascella kaak zuchwa ago beard 顎",
+    "jaw": "jaw chin mandible kiefer kinn unterkiefer machoire menton mandibula mandibola mascella kaak zuchwa ago 顎",
     "eye": "eye eyeball auge oeil yeux ojo occhio oog olho oko me 目",
-    "shoulder": "shoulder clavicle clavicula collar collarbone scapula yoke schulter schluesselbein epaule clavicule "
+    "shoulder": "shoulder clavicle clavicula collar collarbone scapula schulter schluesselbein epaule clavicule "
     "hombro spalla clavicola schouder ombro bark obojczyk kata sakotsu 肩 鎖骨",
     "arm": "arm bras brazo braccio braco ramie ude 腕",
     "upper_arm": "upperarm humerus biceps bicep oberarm bovenarm joint_shoulder jouwan 上腕",
-    "lower_arm": "forearm lowerarm elbow ulna radius cuff unterarm ellbogen ellenbogen coude avantbras antebrazo codo "
+    "lower_arm": "forearm lowerarm elbow ulna radius unterarm ellbogen ellenbogen coude avantbras antebrazo codo "
     "avambraccio gomito onderarm elleboog cotovelo antebraco lokiec przedramie hiji zenwan 肘 前腕",
     "hand": "hand wrist palm carpus carpal handgelenk main poignet mano muneca polso pols mao pulso dlon reka te tekubi 手 "
     "手首",
@@ -45,8 +45,8 @@ _PARTS = {
     "index": "index pointer point forefinger zeigefinger zeige indice wijsvinger indicador wskazujacy hitosashi 人差指 "
     "人差し指",
     "middle": "middle mid long mittelfinger mittel majeur medio corazon middelvinger srodkowy nakayubi 中指",
-    "ring": "ring gold ringfinger annulaire anular anulare ringvinger serdeczny kusuriyubi 薬指",
-    "little": "little small pinky least kleinerfinger kleiner auriculaire petitdoigt menique mignolo pink mindinho maly "
+    "ring": "ring ringfinger annulaire anular anulare ringvinger serdeczny kusuriyubi 薬指",
+    "little": "little small pinky kleinerfinger kleiner auriculaire petitdoigt menique mignolo pink mindinho maly "
     "koyubi 小指",
     "finger": "finger fingers doigt dedo dito vinger palce yubi digit phalanx phalange 指",
     "metacarpal": "metacarpal metacarpus mittelhand metacarpe metacarpo",
@@ -110,7 +110,7 @@ def meaning_of(name: str) -> NameMeaning:
             if word in ("l", "r") or position in (0, len(words) - 1):
                 side = side or _LETTERS[word]
             continue
-        if word in _SIDE_WORDS and len(word) > 1:
+        if word in _SIDE_WORDS and (len(word) > 1 or _CJK.match(word)):
             side = side or _SIDE_WORDS[word]
             continue
         found = _MEANING.get(word) or _MEANING.get(word.rstrip("s"))

@@ -27,6 +27,7 @@ if TYPE_CHECKING:
 @click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
 @manners.source_bones
 @manners.target_bones
+@click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
 @manners.picture
 @manners.unit
 @manners.up
@@ -41,6 +42,7 @@ def command(
     keep_clips: bool,
     source_bones: str | None,
     target_bones: str | None,
+    strict: bool,
     picture: Path | None,
     unit: str | None,
     up: str | None,
@@ -69,7 +71,13 @@ def command(
     total = sum(len(document.clips) for document in sources)
     with manners.progress(total, "carrying over", quiet) as step:
         done = convert_clips(
-            sources, target, names=names, source_bones=profiles[0], target_bones=profiles[1], step=step
+            sources,
+            target,
+            names=names,
+            source_bones=profiles[0],
+            target_bones=profiles[1],
+            strict=strict,
+            step=step,
         )
     kept = target_document.clips_of(target) if keep_clips else ()
     rows = outputs_for(out, [row.clip for row in done])

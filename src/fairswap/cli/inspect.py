@@ -63,7 +63,9 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
 def _figure_facts(figure: dict[str, Any]) -> Iterator[str]:
     bones = f"{figure['bones']} bones" + (f", {figure['end_bones']} of them ends" if figure["end_bones"] else "")
     if figure["roles"]:
-        known = f"{len(figure['roles'])} roles known by profile {figure['profile']!r}"
+        known = f"{len(figure['roles'])} roles, {figure['profile']}"
+        if figure["least_sure"] is not None:
+            known += f" (least sure {figure['least_sure']:.2f})"
         rest = figure["rest_pose"]
         yield f"{figure['name']}: {bones}; {known}"
         yield f"rests in {rest['kind']} (arms {rest['arm_degrees']:.0f} degrees below level)"

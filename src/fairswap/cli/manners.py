@@ -65,7 +65,9 @@ def finding_lines(findings: Iterable[dict[str, str] | Finding]) -> Iterator[str]
     for finding in findings:
         row = finding.as_dict() if isinstance(finding, Finding) else finding
         word = click.style(f"{row['severity']:8}", fg=_COLORS[row["severity"]])
-        said = f"{row['place']}: {row['message']}" + (f". {row['remedy']}." if row["remedy"] else "")
+        said = f"{row['place']}: {row['message']}"
+        if row["remedy"]:
+            said = f"{said}. {row['remedy']}" + ("" if row["remedy"].endswith(("?", "!")) else ".")
         first, *more = textwrap.wrap(said, _WIDTH - 11, break_long_words=False, break_on_hyphens=False)
         yield f"  {word} {first}"
         yield from (" " * 11 + line for line in more)

@@ -132,7 +132,7 @@ def odd_rig(seed: int, naming: str | None = None) -> Rig:
         add("end head", "head", head_place + [0, size, 0])
     if rng.random() < 0.4:
         add("jaw", "head", head_place + [0, 0.1 * size, 0.2 * size])
-        for sign, side in ((1, "left"), (-1, "right")):
+        for sign, side in ((1.0, "left"), (-1.0, "right")):
             add(f"eye_{side}", "head", head_place + [sign * 0.15 * size, 0.4 * size, 0.3 * size])
     upper, lower = base.upper_arm * stretch["arms"], base.lower_arm * stretch["arms"]
     width, hip_width = base.shoulder_width * stretch["width"], base.hip_width * stretch["width"]

@@ -1,0 +1,100 @@
+"""Hold a profile against a figure: what it names, what it lacks, what seems wrong."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from difflib import get_close_matches
+
+from fairswap.bones.identify import Identification, identify
+from fairswap.bones.profile import BoneProfile
+from fairswap.bones.roles import MUST_HAVE, RoleMap, role_order, side_of
+from fairswap.errors import Finding
+from fairswap.figure import Figure
+
+MATCHED, GUESSED, MISSING = "matched", "guessed", "missing"
+
+
+@dataclass(frozen=True)
+class RoleState:
+    """A role's state: ``matched`` by the profile, ``guessed`` from names and shape, or ``missing``."""
+
+    role: str
+    state: str
+    bone: int | None
+    near: tuple[str, ...] = ()
+    confidence: float | None = None
+
+
+def check_profile(profile: BoneProfile, figure: Figure) -> tuple[list[RoleState], list[Finding]]:
+    """The state of every role of the profile (and of every must-have), and what seems wrong with it."""
+    given = profile.assign(figure.skeleton)
+    found = identify(figure)
+    roles = sorted({*profile.roles, *MUST_HAVE, *given.bones}, key=role_order)
+    states = [_state(role, profile, given, found, figure) for role in roles]
+    return states, [*_findings(profile, given, found, figure, states)]
+
+
+def states_of(roles: RoleMap) -> list[RoleState]:
+    """The states of roles that are known already: sure ones count as matched."""
+    states = [
+        RoleState(
+            role, MATCHED if roles.confidences.get(role, 1.0) >= 0.9 else GUESSED, bone, (), roles.confidences.get(role)
+        )
+        for role, bone in roles.bones.items()
+    ]
+    states += [RoleState(role, MISSING, None) for role in roles.missing()]
+    return sorted(states, key=lambda state: role_order(state.role))
+
+
+def _state(role: str, profile: BoneProfile, given: RoleMap, found: Identification, figure: Figure) -> RoleState:
+    if role in given.bones:
+        return RoleState(role, MATCHED, given.bones[role])
+    free = [name for bone, name in enumerate(figure.skeleton.names) if bone not in given.bones.values()]
+    near = [match for name in profile.roles.get(role, ()) for match in get_close_matches(name, free, 2, 0.75)]
+    answer = found.answers.get(role)
+    if answer is not None and answer.bone not in given.bones.values() and answer.confidence >= 0.5:
+        return RoleState(role, GUESSED, answer.bone, tuple(near), answer.confidence)
+    return RoleState(role, MISSING, None, tuple(near))
+
+
+def _findings(
+    profile: BoneProfile, given: RoleMap, found: Identification, figure: Figure, states: list[RoleState]
+) -> list[Finding]:
+    names, out = figure.skeleton.names, []
+    if not given.bones:
+        message = f"not one of its {len(profile.roles)} roles names a bone of {figure.name}"
+        return [Finding("profile-foreign", "problem", profile.name, message, "Is it the profile of this family?")]
+    mirrored = [
+        role
+        for role, bone in given.bones.items()
+        if side_of(role)
+        and (other := found.answers.get(_mirror(role)))
+        and other.bone == bone
+        and other.confidence > 0.9
+    ]
+    if mirrored:
+        message = f"left and right look swapped: {', '.join(mirrored[:4])}{' …' if len(mirrored) > 4 else ''}"
+        out.append(Finding("mirrored", "problem", profile.name, message, "Swap the sides, or turn the figure around"))
+    for role, bone in given.bones.items():
+        answer = found.answers.get(role)
+        wrong = answer is not None and answer.bone != bone and answer.confidence > 0.95 and role not in mirrored
+        if answer is not None and wrong and not role.startswith(("spine_", "neck_")):
+            message = f"{role} is ‹{names[bone]}›, but looks like ‹{names[answer.bone]}› ({'; '.join(answer.reasons)})"
+            out.append(Finding("role-doubtful", "warning", profile.name, message, "Look at both bones"))
+    lacking = [state for state in states if state.state != MATCHED and state.role in profile.roles]
+    renamed = [state for state in lacking if state.near]
+    if renamed and len(renamed) <= 3:
+        pairs = ", ".join(f"{s.role}: {' or '.join(profile.roles[s.role])} is perhaps ‹{s.near[0]}›" for s in renamed)
+        message = f"an edition of the family that differs by {len(renamed)} name(s): {pairs}"
+        out.append(Finding("edition", "note", profile.name, message, "Add the name to the role's list"))
+    for state in states:
+        if state.state == MISSING and state.role in MUST_HAVE:
+            near = f"; near names: {', '.join(state.near)}" if state.near else ""
+            message = f"{state.role} has no bone{near}"
+            out.append(Finding("role-missing", "problem", profile.name, message, "Name a bone for it"))
+    return out
+
+
+def _mirror(role: str) -> str:
+    side = side_of(role)
+    return role.removesuffix(side) + ("right" if side == "left" else "left")
