@@ -95,6 +95,29 @@ def test_a_mirrored_naming_is_said_and_not_swapped_silently():
     assert all(answer.confidence < 0.9 for role, answer in found.answers.items() if role.endswith("_left"))
 
 
+def test_a_clip_shows_the_front_by_the_knees_where_nothing_else_does():
+    """No toes, no names, knees straight at rest: only in motion can left be told from right."""
+    whole = figure("Osric").skeleton
+    toes = {b for b, name in enumerate(whole.names) if "Toecap" in name}
+    kept = [b for b in range(len(whole)) if b not in toes and int(whole.parents[b]) not in toes]
+    number = {b: i for i, b in enumerate(kept)}
+    skeleton = Skeleton(
+        tuple(map(str, kept)),
+        np.array([number.get(int(whole.parents[b]), -1) for b in kept]),
+        whole.rest_rotations[kept],
+        whole.rest_translations[kept],
+    )
+    clip = act("walk", "Osric")
+    poses = replace(clip.poses, skeleton=skeleton, rotation_tracks=clip.poses.rotation_tracks[kept])
+    body = Figure("toeless", skeleton)
+    blind, seeing = identify(body), identify(body, clip=fairswap.Clip("walk", clip.rate, poses))
+    left = number[whole.names.index("salt:Port Thigh")]
+    assert blind.answers["upper_leg_left"].confidence < 0.6
+    assert seeing.answers["upper_leg_left"].bone == left
+    assert seeing.answers["upper_leg_left"].confidence > 0.85
+    assert any("in the clip" in reason for reason in seeing.answers["upper_leg_left"].reasons)
+
+
 def test_a_second_copy_of_the_skeleton_is_paired_bone_by_bone():
     whole = figure("Juniper").skeleton
     arm_bones = [b for b in range(len(whole)) if whole.names[b].endswith("_l") and "elbow" in whole.path(b)]

@@ -9,6 +9,7 @@ import pytest
 
 import fairswap
 from fairswap.body.compare import LIMB_PARTS
+from fairswap.bones.moving import Motion
 from fairswap.clip import Poses
 from fairswap.pose.reference import t_pose
 from fairswap.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
@@ -219,3 +220,12 @@ def test_the_acts_look_like_a_person_could_do_them(motion, performer):
     speed = np.degrees(angle_between(q[1:], q[:-1])) * float(clip.rate)
     assert speed.max() < 450.0
     assert {row.part for row in proof.roles} >= set(LIMB_PARTS)
+    # Knees bend to the front, elbows too: seen from the resting hips, in every frame.
+    roles, motion = ROLES[performer].bones, Motion(clip)
+    legs = [tuple(roles[f"{part}_{side}"] for part in ("upper_leg", "lower_leg", "foot")) for side in ("left", "right")]
+    assert motion.knees_ahead(roles["hips"], legs)[2] > 0.03
+    hips = multiply(motion.world.rotations[:, roles["hips"]], motion.rest.rotations[0, roles["hips"]] * [-1, -1, -1, 1])
+    for thigh, shin, foot in legs:
+        top, knee, ankle = (motion.world.positions[:, bone] for bone in (thigh, shin, foot))
+        seen = rotate(hips * [-1, -1, -1, 1], knee - 0.5 * (top + ankle))
+        assert seen[:, 2].min() > -0.01

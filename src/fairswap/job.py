@@ -72,7 +72,7 @@ def convert_clips(
         for figure, clip in _clips(document):
             if names and clip.name not in names:
                 continue
-            swap = swaps.get(figure) or Swap(figure, target, source_bones, target_bones, strict)
+            swap = swaps.get(figure) or Swap(figure, target, source_bones, target_bones, strict, clip)
             swaps[figure] = swap
             result = swap.convert(clip)
             comparison = compare_subjects(swap.source_side, clip, swap.target_side, result)

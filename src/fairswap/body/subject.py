@@ -8,6 +8,7 @@ from functools import cached_property
 from fairswap.bones.known import roles_of
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
+from fairswap.clip import Clip
 from fairswap.figure import Figure
 from fairswap.pose.reference import Reference, t_pose
 from fairswap.skeleton import Skeleton
@@ -18,13 +19,14 @@ class Subject:
     """A figure in its part (``source``, ``target`` or ``result``).
 
     Its bones are known by the profile given, or as :func:`fairswap.bones.known.roles_of` finds them; ``strict`` refuses
-    guesses.
+    guesses, and a ``clip`` of the figure helps to find them.
     """
 
     part: str
     figure: Figure
     profile: BoneProfile | None = None
     strict: bool = False
+    clip: Clip | None = None
 
     @property
     def skeleton(self) -> Skeleton:
@@ -38,7 +40,7 @@ class Subject:
     @cached_property
     def roles(self) -> RoleMap:
         option = "--source-bones" if self.part == "source" else "--target-bones"
-        return roles_of(self.figure, self.profile, what=self.title, option=option, strict=self.strict)
+        return roles_of(self.figure, self.profile, what=self.title, option=option, strict=self.strict, clip=self.clip)
 
     @cached_property
     def reference(self) -> Reference:

@@ -43,6 +43,8 @@ class Swap:
         names and shape.
     strict : bool
         Refuse guesses that are less than 0.9 sure.
+    motion : Clip, optional
+        A clip of the source: it helps to find the source's bones.
 
     Raises
     ------
@@ -55,6 +57,7 @@ class Swap:
     source_bones: BoneProfile | None = None
     target_bones: BoneProfile | None = None
     strict: bool = False
+    motion: Clip | None = None
 
     def __post_init__(self) -> None:
         # Say now what is wrong, not at the first clip.
@@ -63,7 +66,7 @@ class Swap:
     @cached_property
     def source_side(self) -> Subject:
         """The source with its roles and reference pose."""
-        return Subject("source", self.source, self.source_bones, self.strict)
+        return Subject("source", self.source, self.source_bones, self.strict, self.motion)
 
     @cached_property
     def target_side(self) -> Subject:

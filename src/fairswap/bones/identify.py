@@ -19,6 +19,7 @@ from fairswap.bones.roles import FOUND_BY_ITSELF, MUST_HAVE, RoleMap, is_role, r
 from fairswap.bones.sides import Sides, tell_sides
 from fairswap.bones.trunk import Trunk, trunk_between
 from fairswap.bones.words import fit
+from fairswap.clip import Clip
 from fairswap.errors import Finding, UsageError
 from fairswap.figure import Figure
 
@@ -85,15 +86,17 @@ class _Body:
     trunk: Trunk
 
 
-def identify(figure: Figure, say: Mapping[str, int] | None = None) -> Identification:
+def identify(figure: Figure, say: Mapping[str, int] | None = None, clip: Clip | None = None) -> Identification:
     """Find the roles of a figure's bones.
 
     Parameters
     ----------
     say : mapping of role to bone index, optional
         What is known already; it is taken as it is.
+    clip : Clip, optional
+        A motion of the figure: which bones move, which turn like hinges, which way the knees bend.
     """
-    rig = Rig(figure)
+    rig = Rig(figure, clip)
     bodies = _bodies(rig)
     findings: list[Finding] = []
     answers: dict[str, Answer] = {}

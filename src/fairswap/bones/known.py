@@ -6,6 +6,7 @@ from __future__ import annotations
 from fairswap.bones.identify import Identification, identify
 from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
 from fairswap.bones.roles import MUST_HAVE, RoleMap
+from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError
 from fairswap.figure import Figure
 
@@ -14,12 +15,19 @@ LEAST, SURE = 0.5, 0.9
 
 
 def roles_of(
-    figure: Figure, profile: BoneProfile | None = None, *, what: str, option: str, strict: bool = False
+    figure: Figure,
+    profile: BoneProfile | None = None,
+    *,
+    what: str,
+    option: str,
+    strict: bool = False,
+    clip: Clip | None = None,
 ) -> RoleMap:
     """The roles of a figure's bones.
 
     By the ``profile`` given; else as the file itself says (VRM 1.0); else by the saved or built-in profile that names
-    all must-have roles and most others; else found from names, tree and lengths, where that is at least half sure.
+    all must-have roles and most others; else found from names, tree and lengths (and a ``clip`` of the figure, where
+    there is one), as far as that is at least half sure.
 
     ``what`` names the figure and ``option`` the switch to give a profile with, for the error.
 
@@ -38,7 +46,7 @@ def roles_of(
     known = profile_that_fits(figure)
     if known is not None:
         return known
-    found = identify(figure)
+    found = identify(figure, clip=clip)
     roles = found.role_map(LEAST)
     if roles.missing():
         raise ImpossibleError(_why_not(found, roles, what), remedy=_remedy(option))

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from itertools import combinations
 
 import numpy as np
 
@@ -12,7 +11,9 @@ from fairswap.bones.words import fit
 
 # Weights of what is seen, in the currency of the whole search; see bench/calibrate.py for how sure a lead makes us.
 _NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4
+_MOVES, _HINGE = 0.15, 0.6
 _KEPT_ALIGNMENTS = 6
+_NEIGHBOURS, _MOST_PAIRS = 8, 16
 
 
 @dataclass(frozen=True)
@@ -40,8 +41,10 @@ def limb_pairs(rig: Rig) -> list[Pair]:
     """All twins long enough to be limbs, from below one bone or from two branches of a forked child."""
     found = []
     for holder in range(rig.count):
+        # Twins are alike in reach: in that order each needs to be held against its neighbours only.
         children = [child for child in rig.children[holder] if rig.below[child] >= 3]
-        for a, b in combinations(children, 2):
+        children.sort(key=lambda child: rig.reach[child])
+        for a, b in ((a, b) for i, a in enumerate(children) for b in children[i + 1 : i + 1 + _NEIGHBOURS]):
             twin = rig.twins(a, b)
             if twin > 0.02:
                 first, second = rig.chain(a), rig.chain(b)
@@ -50,7 +53,15 @@ def limb_pairs(rig: Rig) -> list[Pair]:
     if not found:
         return []
     longest = max(_main_length(rig, pair) for pair in found)
-    return [pair for pair in found if _main_length(rig, pair) > 0.25 * longest]
+    found = [pair for pair in found if _main_length(rig, pair) > 0.25 * longest]
+    if len(found) > _MOST_PAIRS:  # a scene full of things: limbs are long, mirror each other, and are called so
+        found.sort(key=lambda pair: -_promise(rig, pair, longest))
+    return found[:_MOST_PAIRS]
+
+
+def _promise(rig: Rig, pair: Pair, longest: float) -> float:
+    named = sum(bool(rig.meanings[bone].parts - {"extra", "end", "helper"}) for bone in pair.first[:4])
+    return pair.twin + _main_length(rig, pair) / longest + 0.5 * named
 
 
 def leg_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
@@ -67,12 +78,12 @@ def leg_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
                     continue
                 base = _FRACTION * (thigh + shin) / reach + _LENGTHS * _bell(thigh / shin, 1.0, 0.3)
                 base -= _SKIPPED * (lower - upper - 1 + foot - lower - 1) + 0.3 * upper
-                base += _names(rig, pair, ("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
+                base += _seen(rig, pair, ("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
                 rows = (("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
                 found.append(Alignment(rows, base - 0.25 * (last > foot)))
                 if foot < last:
                     toes = foot + 1
-                    score = base + 0.6 * _bell(length[toes] / shin, 0.36, 0.5) + _names(rig, pair, ("toes", toes))
+                    score = base + 0.6 * _bell(length[toes] / shin, 0.36, 0.5) + _seen(rig, pair, ("toes", toes))
                     found.append(Alignment((*rows, ("toes", toes)), score - 0.3 * max(0, last - toes - 1)))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
 
@@ -96,12 +107,12 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
                     base += 1.6 if hand == forks[0] else -0.8
                 else:
                     base += 0.8 if hand == last else 0.3 if hand == last - 1 and _ends_there(rig, pair) else 0.0
-                base += _names(rig, pair, ("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
+                base += _seen(rig, pair, ("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
                 rows = (("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
                 found.append(Alignment(rows, base + 0.25 - 0.5 * upper))
                 for shoulder in range(upper):
                     collar = length[shoulder + 1 : upper + 1].sum()
-                    score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _names(rig, pair, ("shoulder", shoulder))
+                    score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _seen(rig, pair, ("shoulder", shoulder))
                     score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
                     found.append(Alignment((("shoulder", shoulder), *rows), score))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
@@ -113,12 +124,17 @@ def _ends_there(rig: Rig, pair: Pair) -> bool:
     return not rig.children[last] and rig.length[last] < 0.6 * rig.length[pair.first[-2]]
 
 
-def _names(rig: Rig, pair: Pair, *roles: tuple[str, int]) -> float:
+def _seen(rig: Rig, pair: Pair, *roles: tuple[str, int]) -> float:
+    """What names, and a clip where there is one, say for bones in these roles."""
     total = 0.0
     for role, at in roles:
         for branch in (pair.first, pair.second):
-            total += 0.5 * fit(rig.names[branch[at]], f"{role}_left")
-    return _NAME * total
+            total += 0.5 * _NAME * fit(rig.names[branch[at]], f"{role}_left")
+            if rig.motion is not None and rig.motion.moves.any():
+                total += _MOVES if rig.motion.moves[branch[at]] else -_MOVES
+                if role.startswith("lower_"):  # knees and elbows are hinges
+                    total += _HINGE * (float(rig.motion.hinge[branch[at]]) - 0.7)
+    return total
 
 
 def _lengths(rig: Rig, pair: Pair) -> np.ndarray:

@@ -6,10 +6,13 @@ from functools import cached_property
 
 import numpy as np
 
+from fairswap.bones.moving import Motion
 from fairswap.bones.words import NameMeaning, meaning_of
+from fairswap.clip import Clip
 from fairswap.figure import Figure
 from fairswap.kernels import Floats
 
+_MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 _TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins
 
 
@@ -19,8 +22,9 @@ class Rig:
     ``core`` children are those that are neither. Lengths are those of the rest pose, which bones keep in every pose.
     """
 
-    def __init__(self, figure: Figure) -> None:
+    def __init__(self, figure: Figure, clip: Clip | None = None) -> None:
         skeleton = figure.skeleton
+        self.motion = Motion(clip) if clip is not None and clip.frames > 1 else None
         self.figure, self.skeleton = figure, skeleton
         self.count = len(skeleton)
         self.parents: list[int] = skeleton.parents.tolist()
@@ -131,7 +135,8 @@ class Rig:
                 continue
             named = "helper" in meaning_of(self.skeleton.names[bone]).parts
             best = (np.inf, 0.0)
-            for other in self.skeleton.children[parent]:
+            family = self.skeleton.children[parent]
+            for other in family if len(family) <= _MOST_SIBLINGS else ():
                 if other == bone or other in self.ends:
                     continue
                 if not self.skeleton.children[other] and self.length[other] <= self.length[bone]:

@@ -31,7 +31,10 @@ def tell_sides(
     if float((rig.places[shoulders[0]] - rig.places[shoulders[1]]) @ across) < 0:
         arms = [role for role in limbs if role in ("shoulder", "upper_arm", "lower_arm", "hand")]
         limbs = limbs | {role: (limbs[role][1], limbs[role][0]) for role in arms}
-    ahead = _ahead(rig, limbs, up)
+    ahead, shown = _ahead(rig, limbs, up), "the toes show the front"
+    sure = 0.93
+    if ahead is None:
+        ahead, shown, sure = _knees(rig, limbs, trunk["hips"], up)
     votes = [_side_vote(rig, pair) for pair in limbs.values()]
     said = float(np.sum(votes))
     if ahead is not None:
@@ -39,11 +42,11 @@ def tell_sides(
         by_shape = float(across @ left) > 0
         if said != 0.0 and (said > 0) != by_shape:
             if abs(said) >= 3.0:
-                reason = "the names say so, against the way the toes point"
+                reason = f"the names say so, although {shown} otherwise"
                 return Sides(said > 0, 0.6, reason, True), limbs
-            return Sides(by_shape, 0.6, "the toes show the front, against the names", True), limbs
-        reason = "the toes show the front" + (", and the names agree" if said else "")
-        return Sides(by_shape, 0.99 if said else 0.93, reason, False), limbs
+            return Sides(by_shape, 0.6, f"{shown}, against the names", True), limbs
+        reason = shown + (", and the names agree" if said else "")
+        return Sides(by_shape, 0.99 if said else sure, reason, False), limbs
     if said != 0.0:
         return Sides(said > 0, 0.97, "the names say so; nothing shows the front", False), limbs
     guess = float(np.cross(up, [0.0, 0.0, 1.0]) @ across) >= 0
@@ -69,6 +72,28 @@ def _ahead(rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray) -> np.nd
         return None
     way = way - (way @ up) * up
     return way if np.linalg.norm(way) > 1e-9 else None
+
+
+def _knees(
+    rig: Rig, limbs: dict[str, tuple[int, int]], hips: int, up: np.ndarray
+) -> tuple[np.ndarray | None, str, float]:
+    """The way the knees bend, in a clip if there is one, else at rest; with what to say, and how sure that is."""
+    legs = [(limbs["upper_leg"][i], limbs["lower_leg"][i], limbs["foot"][i]) for i in (0, 1)]
+    if rig.motion is not None:
+        way = rig.motion.knees_ahead(hips, legs)
+        way = way - (way @ up) * up
+        if np.linalg.norm(way) > 0.01:
+            return way, "the knees bend to the front in the clip", 0.95
+    ways = []
+    for thigh, shin, foot in legs:
+        line = rig.places[foot] - rig.places[thigh]
+        out = rig.places[shin] - rig.places[thigh]
+        ways.append((out - (out @ line) / (line @ line + 1e-12) * line) / (np.linalg.norm(line) + 1e-12))
+    rest = np.mean(ways, axis=0)
+    rest = rest - (rest @ up) * up
+    if np.linalg.norm(rest) > 0.003:
+        return rest, "the knees are bent a little to the front", 0.85
+    return None, "", 0.0
 
 
 def _side_vote(rig: Rig, pair: tuple[int, int]) -> float:

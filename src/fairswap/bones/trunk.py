@@ -111,7 +111,8 @@ def _face(rig: Rig, head: int, up: np.ndarray) -> dict[str, int]:
     if len(eyes) != 2 and pairs:
         heights = [float((rig.places[list(pair)].mean(axis=0) - rig.places[head]) @ up) for pair in pairs]
         upper = [pair for pair, height in zip(pairs, heights, strict=True) if height > 0.5 * max(heights)]
-        eyes = list(min(upper, key=lambda pair: float(rig.length[pair[0]]))) if upper else []
+        nearest = sorted((float(rig.length[pair[0]]), pair) for pair in upper)
+        eyes = list(nearest[0][1]) if nearest else []
     if len(eyes) == 2:
         found["eye_first"], found["eye_second"] = eyes
         if not jaws:  # what is alone and nearer than the eyes

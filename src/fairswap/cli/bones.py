@@ -49,8 +49,10 @@ def draft(
     from fairswap.files import load
     from fairswap.formats.storage import write_atomically
 
-    figure = load(file, unit=unit, up=up).figure
-    found = identify(figure, bones_said(figure, say))
+    document = load(file, unit=unit, up=up)
+    figure = document.figure
+    clip = max(document.clips_of(figure), key=lambda clip: clip.frames, default=None)
+    found = identify(figure, bones_said(figure, say), clip)
     report = draft_as_data(figure, found)
     written = [path for path in (out, user_folder() / f"{family}.toml" if family else None) if path is not None]
     for path in written:

@@ -257,7 +257,7 @@ def _set_leg(turns: dict[str, Floats], side: str, sign: float, hips: Floats, foo
     distance = np.where(distance > _SOFT_REACH, soft, distance)
     along = normalized(reach)
     ahead = rotate(slerp(turns["hips"], yaw, 0.5), np.array([0.08 * sign, 0.0, 1.0]))
-    hinge = normalized(np.cross(ahead, along) * -1.0)
+    hinge = normalized(np.cross(ahead, along))
     bend = np.arccos(np.clip(distance, 0.0, 1.0))  # both bones are half a leg long
     for role, angle in ((f"upper_leg_{side}", -bend), (f"lower_leg_{side}", bend)):
         direction = rotate(quaternion_from_axis_angle(hinge, angle), along)
