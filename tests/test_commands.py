@@ -145,6 +145,35 @@ def test_clips_are_picked_kept_and_spread_over_files():
     assert (missing.returncode, "'Turn and bow'" in missing.stderr) == (2, True)
 
 
+def test_a_target_with_a_second_figure_says_which_one_moves():
+    from fairswap.formats.gltf.container import open_container
+
+    made = open_container(TROUPE / "osric.glb")
+    raw = json.loads(json.dumps(made.raw))
+    count, joints = len(raw["nodes"]), raw["skins"][0]["joints"]
+    raw["nodes"] += [{"name": f"copy {i}", "children": [count + i + 1]} for i in range(3)] + [{"name": "copy 3"}]
+    raw["scenes"][0]["nodes"] += [count, len(raw["nodes"])]
+    raw["nodes"].append({"name": "cloak", "mesh": 0, "skin": 1})
+    four = [count + i for i in range(4)]
+    raw["skins"].append({"joints": (four * (len(joints) // 4 + 1))[:4]})
+    raw["meshes"].append(raw["meshes"][0])
+    import base64
+
+    data = base64.b64encode(bytes(made.buffers[0])).decode()
+    raw["buffers"] = [{"byteLength": len(made.buffers[0]), "uri": f"data:;base64,{data}"}]
+    raw["nodes"][-1]["mesh"] = 1
+    raw["meshes"][1] = {"primitives": [{**raw["meshes"][0]["primitives"][0]}]}
+    attributes = dict(raw["meshes"][1]["primitives"][0]["attributes"])
+    attributes.pop("JOINTS_0"), attributes.pop("WEIGHTS_0")
+    raw["meshes"][1]["primitives"][0]["attributes"] = attributes
+    Path("two.gltf").write_text(json.dumps(raw))
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    done = run("convert", "walk.bvh", "--onto", "two.gltf", "-o", "out.glb", "--json")
+    assert done.returncode == 0, done.stderr
+    findings = json.loads(done.stdout)["findings"]
+    assert [f["severity"] for f in findings if f["code"] == "several-figures"] == ["warning"]
+
+
 def test_bones_lists_and_shows():
     listed = json.loads(run("bones", "list", "--json").stdout)["profiles"]
     assert [row["name"] for row in listed] == ["h-anim", "quillmoor", "saltglass", "vrm-1"]

@@ -38,6 +38,16 @@ class Document:
             )
         return max(self.figures, key=lambda figure: (bool(figure.meshes), len(figure.skeleton)))
 
+    def left_standing(self) -> list[Finding]:
+        """A warning if there are more figures in the file than the one that will move."""
+        others = [figure for figure in self.figures if figure is not self.figure]
+        if not others:
+            return []
+        names = ", ".join(f"{figure.name!r} ({len(figure.skeleton)} bones)" for figure in others)
+        message = f"only {self.figure.name!r} moves; there are other figures in the file, which stay: {names}"
+        remedy = "If one is a second copy of the skeleton, which came with clothes, join them before exporting"
+        return [Finding("several-figures", "warning", self.file, message, remedy)]
+
     def clips_of(self, figure: Figure) -> tuple[Clip, ...]:
         """The clips that move ``figure``."""
         return tuple(clip for clip in self.clips if clip.skeleton is figure.skeleton)

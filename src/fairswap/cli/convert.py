@@ -87,6 +87,7 @@ def command(
     if picture is not None:
         written += _pictures(picture, done, force)
     findings = [finding for document in (*sources, target_document) for finding in document.findings]
+    findings += target_document.left_standing()
     findings += [finding for swap in dict.fromkeys(row.swap for row in done) for finding in swap.findings]
     report = {
         "target": {"file": str(onto), "figure": target.name},

@@ -18,6 +18,7 @@ from fairswap.formats.storage import write_atomically
 from fairswap.kernels import Floats
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, View, bone_lines, draw_figure
+from fairswap.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
 from fairswap.skeleton import WorldTransforms
 
 if TYPE_CHECKING:
@@ -71,8 +72,14 @@ def telling_times(source: Actor, comparison: Comparison, count: int) -> Floats:
     """Times to look at: where the two differ most, and then again and again the pose least like those already taken."""
     frames = np.unique(np.linspace(0, source.clip.frames - 1, _CANDIDATES).round().astype(np.intp))
     bones = sorted(source.drawn_bones)
-    places = source.clip.poses.at(frames).world().positions[:, bones]
-    places = (places - places.mean(axis=1, keepdims=True)).reshape(len(frames), -1)
+    world = source.clip.poses.at(frames).world()
+    # Poses as seen by the actor: whichever way it faces, wherever it stands.
+    hips = source.roles.bones["hips"]
+    turned = multiply(world.rotations[:, hips], conjugate(source.figure.skeleton.rest.rotations[0, hips]))
+    ahead = rotate(turned, np.array([0.0, 0.0, 1.0]))
+    heading = quaternion_from_axis_angle([0.0, 1.0, 0.0], -np.arctan2(ahead[:, 0], ahead[:, 2]))
+    places = rotate(heading[:, None], world.positions[:, bones] - world.positions[:, hips, None])
+    places = places.reshape(len(frames), -1)
     worst = comparison.times_s[np.argmax(comparison.per_frame_degrees)] * float(source.clip.rate)
     chosen = [int(np.argmin(np.abs(frames - worst)))]
     apart = np.linalg.norm(places - places[chosen[0]], axis=1)
