@@ -1,8 +1,11 @@
 """Bones found by themselves: on odd rigs, on the troupe under other names, and where there is no body."""
 
+import base64
+import json
 from dataclasses import replace
 from pathlib import Path
 
+import jsonschema
 import numpy as np
 import pytest
 
@@ -11,7 +14,8 @@ from fairswap.bones.identify import identify
 from fairswap.bones.known import roles_of
 from fairswap.bones.words import meaning_of
 from fairswap.demo.rigs import NAMINGS, odd_rig
-from fairswap.figure import Figure
+from fairswap.figure import Figure, deformed_vertices
+from fairswap.formats.gltf.container import open_container
 from fairswap.skeleton import Skeleton
 from making import TROUPE, act, arm, figure, random_skeleton
 from test_commands import run
@@ -244,6 +248,39 @@ def test_match_pairs_two_figures_through_the_roles():
     assert done.returncode == 0, done.stderr
     assert re_row(done.stdout, "lower_arm_left") == ["salt:Port Cuff", "elbow_l"]
     assert "from salt:Pelvis to salt:Loin" in done.stdout
+
+
+def test_a_second_skeleton_that_came_with_clothes_is_joined_skin_and_all():
+    """A cloak of the same shape on a copy of all bones: after joining it moves with the body, vertex for vertex."""
+    made = open_container(TROUPE / "juniper.glb")
+    raw = json.loads(json.dumps(made.raw))
+    count = len(raw["nodes"]) - 1  # the last is the mesh
+    shift = len(raw["nodes"])
+    for node in raw["nodes"][:count]:
+        twin = {**node, "name": f"{node['name']}.001"}
+        if "children" in node:
+            twin["children"] = [child + shift for child in node["children"]]
+        raw["nodes"].append(twin)
+    raw["skins"].append({**raw["skins"][0], "joints": [joint + shift for joint in raw["skins"][0]["joints"]]})
+    raw["nodes"].append({"name": "cloak", "mesh": 0, "skin": 1})
+    raw["scenes"][0]["nodes"] += [shift, len(raw["nodes"]) - 1]
+    data = base64.b64encode(bytes(made.buffers[0])).decode()
+    raw["buffers"] = [{"byteLength": len(made.buffers[0]), "uri": f"data:;base64,{data}"}]
+    Path("dressed.gltf").write_text(json.dumps(raw))
+    assert len(fairswap.load("dressed.gltf").figures) == 2
+    done = run("bones", "merge", "dressed.gltf", "-o", "joined.glb", "--json")
+    assert done.returncode == 0, done.stderr
+    report = json.loads(done.stdout)
+    assert len(report["merged"]) > 70
+    schema = Path(fairswap.__file__).parent / "data" / "schemas" / "bones-merge.schema.json"
+    jsonschema.validate(report, json.loads(schema.read_text()))
+    joined = fairswap.load("joined.glb")
+    assert [len(f.meshes) for f in joined.figures] == [2]
+    clip = fairswap.Swap(figure("Osric"), joined.figure).convert(act("walk", "Osric"))
+    world = clip.at([1.1]).world()
+    body, cloak = (deformed_vertices(mesh, world, 0) for mesh in joined.figure.meshes)
+    assert np.abs(body - cloak).max() < 1e-4
+    assert run("bones", "merge", TROUPE / "juniper.glb", "-o", "no.glb").returncode == 4
 
 
 def re_row(text, role):

@@ -45,7 +45,7 @@ class Document:
             return []
         names = ", ".join(f"{figure.name!r} ({len(figure.skeleton)} bones)" for figure in others)
         message = f"only {self.figure.name!r} moves; there are other figures in the file, which stay: {names}"
-        remedy = "If one is a second copy of the skeleton, which came with clothes, join them before exporting"
+        remedy = "If one is a second copy of the skeleton, which came with clothes, join them with 'bones merge'"
         return [Finding("several-figures", "warning", self.file, message, remedy)]
 
     def clips_of(self, figure: Figure) -> tuple[Clip, ...]:

@@ -38,14 +38,23 @@ def draft_as_data(figure: Figure, found: Identification) -> dict[str, Any]:
 
 def profile_text(figure: Figure, found: Identification, name: str) -> str:
     """A bone profile (TOML) with a comment behind every bone: how sure, and why."""
-    called = _namer(figure)
+    whole, prefix = _namer(figure), _common_prefix(figure.skeleton.names)
     space = figure.space
+
+    def called(bone: int) -> str:
+        return str(whole(bone)).removeprefix(prefix)
+
     lines = [
         'fairswap = "bones/1"',
         f"# Drafted from the figure {figure.name!r}. Behind each bone: how sure it is (0 to 1), and why.",
         "# Correct what is wrong; a role may also have a list of bones, for editions of the family.",
         f"name = {_quoted(name)}",
     ]
+    if prefix:
+        lines += [
+            "# What stands before every name; in another scene it may be anything.",
+            f"prefix = {_list([prefix, '*' + prefix[-1]])}",
+        ]
     if found.extra:
         lines += ["# Bones that no role fits: they keep their rest.", f"extra = {_list(map(called, found.extra))}"]
     if found.end:
@@ -69,6 +78,15 @@ def profile_text(figure: Figure, found: Identification, name: str) -> str:
     for bone, (role, share) in found.helper.items():
         lines += ["", f"[helper.{_quoted(called(bone))}]", f'role = "{role}"', f"share = {share}"]
     return "\n".join(lines) + "\n"
+
+
+def _common_prefix(names: tuple[str, ...]) -> str:
+    """What a scene puts before every name: ``"rig:"``; nothing if one name lacks it."""
+    for mark in ":|":
+        prefix = names[0].partition(mark)[0] + mark
+        if all(name.startswith(prefix) and len(name) > len(prefix) for name in names):
+            return prefix
+    return ""
 
 
 def _section(role: str) -> str:

@@ -1,4 +1,4 @@
-"""``fairswap bones draft|check|match|list|show``."""
+"""``fairswap bones draft|check|match|merge|list|show``."""
 
 from __future__ import annotations
 
@@ -111,6 +111,28 @@ def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, 
     lines = [*manners.table(rows, ("role", a.name, b.name))]
     lines.append(f"  of {b.name} {len(report['resting'])} bones rest: {', '.join(report['resting'][:8])} …")
     manners.emit(report, [*lines, *manners.finding_lines(report["findings"])], as_json, quiet)
+
+
+@command.command()
+@click.argument("file", type=click.Path(path_type=Path))
+@click.option(
+    "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT.glb", help="Write the result here."
+)
+@manners.as_json
+@manners.quiet
+@manners.force
+def merge(file: Path, out: Path, as_json: bool, quiet: bool, force: bool) -> None:
+    """Join second copies of the skeleton in FILE, as come with clothes, with its own bones."""
+    from fairswap.files import load, save
+    from fairswap.merge import with_copies_merged
+
+    manners.never_an_input(out, (file,))
+    document, report = with_copies_merged(load(file))
+    report["written"] = save(out, document.figure, document.clips_of(document.figure), force=force)
+    lines = [f"{report['figure']}: {len(report['merged'])} bones joined with those they are copies of"]
+    if report["kept"]:
+        lines.append(f"  left as they are, since a skin has both: {', '.join(report['kept'])}")
+    manners.emit(report, [*lines, *(f"  wrote    {path}" for path in report["written"])], as_json, quiet)
 
 
 @command.command(name="list")

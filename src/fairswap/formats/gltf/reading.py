@@ -46,7 +46,12 @@ class GltfOrigin:
 
 def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
     """Read a ``.glb`` or ``.gltf``; see :func:`fairswap.load`."""
-    container = open_container(path)
+    return document_from_container(open_container(path), unit=unit, up=up)
+
+
+def document_from_container(container: Container, *, unit: str | None = None, up: str | None = None) -> Document:
+    """Figures and clips of a document that is open already."""
+    path = container.path
     tree = tree_from_nodes(container.document)
     figures, findings, spaces = [], [], []
     for nodes in figures_from_nodes(container.document, tree):
