@@ -241,6 +241,50 @@ def test_check_finds_an_edition_a_mirror_and_what_is_missing():
     assert done.returncode in (0, 1)
     foreign = run("bones", "check", "saltglass", TROUPE / "juniper.glb")
     assert (foreign.returncode, "not one of its 56 roles" in foreign.stdout) == (1, True)
+    text = (TROUPE.parent / "profiles" / "saltglass.toml").read_text().replace('"salt:"', '"salt:", "pepper:"')
+    Path("peppered.toml").write_text(text)
+    assert "prefix 'pepper:'" in run("bones", "check", "peppered.toml", TROUPE / "osric.glb").stdout
+
+
+def test_a_motion_file_with_two_bone_limbs_is_enough():
+    """Hips, a spine bone, a head, and limbs of two bones each: their end sites are all there is of hands and feet."""
+    lines = [
+        "HIERARCHY",
+        "ROOT b0",
+        "{",
+        "OFFSET 0 100 0",
+        "CHANNELS 6 Xposition Yposition Zposition Zrotation Xrotation Yrotation",
+    ]
+
+    def joint(number, offset, inner):
+        return [f"JOINT b{number}", "{", f"OFFSET {offset}", "CHANNELS 3 Zrotation Xrotation Yrotation", *inner, "}"]
+
+    def end(offset):
+        return ["End Site", "{", f"OFFSET {offset}", "}"]
+
+    for x, number in ((9, 1), (-9, 3)):
+        lines += joint(number, f"{x} -4 0", joint(number + 1, "0 -44 1", end("0 -44 -1")))
+    arms = [
+        line
+        for x, n in ((16, 6), (-16, 8))
+        for line in joint(n, f"{x} 22 0", joint(n + 1, f"{1.8 * x} 0 0", end(f"{1.7 * x} 0 0")))
+    ]
+    lines += joint(5, "0 20 0", [*arms, *joint(10, "0 34 0", end("0 22 0"))])
+    text = "\n".join([*lines, "}", "MOTION", "Frames: 1", "Frame Time: 0.04", " ".join(["0", "100", "0", *["0"] * 33])])
+    Path("stick.bvh").write_text(text + "\n")
+    stick = fairswap.load("stick.bvh").figure
+    roles = roles_of(stick, what="the stick man", option="").bones
+    names = {role: stick.skeleton.names[bone] for role, bone in roles.items()}
+    expected = {
+        "hips": "b0",
+        "spine_1": "b5",
+        "head": "b10",
+        "upper_leg_left": "b1",
+        "lower_leg_right": "b4",
+        "lower_arm_left": "b7",
+    }
+    assert {role: names[role] for role in expected} == expected
+    assert {names["foot_left"], names["hand_right"]} == {"b2_end", "b9_end"}
 
 
 def test_match_pairs_two_figures_through_the_roles():

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 
 from fairswap.bones.identify import Identification, identify
-from fairswap.bones.profile import BoneProfile
+from fairswap.bones.profile import BoneProfile, fits
 from fairswap.bones.roles import MUST_HAVE, RoleMap, role_order, side_of
 from fairswap.errors import Finding
 from fairswap.figure import Figure
@@ -87,6 +87,10 @@ def _findings(
         pairs = ", ".join(f"{s.role}: {' or '.join(profile.roles[s.role])} is perhaps ‹{s.near[0]}›" for s in renamed)
         message = f"an edition of the family that differs by {len(renamed)} name(s): {pairs}"
         out.append(Finding("edition", "note", profile.name, message, "Add the name to the role's list"))
+    idle = [f"{kind} {glob!r}" for kind, glob in profile.patterns() if not any(fits(glob, name) for name in names)]
+    if idle:
+        message = f"patterns that match no bone: {', '.join(idle)}"
+        out.append(Finding("pattern-idle", "note", profile.name, message, "Correct them, or take them out"))
     for state in states:
         if state.state == MISSING and state.role in MUST_HAVE:
             near = f"; near names: {', '.join(state.near)}" if state.near else ""

@@ -53,6 +53,7 @@ class Answer:
 class Identification:
     """What is known of a figure's bones."""
 
+    figure: str
     answers: dict[str, Answer]
     helper: dict[int, tuple[str, float]]
     end: tuple[int, ...]
@@ -63,11 +64,17 @@ class Identification:
     def role_map(self, least: float = 0.5) -> RoleMap:
         """The roles known with at least this confidence."""
         kept = {role: answer for role, answer in self.answers.items() if answer.confidence >= least}
+        left = [f"{role} ({a.confidence:.2f})" for role, a in self.answers.items() if role not in kept]
+        findings = list(self.findings)
+        if left:
+            message = f"less than {least:g} sure, left out: {', '.join(left[:8])}{' …' if len(left) > 8 else ''}"
+            remedy = "Name their bones in a profile: 'fairswap bones draft FILE -o P.toml'"
+            findings.append(Finding("bones-left-out", "warning", self.figure, message, remedy))
         return RoleMap(
             {role: answer.bone for role, answer in kept.items()},
             FOUND_BY_ITSELF,
             {role: answer.confidence for role, answer in kept.items()},
-            self.findings,
+            tuple(findings),
         )
 
     @property
@@ -340,7 +347,9 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
             findings.append(
                 Finding("bone-unsure", "note", rig.figure.name, message, "Say so with --say if it is wrong")
             )
-    return Identification(answers, helper, tuple(sorted(rig.ends)), extra, tuple(duplicates), tuple(findings))
+    return Identification(
+        rig.figure.name, answers, helper, tuple(sorted(rig.ends)), extra, tuple(duplicates), tuple(findings)
+    )
 
 
 def _spot(rig: Rig, bone: int) -> tuple[int, ...]:

@@ -42,12 +42,12 @@ def limb_pairs(rig: Rig) -> list[Pair]:
     found = []
     for holder in range(rig.count):
         # Twins are alike in reach: in that order each needs to be held against its neighbours only.
-        children = [child for child in rig.children[holder] if rig.below[child] >= 3]
+        children = [child for child in rig.children[holder] if len(rig.limb(child)) >= 3]
         children.sort(key=lambda child: rig.reach[child])
         for a, b in ((a, b) for i, a in enumerate(children) for b in children[i + 1 : i + 1 + _NEIGHBOURS]):
             twin = rig.twins(a, b)
             if twin > 0.02:
-                first, second = rig.chain(a), rig.chain(b)
+                first, second = rig.limb(a), rig.limb(b)
                 shared = min(len(first), len(second))
                 found.append(Pair(holder, tuple(first[:shared]), tuple(second[:shared]), twin))
     if not found:
@@ -142,7 +142,7 @@ def _lengths(rig: Rig, pair: Pair) -> np.ndarray:
 
 
 def _main_length(rig: Rig, pair: Pair) -> float:
-    return float(rig.reach[pair.first[0]])
+    return float(rig.length[list(pair.first[1:])].sum())
 
 
 def _bell(value: float, middle: float, width: float) -> float:

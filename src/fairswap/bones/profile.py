@@ -82,6 +82,10 @@ class BoneProfile:
             raise InputError(f"the profile cannot be read ({reason})", file=path) from None
         return _profile_from_text(text, str(path))
 
+    def patterns(self) -> list[tuple[str, str]]:
+        """Every ``prefix`` and ``ignore`` pattern, with the field it stands in."""
+        return [("prefix", glob) for glob in self.prefixes] + [("ignore", glob) for glob in self.ignore]
+
     def assign(self, skeleton: Skeleton) -> RoleMap:
         """The roles that bones of ``skeleton`` fill by this profile. Each bone fills one role at most."""
         by_name: dict[str, int] = {}
@@ -101,6 +105,11 @@ class BoneProfile:
             if filling is not None and filling not in found.values():
                 found[role] = filling
         return RoleMap(_renumbered(found), self.name)
+
+
+def fits(glob: str, name: str) -> bool:
+    """Whether a name begins as a pattern says; ``*`` stands for anything."""
+    return _pattern((glob,)).match(name) is not None
 
 
 def built_in_profiles() -> tuple[BoneProfile, ...]:

@@ -71,6 +71,14 @@ class Rig:
             found.append(bone)
         return found
 
+    def limb(self, bone: int) -> list[int]:
+        """A branch as a limb: its chain, and of one with two bones the end marker too, which is all there is of a foot
+        or a hand."""
+        found = self.chain(bone)
+        if len(found) == 2:
+            found += [child for child in self.skeleton.children[found[-1]] if child in self.ends][:1]
+        return found
+
     def run(self, bone: int) -> list[int]:
         """From a bone down until it forks or ends."""
         found = [bone]
@@ -92,7 +100,7 @@ class Rig:
 
     def twins(self, a: int, b: int) -> float:
         """How much two branches are mirror images by their lengths: 1 wholly, 0 not at all."""
-        first, second = self.chain(a), self.chain(b)
+        first, second = self.limb(a), self.limb(b)
         shared = min(len(first), len(second))
         if shared < 3 or abs(len(first) - len(second)) > 1:
             return 0.0
