@@ -67,7 +67,8 @@ class Identification:
         left = [f"{role} ({a.confidence:.2f})" for role, a in self.answers.items() if role not in kept]
         findings = list(self.findings)
         if left:
-            message = f"less than {least:g} sure, left out: {', '.join(left[:8])}{' …' if len(left) > 8 else ''}"
+            shown = ", ".join(left[:8]) + (" …" if len(left) > 8 else "")
+            message = f"less than {least:g} sure, left out: {shown}"
             remedy = "Name their bones in a profile: 'fairswap bones draft FILE -o P.toml'"
             findings.append(Finding("bones-left-out", "warning", self.figure, message, remedy))
         return RoleMap(

@@ -78,7 +78,7 @@ _MEANING = {_folded(word): part for part, words in _PARTS.items() for word in wo
 _SIDE_WORDS = {_folded(word): side for side, words in _SIDES.items() for word in words.split()}
 _LONG_WORDS = sorted((word for word in _MEANING if len(word) >= 4), key=len, reverse=True)
 _CJK = re.compile(r"[\u3040-\u30ff\u4e00-\u9fff]+")
-_CUT = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[^\W\d_A-Z]+|[A-Z]+|\d+")
+_CUT = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[^A-Z\W\d_]+|[A-Z]+|\d+")
 
 
 @dataclass(frozen=True)
