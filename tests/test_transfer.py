@@ -11,6 +11,7 @@ import fairswap
 from fairswap.body.compare import LIMB_PARTS
 from fairswap.bones.moving import Motion
 from fairswap.clip import Poses
+from fairswap.demo.rigs import odd_rig
 from fairswap.pose.reference import t_pose
 from fairswap.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
 from making import act, figure
@@ -229,3 +230,18 @@ def test_the_acts_look_like_a_person_could_do_them(motion, performer):
         top, knee, ankle = (motion.world.positions[:, bone] for bone in (thigh, shin, foot))
         seen = rotate(hips * [-1, -1, -1, 1], knee - 0.5 * (top + ankle))
         assert seen[:, 2].min() > -0.01
+
+
+@pytest.mark.parametrize("seed", range(100, 130, 2))
+def test_the_bow_on_odd_rigs_that_nobody_described(seed):
+    """Other names, rests, counts, axes and sizes: bones are found, the motion is the same, and it comes back."""
+    rig, juniper, clip = odd_rig(seed, upright=True).figure, figure("Juniper"), act("bow", "Juniper")
+    there = fairswap.Swap(juniper, rig)
+    result = there.convert(clip)
+    proof = fairswap.compare(juniper, clip, rig, result)
+    assert proof.limbs_mean_degrees <= 0.5
+    assert proof.limbs_worst_degrees <= 2.0
+    assert proof.hips_worst_percent <= 1.0
+    back = fairswap.compare(juniper, clip, juniper, fairswap.Swap(rig, juniper).convert(result))
+    worst = {row.role: row.worst_degrees for row in back.roles if row.part in ("arms", "legs")}
+    assert max(worst.values()) <= 2.0

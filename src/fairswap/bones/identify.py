@@ -329,12 +329,11 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
         bone: (role_of[parent], round(share, 2)) for bone, (parent, share) in rig.helpers.items() if parent in role_of
     }
     duplicates = []
-    spot: dict[tuple[int, ...], int] = {}
-    for bone in role_of:
-        spot.setdefault(_spot(rig, bone), bone)
-    for bone in range(rig.count):
-        twin = spot.get(_spot(rig, bone))
-        if bone in role_of or twin is None or twin == bone or twin in rig.ancestors(bone):
+    known = list(role_of)
+    for bone in range(rig.count) if known else ():
+        distance = np.linalg.norm(rig.places[known] - rig.places[bone], axis=1)
+        twin = known[int(np.argmin(distance))]
+        if bone in role_of or distance.min() > 0.003 * rig.size or twin in rig.ancestors(bone):
             continue
         if rig.meanings[bone].parts == rig.meanings[twin].parts and bone not in rig.ends:
             duplicates.append((bone, twin))
@@ -351,7 +350,3 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
     return Identification(
         rig.figure.name, answers, helper, tuple(sorted(rig.ends)), extra, tuple(duplicates), tuple(findings)
     )
-
-
-def _spot(rig: Rig, bone: int) -> tuple[int, ...]:
-    return tuple(np.round(rig.places[bone] / (0.002 * rig.size)).astype(int).tolist())

@@ -93,8 +93,11 @@ _SIDES = {
 RESTS = ("T", "A", "down", "one up", "bent")
 
 
-def odd_rig(seed: int, naming: str | None = None) -> Rig:
-    """The rig number ``seed`` of the population; always the same."""
+def odd_rig(seed: int, naming: str | None = None, upright: bool = False) -> Rig:
+    """The rig number ``seed`` of the population; always the same.
+
+    With ``upright`` it stands and faces as our space does, at its own size.
+    """
     rng = np.random.default_rng(seed)
     naming = naming or str(rng.choice(NAMINGS))
     rest = str(rng.choice(RESTS))
@@ -201,7 +204,7 @@ def odd_rig(seed: int, naming: str | None = None) -> Rig:
             above = add(f"extra hair {i + 1}", above, head_place + [0, 0.6 * size - 0.08 * i, -0.1 - 0.03 * i])
     kind = {"naming": naming, "rest": rest, "spine": spine, "neck": neck, "digits": digits, "toes": toes, "twists": twists,
             "ends": ends, "extras": extras}  # fmt: skip
-    return _finished(rng, rows, naming, rest, kind, seed)
+    return _finished(rng, rows, naming, rest, kind, seed, upright)
 
 
 def _finished(
@@ -211,6 +214,7 @@ def _finished(
     rest: str,
     kind: dict[str, object],
     seed: int,
+    upright: bool,
 ) -> Rig:
     """Shuffle siblings, name, pose, turn, scale and roll the axes."""
     order = _depth_first(rng, rows)
@@ -229,6 +233,8 @@ def _finished(
     )
     if rng.random() < 0.3:
         turn = quaternion_from_axis_angle(rng.normal(size=3), rng.uniform(0, np.pi))
+    if upright:
+        turn = np.array([0.0, 0.0, 0.0, 1.0])
     posed = rotate(turn, posed) * float(np.exp(rng.uniform(np.log(0.3), np.log(4.0))))
     world = multiply(multiply(turn, world), normalized(rng.normal(size=(len(order), 4))))
     local, offsets = world.copy(), posed.copy()
