@@ -179,7 +179,7 @@ def test_every_role_has_a_part_an_order_and_a_way_on():
 
 @pytest.mark.parametrize(
     ("name", "role"),
-    [("hips", "hips"), ("upperChest", "spine_3"), ("leftThumbProximal", "thumb_proximal_left"), ("rightEye", "eye_right"),
+    [("hips", "hips"), ("upperChest", "spine_3"), ("leftThumbProximal", "thumb_proximal_left"), ("jaw", "jaw"),
      ("leftLittleIntermediate", "little_intermediate_left"), ("rightUpperLeg", "upper_leg_right")],
 )  # fmt: skip
 def test_names_of_vrm_bones_are_roles(name, role):

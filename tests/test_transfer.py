@@ -83,6 +83,20 @@ def test_the_measure_sees_what_is_wrong():
     assert found.after.skate_cm_s == pytest.approx(20.0, abs=2.5)
 
 
+def test_a_leg_turned_back_to_front_is_seen_although_it_points_the_right_way():
+    juniper, clip = figure("Juniper"), act("walk", "Juniper")
+    tracks = clip.poses.rotation_tracks.copy()
+    thigh, shin = clip.bone("hip_joint_l"), clip.bone("knee_l")
+    half = quaternion_from_axis_angle([0.0, 1.0, 0.0], np.pi)  # about the bone's own length, which is its Y axis
+    tracks[thigh] = multiply(clip.rotations[:, thigh], half).T
+    tracks[shin] = multiply(half * [-1, -1, -1, 1], clip.rotations[:, shin]).T
+    twisted = replace(clip, poses=replace(clip.poses, rotation_tracks=tracks))
+    found = fairswap.compare(juniper, clip, juniper, twisted)
+    assert found.limbs_worst_degrees < 1.0
+    assert not found.looks_same
+    assert "upper_leg_left is twisted by 180 degrees" in found.verdict
+
+
 @pytest.mark.parametrize("name", ["Juniper", "Osric"])
 def test_the_reference_is_a_t_whatever_the_rest(name):
     """Arms level, legs straight down and parallel, toes ahead, soles as they rest."""

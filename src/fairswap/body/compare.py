@@ -27,11 +27,16 @@ Worlds = tuple[WorldTransforms, WorldTransforms]
 LIMB_PARTS = ("arms", "legs", "hands")
 # Bounds the memory of a long clip.
 _FRAMES_AT_ONCE = 2048
+# A limb turned by more than this while it points the right way is twisted for all to see.
+_TWISTED_DEGREES = 20.0
 
 
 @dataclass(frozen=True)
 class RoleDifference:
-    """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``."""
+    """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``.
+
+    ``turn_mean_degrees`` is how differently the bone has turned, twist about its own length included, mean over time.
+    """
 
     role: str
     part: str
@@ -39,6 +44,7 @@ class RoleDifference:
     mean_degrees: float
     worst_degrees: float
     worst_at_s: float
+    turn_mean_degrees: float
 
 
 @dataclass(frozen=True)
@@ -79,14 +85,26 @@ class Comparison:
         return max(role.worst_degrees for role in self._limbs())
 
     @property
+    def limbs_turn_degrees(self) -> float:
+        """As the mean, but by how differently the limbs have turned: shows a twist that no direction shows."""
+        return float(np.mean([role.turn_mean_degrees for role in self._limbs()]))
+
+    @property
     def looks_same(self) -> bool:
-        """Whether no artist would object: within 3 degrees on average and 15 at worst."""
-        return self.limbs_mean_degrees <= 3.0 and self.limbs_worst_degrees <= 15.0
+        """Whether no artist would object: within 3 degrees on average and 15 at worst, and no limb twisted."""
+        near = self.limbs_mean_degrees <= 3.0 and self.limbs_worst_degrees <= 15.0
+        return near and max(role.turn_mean_degrees for role in self._limbs()) <= _TWISTED_DEGREES
 
     @property
     def verdict(self) -> str:
         """One sentence for the artist."""
         mean, worst = self.limbs_mean_degrees, self.limbs_worst_degrees
+        twisted = max(self._limbs(), key=lambda role: role.turn_mean_degrees)
+        if twisted.turn_mean_degrees > _TWISTED_DEGREES and mean <= 3.0:
+            return (
+                f"{self.clip}: does NOT look the same; limbs point alike ({mean:.2f} degrees), but {twisted.role} is "
+                f"twisted by {twisted.turn_mean_degrees:.0f} degrees"
+            )
         if mean <= 0.5 and worst <= 2.0:
             look = "looks the same"
         elif self.looks_same:
@@ -104,6 +122,7 @@ class Comparison:
             "verdict": self.verdict,
             "limbs_mean_degrees": round(self.limbs_mean_degrees, 4),
             "limbs_worst_degrees": round(self.limbs_worst_degrees, 4),
+            "limbs_turn_degrees": round(self.limbs_turn_degrees, 4),
             "hips_mean_percent": round(self.hips_mean_percent, 4),
             "hips_worst_percent": round(self.hips_worst_percent, 4),
             "before": _rounded(self.before),
@@ -148,7 +167,7 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
     times = np.arange(frames) / rate
     aligned = clip_b.rate == clip_a.rate and clip_b.frames == frames
     roles = _compared_roles((a, b))
-    degrees = np.empty((len(roles), frames))
+    degrees, turns = np.empty((len(roles), frames)), np.empty((len(roles), frames))
     hips = np.empty(frames)
     # Per side and foot: height of the lowest sole point above the floor, and its speed.
     lowest, speed, stands = np.empty((2, 2, frames)), np.empty((2, 2, frames)), np.empty((2, frames), dtype=bool)
@@ -160,9 +179,10 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
         offset = 0 if aligned else first
         worlds = clip_a.poses.world(first, last), poses_b.world(first - offset, last - offset)
         inner = slice(start - first, stop - first)
-        for row, (role, onward) in enumerate(roles):
-            measure = _by_direction if onward else _by_turn
-            degrees[row, start:stop] = measure(role, onward, (a, b), worlds)[inner]
+        turns[:, start:stop] = _by_turn([role for role, _ in roles], (a, b), worlds)[:, inner]
+        degrees[:, start:stop] = turns[:, start:stop]
+        pointing = [row for row, (_, onward) in enumerate(roles) if onward]
+        degrees[pointing, start:stop] = _by_direction([roles[row] for row in pointing], (a, b), worlds)[:, inner]
         hips[start:stop] = _hips_apart((a, b), worlds)[inner]
         for which, (side, world) in enumerate(zip((a, b), worlds, strict=True)):
             for foot, name in enumerate(SIDES):
@@ -184,8 +204,8 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
         seconds=clip_a.duration_s,
         duration_difference_s=clip_b.duration_s - clip_a.duration_s,
         roles=tuple(
-            _role_difference(role, "direction" if onward else "turn", row, times)
-            for (role, onward), row in zip(roles, degrees, strict=True)
+            _role_difference(role, "direction" if onward else "turn", row, turn, times)
+            for (role, onward), row, turn in zip(roles, degrees, turns, strict=True)
         ),
         hips_mean_percent=float(hips.mean()),
         hips_worst_percent=float(hips.max()),
@@ -218,9 +238,10 @@ def _compared_roles(sides: Sides) -> list[tuple[str, str]]:
     return found
 
 
-def _role_difference(role: str, by: str, degrees: Floats, times: Floats) -> RoleDifference:
+def _role_difference(role: str, by: str, degrees: Floats, turns: Floats, times: Floats) -> RoleDifference:
     worst = int(np.argmax(degrees))
-    return RoleDifference(role, part_of(role), by, float(degrees.mean()), float(degrees[worst]), float(times[worst]))
+    mean, turned = float(degrees.mean()), float(turns.mean())
+    return RoleDifference(role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned)
 
 
 def _last(roles: RoleMap, role: str) -> str:
@@ -228,22 +249,23 @@ def _last(roles: RoleMap, role: str) -> str:
     return roles.chain(role.partition("_")[0])[-1] if role.startswith(("spine_", "neck_")) else role
 
 
-def _by_turn(role: str, _: str, sides: Sides, worlds: Worlds) -> Floats:
-    """Degrees between how far a role's bone has turned from the reference pose on both, frame by frame."""
+def _by_turn(roles: list[str], sides: Sides, worlds: Worlds) -> Floats:
+    """Degrees ``(roles, frames)`` between how far each role's bone has turned from the reference pose on both."""
     turns = []
     for side, world in zip(sides, worlds, strict=True):
-        bone = side.roles.bones[_last(side.roles, role)]
-        turns.append(multiply(world.rotations[:, bone], conjugate(side.reference.rotations[bone])))
-    return np.degrees(angle_between(*turns))
+        bones = [side.roles.bones[_last(side.roles, role)] for role in roles]
+        turns.append(multiply(world.rotations[:, bones], conjugate(side.reference.rotations[bones])))
+    return np.degrees(angle_between(*turns)).T
 
 
-def _by_direction(role: str, onward: str, sides: Sides, worlds: Worlds) -> Floats:
-    """Degrees between where a limb bone points on both, joint to joint, frame by frame."""
-    directions = [
-        normalized(world.positions[:, side.roles.bones[onward]] - world.positions[:, side.roles.bones[role]])
-        for side, world in zip(sides, worlds, strict=True)
-    ]
-    return np.degrees(angle_between(*directions))
+def _by_direction(roles: list[tuple[str, str]], sides: Sides, worlds: Worlds) -> Floats:
+    """Degrees ``(roles, frames)`` between where limb bones point on both, from their joint to that of the next role."""
+    directions = []
+    for side, world in zip(sides, worlds, strict=True):
+        starts = [side.roles.bones[role] for role, _ in roles]
+        ends = [side.roles.bones[onward] for _, onward in roles]
+        directions.append(normalized(world.positions[:, ends] - world.positions[:, starts]))
+    return np.degrees(angle_between(*directions)).T
 
 
 def _hips_apart(sides: Sides, worlds: Worlds) -> Floats:

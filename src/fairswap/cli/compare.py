@@ -80,10 +80,11 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
             f"{row['mean_degrees']:.2f}",
             f"{row['worst_degrees']:.2f}",
             f"{row['worst_at_s']:.2f}",
+            f"{row['turn_mean_degrees']:.2f}",
         )
         for row in report["roles"]
     ]
-    yield from manners.table(rows, ("role", "compared by", "mean degrees", "worst", "at second"))
+    yield from manners.table(rows, ("role", "compared by", "mean degrees", "worst", "at second", "turn"))
     before, after = report["before"], report["after"]
     feet = [
         ("hips' path, % of leg", "", f"{report['hips_mean_percent']:.2f} (worst {report['hips_worst_percent']:.2f})"),
