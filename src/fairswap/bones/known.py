@@ -3,12 +3,16 @@ what is found in names and shape."""
 
 from __future__ import annotations
 
-from fairswap.bones.identify import Identification, identify
+from typing import TYPE_CHECKING
+
 from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
 from fairswap.bones.roles import MUST_HAVE, RoleMap
 from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError
 from fairswap.figure import Figure
+
+if TYPE_CHECKING:
+    from fairswap.bones.identify import Identification
 
 # Guesses below the first are left out; --strict refuses what is below the second.
 LEAST, SURE = 0.5, 0.9
@@ -46,6 +50,8 @@ def roles_of(
     known = profile_that_fits(figure)
     if known is not None:
         return known
+    from fairswap.bones.identify import identify  # only where no profile fits
+
     found = identify(figure, clip=clip)
     roles = found.role_map(LEAST)
     if roles.missing():
