@@ -123,8 +123,8 @@ def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, 
 @manners.force
 def merge(file: Path, out: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """Join second copies of the skeleton in FILE, as come with clothes, with its own bones."""
+    from fairswap.figures.merge import with_copies_merged
     from fairswap.files import load, save
-    from fairswap.merge import with_copies_merged
 
     manners.never_an_input(out, (file,))
     document, report = with_copies_merged(load(file))

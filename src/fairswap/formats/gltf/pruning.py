@@ -23,11 +23,11 @@ def repack(container: Container, raw: dict[str, Any], packer: Packer) -> None:
     used = sorted({holder[key] for holder, key in pointers}) if not keep_all else range(len(accessors))
     new_accessor = {old: new for new, old in enumerate(used)}
     kept = [accessors[old] for old in used]
-    view_pointers = [(row, "bufferView") for row in kept if "bufferView" in row]
+    view_pointers = [(row, "bufferView") for row in kept if row.get("bufferView") is not None]
     for row in kept:
-        if "sparse" in row:
+        if row.get("sparse") is not None:
             view_pointers += [(row["sparse"][part], "bufferView") for part in ("indices", "values")]
-    view_pointers += [(image, "bufferView") for image in raw.get("images", []) if "bufferView" in image]
+    view_pointers += [(image, "bufferView") for image in raw.get("images", []) if image.get("bufferView") is not None]
     used_views = sorted({holder[key] for holder, key in view_pointers}) if not keep_all else range(len(views))
     new_view = {}
     for old in used_views:
@@ -49,13 +49,13 @@ def _accessor_pointers(raw: dict[str, Any]) -> Any:
     """Every place (dict, key) that names an accessor."""
     for mesh in raw.get("meshes", []):
         for primitive in mesh["primitives"]:
-            if "indices" in primitive:
+            if primitive.get("indices") is not None:
                 yield primitive, "indices"
-            for attributes in (primitive["attributes"], *primitive.get("targets", [])):
+            for attributes in (primitive["attributes"], *(primitive.get("targets") or [])):
                 for name in attributes:
                     yield attributes, name
     for skin in raw.get("skins", []):
-        if "inverseBindMatrices" in skin:
+        if skin.get("inverseBindMatrices") is not None:
             yield skin, "inverseBindMatrices"
     for animation in raw.get("animations", []):
         for sampler in animation["samplers"]:
