@@ -39,6 +39,9 @@ def convert_clips(
     source_bones: BoneProfile | None = None,
     target_bones: BoneProfile | None = None,
     strict: bool = False,
+    source_reference: str = "auto",
+    target_reference: str = "auto",
+    target_clip: Clip | None = None,
     step: Callable[[str], None] = lambda _: None,
 ) -> list[Converted]:
     """Carry the clips of several documents over to ``target``, and compare each with its source.
@@ -49,6 +52,8 @@ def convert_clips(
         Only clips of these names; without, all.
     strict : bool
         Refuse bones that are guesses.
+    source_reference, target_reference : str
+        See :class:`fairswap.Swap`; frames and times are of each document's first clip, and of ``target_clip``.
     step : callable
         Told the name of each clip when it is done.
 
@@ -72,7 +77,17 @@ def convert_clips(
         for figure, clip in _clips(document):
             if names and clip.name not in names:
                 continue
-            swap = swaps.get(figure) or Swap(figure, target, source_bones, target_bones, strict, clip)
+            swap = swaps.get(figure) or Swap(
+                figure,
+                target,
+                source_bones,
+                target_bones,
+                strict,
+                clip,
+                source_reference,
+                target_reference,
+                target_clip,
+            )
             swaps[figure] = swap
             result = swap.convert(clip)
             comparison = compare_subjects(swap.source_side, clip, swap.target_side, result)

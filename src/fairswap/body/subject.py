@@ -9,7 +9,9 @@ from fairswap.bones.known import roles_of
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip
+from fairswap.errors import FairSwapError
 from fairswap.figure import Figure
+from fairswap.pose.base import BasePose, base_pose
 from fairswap.pose.reference import Reference, t_pose
 from fairswap.skeleton import Skeleton
 
@@ -27,6 +29,7 @@ class Subject:
     profile: BoneProfile | None = None
     strict: bool = False
     clip: Clip | None = None
+    reference_choice: str = "auto"
 
     @property
     def skeleton(self) -> Skeleton:
@@ -43,5 +46,14 @@ class Subject:
         return roles_of(self.figure, self.profile, what=self.title, option=option, strict=self.strict, clip=self.clip)
 
     @cached_property
+    def base(self) -> BasePose:
+        """The pose that the reference is worked out from."""
+        try:
+            return base_pose(self.figure, self.roles, self.reference_choice, self.clip)
+        except FairSwapError as error:
+            error.place = error.place or f"--{'source' if self.part == 'source' else 'target'}-reference"
+            raise
+
+    @cached_property
     def reference(self) -> Reference:
-        return t_pose(self.skeleton, self.roles, self.title)
+        return t_pose(self.skeleton, self.roles, self.title, self.base.world)

@@ -44,7 +44,12 @@ class Swap:
     strict : bool
         Refuse guesses that are less than 0.9 sure.
     motion : Clip, optional
-        A clip of the source: it helps to find the source's bones.
+        A clip of the source: it helps to find the source's bones, and may show its reference pose.
+    source_reference, target_reference : str
+        The pose in which each counts as standing in the common T: ``auto``, ``rest``, ``zero``, ``frame:N``, ``time:S``
+        (of ``motion`` and ``target_motion``), or a file; see :func:`fairswap.pose.base.base_pose`.
+    target_motion : Clip, optional
+        A clip of the target, for its reference pose.
 
     Raises
     ------
@@ -58,6 +63,9 @@ class Swap:
     target_bones: BoneProfile | None = None
     strict: bool = False
     motion: Clip | None = None
+    source_reference: str = "auto"
+    target_reference: str = "auto"
+    target_motion: Clip | None = None
 
     def __post_init__(self) -> None:
         # Say now what is wrong, not at the first clip.
@@ -66,12 +74,14 @@ class Swap:
     @cached_property
     def source_side(self) -> Subject:
         """The source with its roles and reference pose."""
-        return Subject("source", self.source, self.source_bones, self.strict, self.motion)
+        chosen = self.source_reference
+        return Subject("source", self.source, self.source_bones, self.strict, self.motion, chosen)
 
     @cached_property
     def target_side(self) -> Subject:
         """The target with its roles and reference pose."""
-        return Subject("target", self.target, self.target_bones, self.strict)
+        chosen = self.target_reference
+        return Subject("target", self.target, self.target_bones, self.strict, self.target_motion, chosen)
 
     @cached_property
     def pairs(self) -> list[Pair]:

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 @click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
 @manners.source_bones
 @manners.target_bones
+@manners.source_reference
+@manners.target_reference
 @click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
 @manners.picture
 @manners.unit
@@ -42,6 +44,8 @@ def command(
     keep_clips: bool,
     source_bones: str | None,
     target_bones: str | None,
+    source_reference: str,
+    target_reference: str,
     strict: bool,
     picture: Path | None,
     unit: str | None,
@@ -77,6 +81,9 @@ def command(
             source_bones=profiles[0],
             target_bones=profiles[1],
             strict=strict,
+            source_reference=source_reference,
+            target_reference=target_reference,
+            target_clip=next(iter(target_document.clips_of(target)), None),
             step=step,
         )
     kept = target_document.clips_of(target) if keep_clips else ()
@@ -126,6 +133,8 @@ def _clip_report(row: Converted) -> dict[str, Any]:
         "frames": row.clip.frames,
         "rate": round(float(row.clip.rate), 6),
         "travel_scale": round(row.swap.travel_scale, 6),
+        "source_reference": row.swap.source_side.base.said,
+        "target_reference": row.swap.target_side.base.said,
         "corrections": row.swap.corrections(),
         "resting_bones": row.swap.resting,
         **row.comparison.as_dict(),
@@ -141,7 +150,7 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
             yield click.style(f"{clip['source']} onto {target['figure']}", bold=True)
             resting = len(clip["resting_bones"])
             yield f"  bones    {clip['source_profile']} to {clip['target_profile']}; {resting} bones stay at rest"
-            yield from (f"  pose     {line}" for line in _correction_lines(clip["corrections"]))
+            yield from (f"  pose     {line}" for line in _correction_lines(clip))
             yield f"  travel   times {clip['travel_scale']:.3f} (legs)"
         facts = f"{clip['frames']} frames at {clip['rate']:g}, {clip['seconds']:.2f} s"
         yield f"  clip     {clip['verdict']}"
@@ -156,12 +165,14 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     yield from manners.finding_lines(report["findings"])
 
 
-def _correction_lines(corrections: list[dict[str, Any]]) -> Iterator[str]:
+def _correction_lines(clip: dict[str, Any]) -> Iterator[str]:
+    corrections = clip["corrections"]
     for side in ("source", "target"):
+        yield f"{side}: {clip[f'{side}_reference']}"
         rows = [row for row in corrections if row["side"] == side and row["degrees_most"] >= 1.0]
         figure = next(row["figure"] for row in corrections if row["side"] == side)
         if not rows:
-            yield f"{side} {figure}: rests in the common T already"
+            yield f"        {figure} stands in the common T already"
             continue
         parts = ", ".join(f"{row['part']} {row['degrees_most']:.0f}" for row in rows)
-        yield f"{side} {figure}: turned to the common T by up to (degrees): {parts}"
+        yield f"        {figure} was turned to the common T by up to (degrees): {parts}"

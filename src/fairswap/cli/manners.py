@@ -27,6 +27,15 @@ source_bones = click.option(
 target_bones = click.option(
     "--target-bones", metavar="P", help="Bone profile of the target: a file or a built-in name."
 )
+source_reference = click.option(
+    "--source-reference",
+    default="auto",
+    metavar="POSE",
+    help="Reference pose of the source: auto, rest, zero, frame:N, time:S (of its clip), or a file.",
+)
+target_reference = click.option(
+    "--target-reference", default="auto", metavar="POSE", help="The same for the target, of its own clip."
+)
 picture = click.option("--picture", type=click.Path(path_type=Path), metavar="FILE.png", help="Draw a sheet of it.")
 unit = click.option(
     "--unit",

@@ -17,7 +17,7 @@ from fairswap.bones.roles import FINGERS, RoleMap, next_roles, role_order, side_
 from fairswap.errors import ImpossibleError
 from fairswap.kernels import Floats
 from fairswap.rotation import IDENTITY, angle_between, multiply, normalized, quaternion_between, rotate
-from fairswap.skeleton import Skeleton
+from fairswap.skeleton import Skeleton, WorldTransforms
 
 _DOWN = np.array([0.0, -1.0, 0.0])
 _AHEAD = np.array([0.0, 0.0, 1.0])
@@ -69,17 +69,18 @@ def neutral_direction(role: str) -> Floats | None:
     return None
 
 
-def t_pose(skeleton: Skeleton, roles: RoleMap, what: str) -> Reference:
-    """Compute the neutral T of a figure whose rest pose is upright and faces ahead.
+def t_pose(skeleton: Skeleton, roles: RoleMap, what: str, base: WorldTransforms | None = None) -> Reference:
+    """Compute the neutral T of a figure from a pose that is upright and faces ahead.
 
-    ``what`` names the figure, for errors.
+    ``what`` names the figure, for errors; ``base`` is the pose (its first frame), by default the rest pose. The hips'
+    resting place is that of the rest pose in any case.
 
     Raises
     ------
     ImpossibleError
         If a leg or an arm has no length, so that it points nowhere.
     """
-    rest = skeleton.rest
+    rest = base or skeleton.rest
     rotations, positions = rest.rotation_tracks[:, :, 0], rest.position_tracks[:, :, 0]
     role_of = {bone: role for role, bone in roles.bones.items()}
     turns = np.tile(IDENTITY, (len(skeleton), 1))
@@ -106,7 +107,7 @@ def t_pose(skeleton: Skeleton, roles: RoleMap, what: str) -> Reference:
             turns[bone] = inherited
     return Reference(
         rotations=multiply(turns, rotations),
-        hips=positions[roles.bones["hips"]],
+        hips=skeleton.rest.positions[0, roles.bones["hips"]],
         leg_m=_leg_length(roles, positions),
         corrections={role: corrections[role] for role in sorted(corrections, key=role_order)},
     )

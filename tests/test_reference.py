@@ -1,0 +1,130 @@
+"""Reference poses: rest, zero, a frame, a time, a file, or found; the hips' resting height is never motion."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.bones.known import roles_of
+from fairswap.clip import Poses
+from fairswap.demo.acts import Act, perform
+from fairswap.demo.anatomy import body_of
+from fairswap.pose.base import base_pose, can_stand
+from fairswap.rotation import multiply, quaternion_from_axis_angle, rotate
+from making import TROUPE, act, figure
+from test_commands import run
+
+OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
+ROLES = roles_of(OSRIC, what="Osric", option="")
+QUARTER = quaternion_from_axis_angle([0, 1, 0], np.pi / 2)
+
+
+def t_then_walk():
+    """A take that begins with the T, a metre aside, 20 cm higher and turned by a quarter; then Osric walks."""
+    identity = {role: np.array([[0.0, 0, 0, 1]]) for role in ("hips", "chest", "head")}
+    still = perform(Act("T", 30, identity, np.zeros((1, 3))), body_of("Osric"), OSRIC.skeleton)
+    walk = act("walk", "Osric")
+    tracks = np.concatenate([still.poses.rotation_tracks, walk.poses.rotation_tracks], axis=2)
+    tracks[0, :, 0] = multiply(QUARTER, tracks[0, :, 0])
+    place = np.concatenate([still.poses.translation_tracks, walk.poses.translation_tracks], axis=2)
+    place[0, :, 0] = [1.0, place[0, 1, 0] + 0.2, 0.0]
+    return fairswap.Clip("walk", walk.rate, Poses(OSRIC.skeleton, tracks, walk.poses.translated_bones, place))
+
+
+def t_file():
+    """A still file of the family that rests in the T."""
+    fairswap.save("t.glb", replace(OSRIC, skeleton=body_of("Osric").skeleton({}), source=None))
+    return "t.glb"
+
+
+def as_the_truth(source, clip, reference, start):
+    """The walk on Juniper by this reference pose, from frame ``start``, against her own walk."""
+    swap = fairswap.Swap(source, JUNIPER, motion=clip, source_reference=reference)
+    result = swap.convert(clip)
+    cut = replace(
+        result.poses,
+        rotation_tracks=result.poses.rotation_tracks[:, :, start:],
+        translation_tracks=result.poses.translation_tracks[:, :, start:],
+    )
+    proof = fairswap.compare(JUNIPER, act("walk", "Juniper"), JUNIPER, fairswap.Clip("walk", clip.rate, cut))
+    assert proof.limbs_mean_degrees <= 0.5, swap.source_side.base.said
+    assert proof.limbs_worst_degrees <= 2.0
+    assert proof.hips_worst_percent <= 1.0
+    return swap
+
+
+@pytest.mark.parametrize("reference", ["auto", "rest", "frame:0", "time:0", "file"])
+def test_every_reference_of_a_figure_that_rests_arms_down_gives_the_same_walk(reference):
+    as_the_truth(OSRIC, t_then_walk(), t_file() if reference == "file" else reference, 1)
+
+
+def test_zero_is_the_rest_of_a_motion_file():
+    fairswap.save("walk.bvh", OSRIC, [act("walk", "Osric")], space=fairswap.Space("+Z", "-Y", "in"))
+    document = fairswap.load("walk.bvh")
+    as_the_truth(document.figure, document.clips[0], "zero", 0)
+
+
+def test_a_rest_pose_in_which_nobody_can_stand_gives_way_to_the_first_frame():
+    rest = OSRIC.skeleton.rest_rotations.copy()
+    for side in ("left", "right"):
+        bone = ROLES.bones[f"upper_leg_{side}"]
+        axis = rotate(OSRIC.skeleton.rest.rotations[0, bone] * [-1, -1, -1, 1], np.array([1.0, 0, 0]))
+        rest[bone] = multiply(rest[bone], quaternion_from_axis_angle(axis, -2.4))
+    odd = replace(OSRIC, skeleton=replace(OSRIC.skeleton, rest_rotations=rest), source=None)
+    assert not can_stand(odd.skeleton.rest, ROLES)
+    clip = t_then_walk()
+    clip = replace(clip, poses=replace(clip.poses, skeleton=odd.skeleton))
+    swap = as_the_truth(odd, clip, "auto", 1)
+    assert "first frame" in swap.source_side.base.said
+
+
+def test_a_target_may_have_a_reference_of_its_own():
+    swap = fairswap.Swap(JUNIPER, OSRIC, target_reference=t_file())
+    result = swap.convert(act("bow", "Juniper"))
+    proof = fairswap.compare(OSRIC, act("bow", "Osric"), OSRIC, result)
+    assert proof.limbs_worst_degrees <= 2.0
+    assert swap.target_side.reference.corrections["upper_arm_left"] < 1e-3
+
+
+@pytest.mark.parametrize(
+    ("reference", "kind", "says"),
+    [
+        ("frame:999", fairswap.UsageError, r"has no frame 999.*last is 180"),
+        ("frame:1.5", fairswap.UsageError, "has no frame 1.5"),
+        ("time:60", fairswap.UsageError, r"has no time 60.*6\.000 s"),
+        ("sideways", fairswap.UsageError, "no reference pose.*frame:N"),
+        ("gone.glb", fairswap.InputError, "no such file"),
+    ],
+)
+def test_a_reference_that_is_not_there_is_told(reference, kind, says):
+    with pytest.raises(kind, match=says):
+        base_pose(OSRIC, ROLES, reference, act("walk", "Osric"))
+    with pytest.raises(fairswap.UsageError, match="no clip"):
+        base_pose(OSRIC, ROLES, "frame:0", None)
+
+
+def test_a_reference_of_another_family_is_told_by_the_roles_it_lacks():
+    fingers = ("Point", "Long", "Ring", "Least", "Thumb")
+    few = [bone for bone, name in enumerate(OSRIC.skeleton.names) if not any(word in name for word in fingers)]
+    number = {bone: i for i, bone in enumerate(few)}
+    s = OSRIC.skeleton
+    parents = np.array([number.get(int(s.parents[b]), -1) for b in few])
+    bare = fairswap.Skeleton(tuple(s.names[b] for b in few), parents, s.rest_rotations[few], s.rest_translations[few])
+    still = Poses(bare, np.repeat(bare.rest_rotations[:, :, None], 2, axis=2))
+    fairswap.save("bare.bvh", fairswap.Figure("bare", bare), [fairswap.Clip("still", act("walk", "Osric").rate, still)])
+    with pytest.raises(fairswap.ImpossibleError, match=r"another family; it has no thumb_metacarpal_left"):
+        base_pose(OSRIC, ROLES, "bare.bvh")
+
+
+def test_convert_takes_references_and_says_which():
+    fairswap.save("take.glb", OSRIC, [t_then_walk()])
+    done = run(
+        "convert", "take.glb", "--onto", TROUPE / "juniper.glb", "-o", "out.glb", "--source-reference", "frame:0"
+    )
+    assert done.returncode == 0, done.stderr
+    assert "frame 0 of 'walk', as asked" in done.stdout
+    wrong = run(
+        "convert", "take.glb", "--onto", TROUPE / "juniper.glb", "-o", "no.glb", "--target-reference", "frame:0"
+    )
+    assert (wrong.returncode, "--target-reference" in wrong.stderr) == (2, True)
