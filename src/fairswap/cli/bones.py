@@ -18,7 +18,7 @@ def command() -> None:
     """Which bone is which: found, checked, shown, and kept in bone profiles."""
 
 
-@command.command()
+@command.command(short_help="Find out which bone is which, and write a profile.")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option("-o", "--out", type=click.Path(path_type=Path), metavar="P.toml", help="Write the profile here.")
 @click.option("--save-as", "family", metavar="NAME", help="Keep it as a family's profile: found by itself next time.")
@@ -64,7 +64,7 @@ def draft(
         raise click.exceptions.Exit(1)
 
 
-@command.command()
+@command.command(short_help="Hold a profile against a file.")
 @click.argument("profile", metavar="P")
 @click.argument("file", type=click.Path(path_type=Path))
 @manners.picture
@@ -90,7 +90,7 @@ def check(profile: str, file: Path, picture: Path | None, as_json: bool, quiet: 
         raise click.exceptions.Exit(1)
 
 
-@command.command()
+@command.command(short_help="Pair the bones of two files.")
 @click.argument("a", type=click.Path(path_type=Path))
 @click.argument("b", type=click.Path(path_type=Path))
 @manners.source_bones
@@ -113,7 +113,7 @@ def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, 
     manners.emit(report, [*lines, *manners.finding_lines(report["findings"])], as_json, quiet)
 
 
-@command.command()
+@command.command(short_help="Join second copies of a skeleton.")
 @click.argument("file", type=click.Path(path_type=Path))
 @click.option(
     "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT.glb", help="Write the result here."
@@ -135,7 +135,7 @@ def merge(file: Path, out: Path, as_json: bool, quiet: bool, force: bool) -> Non
     manners.emit(report, [*lines, *(f"  wrote    {path}" for path in report["written"])], as_json, quiet)
 
 
-@command.command(name="list")
+@command.command(name="list", short_help="List the profiles: built in, and yours.")
 @manners.as_json
 @manners.quiet
 def list_profiles(as_json: bool, quiet: bool) -> None:
@@ -170,7 +170,7 @@ def list_profiles(as_json: bool, quiet: bool) -> None:
     manners.emit({"profiles": rows}, lines, as_json, quiet)
 
 
-@command.command()
+@command.command(short_help="Show (and draw) the bones of a file or profile.")
 @click.argument("what", metavar="FILE|P")
 @click.option("--bones", metavar="P", help="Bone profile for FILE: a file or a name.")
 @manners.picture

@@ -149,7 +149,8 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
             target = report["target"]
             yield click.style(f"{clip['source']} onto {target['figure']}", bold=True)
             resting = len(clip["resting_bones"])
-            yield f"  bones    {clip['source_profile']} to {clip['target_profile']}; {resting} bones stay at rest"
+            yield f"  bones    source: {clip['source_profile']}, target: {clip['target_profile']}"
+            yield f"           {resting} bones of the target have no partner and stay at rest"
             yield from (f"  pose     {line}" for line in _correction_lines(clip))
             yield f"  travel   times {clip['travel_scale']:.3f} (legs)"
         facts = f"{clip['frames']} frames at {clip['rate']:g}, {clip['seconds']:.2f} s"
