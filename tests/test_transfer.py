@@ -144,6 +144,24 @@ def test_a_figure_that_rests_otherwise_gives_the_same_result():
     assert np.abs(a - b).max() < 0.002
 
 
+@pytest.mark.parametrize("degrees", [90.0, -60.0, 180.0])
+def test_hands_that_rest_with_their_palms_turned_end_as_if_they_did_not(degrees):
+    """Palms to the front, to the back, up: a difference of pose, which the knuckles show."""
+    osric, roles = figure("Osric"), ROLES["Osric"].bones
+    rest = osric.skeleton.rest_rotations.copy()
+    for sign, side in ((1.0, "left"), (-1.0, "right")):
+        hand, knuckle = roles[f"hand_{side}"], roles[f"middle_proximal_{side}"]
+        along = osric.skeleton.rest_translations[knuckle] / np.linalg.norm(osric.skeleton.rest_translations[knuckle])
+        rest[hand] = multiply(rest[hand], quaternion_from_axis_angle(along, sign * np.radians(degrees)))
+    turned = replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None)
+    swap = fairswap.Swap(figure("Juniper"), turned)
+    tips = [roles[f"{finger}_distal_{side}"] for finger in ("index", "little") for side in ("left", "right")]
+    a = swap.convert(act("bow", "Juniper")).world().positions[:, tips]
+    b = act("bow", "Osric").world().positions[:, tips]
+    assert np.linalg.norm(a - b, axis=2).max() < 0.004
+    assert swap.target_side.reference.corrections["hand_left"] > 45.0
+
+
 def test_hips_travel_by_legs_and_their_resting_height_is_no_motion():
     """A clip that only stands, on a figure of another size: the hips stay exactly where they rest."""
     osric, juniper = figure("Osric"), figure("Juniper")

@@ -1,9 +1,9 @@
 """The neutral T-pose of a figure, computed from the directions of its bones.
 
 In it the arms are level and straight, palms down, thumbs forward and down; the legs are straight and parallel; the toes
-point ahead. Only what is a difference of *pose* is turned: arms, hands, fingers and legs by their direction, feet by
-their heading alone, since a heel is not a pose. Hips, spine, shoulders, neck and head keep how they rest: there another
-direction of a bone is another anatomy.
+point ahead. Only what is a difference of *pose* is turned: arms, hands, fingers and legs by their direction, hands also by
+their palm, feet by their heading alone, since a heel is not a pose. Hips, spine, shoulders, neck and head keep how they
+rest: there another direction of a bone is another anatomy.
 """
 
 from __future__ import annotations
@@ -16,7 +16,15 @@ import numpy as np
 from fairswap.bones.roles import FINGERS, RoleMap, next_roles, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.kernels import Floats
-from fairswap.rotation import IDENTITY, angle_between, multiply, normalized, quaternion_between, rotate
+from fairswap.rotation import (
+    IDENTITY,
+    angle_between,
+    multiply,
+    normalized,
+    quaternion_between,
+    quaternion_from_axis_angle,
+    rotate,
+)
 from fairswap.skeleton import Skeleton, WorldTransforms
 
 _DOWN = np.array([0.0, -1.0, 0.0])
@@ -100,7 +108,9 @@ def t_pose(skeleton: Skeleton, roles: RoleMap, what: str, base: WorldTransforms 
                 continue
             now = rotate(inherited, normalized(tip - positions[bone]))
             turns[bone] = multiply(quaternion_between(now, direction), inherited)
-            corrections[role] = float(np.degrees(angle_between(now, direction)))
+            if role.startswith("hand_"):
+                turns[bone] = multiply(_palm_turn(role, turns[bone], roles, positions, direction), turns[bone])
+            corrections[role] = float(np.degrees(angle_between(turns[bone], inherited)))
         elif _keeps_rest(role):
             turns[bone] = IDENTITY
         else:
@@ -133,6 +143,20 @@ def _tip(role: str, bone: int, skeleton: Skeleton, roles: RoleMap, positions: Fl
             remedy="Check that the profile names the right bones",
         )
     return None
+
+
+def _palm_turn(role: str, turn: Floats, roles: RoleMap, positions: Floats, along: Floats) -> Floats:
+    """The turn about the hand's length that makes the palm look down: the knuckles lie front to back, index ahead."""
+    side = side_of(role)
+    knuckles = [f"{finger}_proximal_{side}" for finger in FINGERS if f"{finger}_proximal_{side}" in roles.bones]
+    if len(knuckles) < 2:
+        return IDENTITY
+    across = rotate(turn, positions[roles.bones[knuckles[0]]] - positions[roles.bones[knuckles[-1]]])
+    across = across - (across @ along) * along
+    if np.linalg.norm(across) < 1e-6:
+        return IDENTITY
+    angle = np.arctan2(float(np.cross(across, _AHEAD) @ along), float(across @ _AHEAD))
+    return quaternion_from_axis_angle(along, angle)
 
 
 def _heading_turn(role: str, foot: int, roles: RoleMap, positions: Floats) -> Floats:
