@@ -1,9 +1,9 @@
 """The neutral T-pose of a figure, computed from the directions of its bones.
 
-In it the arms are level and straight, palms down, thumbs forward and down; the legs are straight and parallel; the toes
 In it the arms are level and straight, palms down, thumbs forward and down; the legs are straight and parallel; the
-their palm, feet by their heading alone, since a heel is not a pose. Hips, spine, shoulders, neck and head keep how they
-rest: there another direction of a bone is another anatomy.
+toes point ahead. Only what is a difference of *pose* is turned: arms, hands, fingers and legs by their direction, hands
+also by their palm, feet by their heading alone, since a heel is not a pose. Hips, spine, shoulders, neck and head keep
+how they rest: there another direction of a bone is another anatomy.
 """
 
 from __future__ import annotations
