@@ -159,6 +159,15 @@ def test_an_image_file_beside_the_document_is_taken_into_the_result(tmp_path):
     assert bytes(container.buffers[0][view.byte_offset :][: view.byte_length]) == b"\x89PNG blue"
 
 
+def test_a_figure_that_was_changed_is_written_as_it_is_now_not_as_it_stood():
+    juniper = fairswap.load(TROUPE / "juniper.glb").figure
+    skeleton = replace(juniper.skeleton, names=tuple(f"x {name}" for name in juniper.skeleton.names))
+    fairswap.save("renamed.glb", replace(juniper, skeleton=skeleton))
+    assert fairswap.load("renamed.glb").figure.skeleton.names[1] == "x hip_centre"
+    fairswap.save("bare.glb", replace(juniper, meshes=()))
+    assert "meshes" not in json_of("bare.glb")
+
+
 def test_a_missing_image_file_is_told_and_does_not_stop_the_figure(tmp_path):
     made = arm()
     made.json |= {"images": [{"uri": "gone.png"}], "textures": [{"source": 0}]}

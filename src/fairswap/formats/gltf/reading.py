@@ -10,7 +10,7 @@ import numpy as np
 from fairswap.clip import Clip, MorphTrack, Poses
 from fairswap.document import Document
 from fairswap.errors import Finding, InputError
-from fairswap.figure import Figure
+from fairswap.figure import Figure, Mesh
 from fairswap.formats.gltf.animations import grid_of_keys, keys_of_animation
 from fairswap.formats.gltf.container import Container, open_container
 from fairswap.formats.gltf.folding import Fold, fold_nodes
@@ -27,9 +27,14 @@ _PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 
 @dataclass(frozen=True, eq=False)
 class GltfSource:
-    """Where a figure came from: its document, which node each bone is, which node each mesh."""
+    """Where a figure came from: its document, which node each bone is, which node each mesh.
+
+    ``skeleton`` and ``meshes`` are what was read: a figure that has others is no longer what stands in the document.
+    """
 
     container: Container
+    skeleton: Skeleton
+    meshes: tuple[Mesh, ...]
     nodes: tuple[int, ...]
     fold: Fold
     mesh_nodes: tuple[int, ...]
@@ -104,7 +109,7 @@ def _figure(
         ends=frozenset(bone_of[node] for node in own.ends),
     )
     meshes, mesh_nodes = read_meshes(container, tree, own, bone_of, fold, skeleton, to_ours, findings)
-    source = GltfSource(container, tuple(own.nodes), fold, mesh_nodes)
+    source = GltfSource(container, skeleton, meshes, tuple(own.nodes), fold, mesh_nodes)
     known = vrm_roles(container.raw, bone_of)
     return Figure(name, skeleton, meshes, space or OURS, source, known), findings, space or OURS
 

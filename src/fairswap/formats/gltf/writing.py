@@ -34,7 +34,7 @@ def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | N
     refuse_existing(path, force)
     packer = Packer()
     source = figure.source
-    if isinstance(source, GltfSource) and (space is None or space == figure.space):
+    if isinstance(source, GltfSource) and _is_as_read(figure, source) and (space is None or space == figure.space):
         raw = copy.deepcopy(source.container.raw)
         unchanged = {id(clip): clip.origin.animation for clip in clips if _is_unchanged(clip, source)}
         kept = [raw["animations"][unchanged[id(clip)]] | {"name": clip.name} for clip in clips if id(clip) in unchanged]
@@ -59,6 +59,10 @@ def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | N
         if not raw[name]:
             del raw[name]
     return _write_files(path, raw, packer, force)
+
+
+def _is_as_read(figure: Figure, source: GltfSource) -> bool:
+    return figure.skeleton is source.skeleton and figure.meshes is source.meshes
 
 
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
