@@ -8,8 +8,9 @@ from pathlib import Path
 
 import fairswap
 from fairswap.demo.anatomy import body_of
+from fairswap.demo.paint import paint_of
 from fairswap.demo.sculpt import sculpt
-from fairswap.demo.wardrobe import flatten_soles, paint_of, shapes_of
+from fairswap.demo.wardrobe import flatten_soles, shapes_of
 from fairswap.figure import Figure
 from fairswap.space import Space
 
