@@ -2,6 +2,7 @@
 
 import base64
 import json
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -238,7 +239,24 @@ def test_check_finds_an_edition_a_mirror_and_what_is_missing():
         ),
     )
     done = run("bones", "check", "saltglass", "mirror.glb")
-    assert done.returncode in (0, 1)
+    assert "left and right" in done.stdout
+    assert "left and right" not in run("bones", "check", "saltglass", TROUPE / "osric.glb").stdout
+    run("bones", "draft", TROUPE / "osric.glb", "-o", "own.toml")
+    own = run("bones", "check", "own.toml", TROUPE / "osric.glb")
+    assert (own.returncode, "left over" in own.stdout, "match no bone" in own.stdout) == (0, False, False)
+    # A profile that swaps the sides of a figure whose names say nothing.
+    numbers = [f"{i:03}" for i in range(len(osric.skeleton))]
+    fairswap.save("numbers.glb", renamed(osric, numbers))
+    run("bones", "draft", "numbers.glb", "-o", "right.toml")
+    text = Path("right.toml").read_text()
+    Path("wrong.toml").write_text(
+        re.sub(r"_(left|right) =", lambda m: "_right =" if m[1] == "left" else "_left =", text)
+    )
+    swapped = run("bones", "check", "wrong.toml", "numbers.glb")
+    assert (swapped.returncode, "left and right look swapped" in swapped.stdout) == (1, True)
+    clean = run("bones", "check", "right.toml", "numbers.glb")
+    assert (clean.returncode, "left over" in clean.stdout) == (0, False)
+    assert run("bones", "draft", "numbers.glb", "--save-as", "../x").returncode == 2
     foreign = run("bones", "check", "saltglass", TROUPE / "juniper.glb")
     assert (foreign.returncode, "not one of its 56 roles" in foreign.stdout) == (1, True)
     text = (TROUPE.parent / "profiles" / "saltglass.toml").read_text().replace('"salt:"', '"salt:", "pepper:"')
@@ -328,8 +346,6 @@ def test_a_second_skeleton_that_came_with_clothes_is_joined_skin_and_all():
 
 
 def re_row(text, role):
-    import re
-
     line = next(line for line in text.splitlines() if line.strip().startswith(role))
     return re.split(r"\s{2,}", line.strip())[1:]
 

@@ -112,7 +112,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
         roles = roles_of(figure, profile, what=f"figure {figure.name!r}", option="--bones")
     except ImpossibleError as error:
         roles = RoleMap({}, "")
-        remedy = "Write a bone profile for it ('fairswap bones list' shows some) and pass it to convert"
+        remedy = "Draft a profile ('fairswap bones draft FILE -o P.toml'), correct it, and pass it to convert"
         findings.append(Finding("bones-unknown", "warning", figure.name, error.problem, remedy))
     return {
         "name": figure.name,

@@ -6,7 +6,7 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 
 from fairswap.bones.identify import Identification, identify
-from fairswap.bones.profile import BoneProfile, fits
+from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import MUST_HAVE, RoleMap, role_order, side_of
 from fairswap.errors import Finding
 from fairswap.figure import Figure
@@ -75,6 +75,8 @@ def _findings(
     if mirrored:
         message = f"left and right look swapped: {', '.join(mirrored[:4])}{' …' if len(mirrored) > 4 else ''}"
         out.append(Finding("mirrored", "problem", profile.name, message, "Swap the sides, or turn the figure around"))
+    elif any(side_of(role) for role in given.bones):
+        out += [finding for finding in found.findings if finding.code == "sides-disagree"]
     for role, bone in given.bones.items():
         answer = found.answers.get(role)
         wrong = answer is not None and answer.bone != bone and answer.confidence > 0.95 and role not in mirrored
@@ -87,7 +89,7 @@ def _findings(
         pairs = ", ".join(f"{s.role}: {' or '.join(profile.roles[s.role])} is perhaps ‹{s.near[0]}›" for s in renamed)
         message = f"an edition of the family that differs by {len(renamed)} name(s): {pairs}"
         out.append(Finding("edition", "note", profile.name, message, "Add the name to the role's list"))
-    idle = [f"{kind} {glob!r}" for kind, glob in profile.patterns() if not any(fits(glob, name) for name in names)]
+    idle = profile.idle_patterns(names)
     if idle:
         message = f"patterns that match no bone: {', '.join(idle)}"
         out.append(Finding("pattern-idle", "note", profile.name, message, "Correct them, or take them out"))

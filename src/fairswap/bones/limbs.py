@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
@@ -70,21 +71,16 @@ def leg_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
     reach = length[1:].sum() + 1e-12
     found = []
     last = len(length) - 1
-    for upper in range(min(3, last - 1)):
-        for lower in range(upper + 1, min(upper + 4, last)):
-            for foot in range(lower + 1, min(lower + 4, last + 1)):
-                thigh, shin = length[upper + 1 : lower + 1].sum(), length[lower + 1 : foot + 1].sum()
-                if min(thigh, shin) <= 0:
-                    continue
-                base = _FRACTION * (thigh + shin) / reach + _LENGTHS * _bell(thigh / shin, 1.0, 0.3)
-                base -= _SKIPPED * (lower - upper - 1 + foot - lower - 1) + 0.3 * upper
-                base += _seen(rig, pair, ("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
-                rows = (("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
-                found.append(Alignment(rows, base - 0.25 * (last > foot)))
-                if foot < last:
-                    toes = foot + 1
-                    score = base + 0.6 * _bell(length[toes] / shin, 0.36, 0.5) + _seen(rig, pair, ("toes", toes))
-                    found.append(Alignment((*rows, ("toes", toes)), score - 0.3 * max(0, last - toes - 1)))
+    for upper, lower, foot, thigh, shin in _two_segments(length, 3):
+        base = _FRACTION * (thigh + shin) / reach + _LENGTHS * _bell(thigh / shin, 1.0, 0.3)
+        base -= _SKIPPED * (lower - upper - 1 + foot - lower - 1) + 0.3 * upper
+        base += _seen(rig, pair, ("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
+        rows = (("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
+        found.append(Alignment(rows, base - 0.25 * (last > foot)))
+        if foot < last:
+            toes = foot + 1
+            score = base + 0.6 * _bell(length[toes] / shin, 0.36, 0.5) + _seen(rig, pair, ("toes", toes))
+            found.append(Alignment((*rows, ("toes", toes)), score - 0.3 * max(0, last - toes - 1)))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
 
 
@@ -95,27 +91,36 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
     last = len(length) - 1
     forks = [at for at in range(2, last + 1) if len(rig.children[pair.first[at]]) >= 2]
     found = []
-    for upper in range(min(4, last - 1)):
-        for lower in range(upper + 1, min(upper + 4, last)):
-            for hand in range(lower + 1, min(lower + 4, last + 1)):
-                above, below = length[upper + 1 : lower + 1].sum(), length[lower + 1 : hand + 1].sum()
-                if min(above, below) <= 0:
-                    continue
-                base = _FRACTION * (above + below) / reach + _LENGTHS * _bell(above / below, 1.1, 0.3)
-                base -= _SKIPPED * (lower - upper - 1 + hand - lower - 1)
-                if forks:
-                    base += 1.6 if hand == forks[0] else -0.8
-                else:
-                    base += 0.8 if hand == last else 0.3 if hand == last - 1 and _ends_there(rig, pair) else 0.0
-                base += _seen(rig, pair, ("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
-                rows = (("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
-                found.append(Alignment(rows, base + 0.25 - 0.5 * upper))
-                for shoulder in range(upper):
-                    collar = length[shoulder + 1 : upper + 1].sum()
-                    score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _seen(rig, pair, ("shoulder", shoulder))
-                    score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
-                    found.append(Alignment((("shoulder", shoulder), *rows), score))
+    for upper, lower, hand, above, below in _two_segments(length, 4):
+        base = _FRACTION * (above + below) / reach + _LENGTHS * _bell(above / below, 1.1, 0.3)
+        base -= _SKIPPED * (lower - upper - 1 + hand - lower - 1)
+        if forks:
+            base += 1.6 if hand == forks[0] else -0.8
+        else:
+            base += 0.8 if hand == last else 0.3 if hand == last - 1 and _ends_there(rig, pair) else 0.0
+        base += _seen(rig, pair, ("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
+        rows = (("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
+        found.append(Alignment(rows, base + 0.25 - 0.5 * upper))
+        for shoulder in range(upper):
+            collar = length[shoulder + 1 : upper + 1].sum()
+            score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _seen(rig, pair, ("shoulder", shoulder))
+            score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
+            found.append(Alignment((("shoulder", shoulder), *rows), score))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
+
+
+def _two_segments(length: np.ndarray, most_before: int) -> Iterator[tuple[int, int, int, float, float]]:
+    """Every choice of three joints in line, and the lengths of the two segments between them.
+
+    Fewer than ``most_before`` bones lie before the first, at most two between two of them.
+    """
+    last = len(length) - 1
+    for first in range(min(most_before, last - 1)):
+        for middle in range(first + 1, min(first + 4, last)):
+            for end in range(middle + 1, min(middle + 4, last + 1)):
+                upper, lower = float(length[first + 1 : middle + 1].sum()), float(length[middle + 1 : end + 1].sum())
+                if min(upper, lower) > 0:
+                    yield first, middle, end, upper, lower
 
 
 def _ends_there(rig: Rig, pair: Pair) -> bool:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
@@ -54,6 +54,8 @@ class BoneProfile:
         What may stand before every bone's name; ``*`` stands for anything.
     ignore : tuple of str
         Bones to leave out of account, ``*`` for anything.
+    others : tuple of str
+        Bones that are known to have no role: extras and helpers.
     space : Space
         What the ecosystem stores bones in, for reports.
     """
@@ -64,6 +66,7 @@ class BoneProfile:
     rest_pose: str = ""
     prefixes: tuple[str, ...] = ()
     ignore: tuple[str, ...] = ()
+    others: tuple[str, ...] = ()
     space: Space = OURS
 
     @classmethod
@@ -82,9 +85,20 @@ class BoneProfile:
             raise InputError(f"the profile cannot be read ({reason})", file=path) from None
         return _profile_from_text(text, str(path))
 
-    def patterns(self) -> list[tuple[str, str]]:
-        """Every ``prefix`` and ``ignore`` pattern, with the field it stands in."""
-        return [("prefix", glob) for glob in self.prefixes] + [("ignore", glob) for glob in self.ignore]
+    def accounts_for(self, name: str) -> bool:
+        """Whether a bone without a role is one that the profile knows of."""
+        bare = self._with_and_without_prefix(name)
+        return bool(bare & set(self.others)) or any(fits(glob, other) for glob in self.ignore for other in bare)
+
+    def idle_patterns(self, names: Sequence[str]) -> list[str]:
+        """The ``prefix`` and ``ignore`` patterns that match none of the names, each with the field it stands in."""
+        bare = {other for name in names for other in self._with_and_without_prefix(name)}
+        idle = [f"prefix {glob!r}" for glob in self.prefixes if not any(fits(glob, name) for name in names)]
+        return idle + [f"ignore {glob!r}" for glob in self.ignore if not any(fits(glob, other) for other in bare)]
+
+    def _with_and_without_prefix(self, name: str) -> set[str]:
+        ends = [match.end() for glob in self.prefixes if (match := _pattern((glob,)).match(name))]
+        return {name, *(name[end:] for end in ends)}
 
     def assign(self, skeleton: Skeleton) -> RoleMap:
         """The roles that bones of ``skeleton`` fill by this profile. Each bone fills one role at most."""
@@ -174,7 +188,9 @@ def _profile_from_text(text: str, file: str) -> BoneProfile:
                 raise InputError(problem, file=file, place=f"roles.{role}", remedy="Take one of them out")
     prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
     space = Space(read.space.up, read.space.forward, read.space.unit)
-    return BoneProfile(read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), space)
+    return BoneProfile(
+        read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), (*read.extra, *read.helper), space
+    )
 
 
 def _renumbered(found: dict[str, int]) -> dict[str, int]:

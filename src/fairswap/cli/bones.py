@@ -25,9 +25,7 @@ def command() -> None:
 @_say
 @manners.unit
 @manners.up
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def draft(
     file: Path,
     out: Path | None,
@@ -49,6 +47,8 @@ def draft(
     from fairswap.files import load
     from fairswap.formats.storage import write_atomically
 
+    if family is not None and Path(family).name != family:
+        raise click.BadParameter("a family's name is one word, not a path", param_hint="--save-as")
     document = load(file, unit=unit, up=up)
     figure = document.figure
     clip = max(document.clips_of(figure), key=lambda clip: clip.frames, default=None)
@@ -68,9 +68,7 @@ def draft(
 @click.argument("profile", metavar="P")
 @click.argument("file", type=click.Path(path_type=Path))
 @manners.picture
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def check(profile: str, file: Path, picture: Path | None, as_json: bool, quiet: bool, force: bool) -> None:
     """Hold the bone profile P (a file or a name) against FILE: matched, guessed, missing, mirrored, near names.
 
@@ -82,7 +80,7 @@ def check(profile: str, file: Path, picture: Path | None, as_json: bool, quiet: 
 
     known, figure = profile_named(profile), load(file).figure
     states, findings = check_profile(known, figure)
-    report = _states_report(figure, states) | {"profile": known.name, "findings": [f.as_dict() for f in findings]}
+    report = _states_report(figure, states, known) | {"findings": [f.as_dict() for f in findings]}
     if picture is not None:
         _draw(picture, figure, states, f"{known.name} on {file.name}", "profile against file", force)
     manners.emit(report, _state_lines(report), as_json, quiet)
@@ -95,8 +93,7 @@ def check(profile: str, file: Path, picture: Path | None, as_json: bool, quiet: 
 @click.argument("b", type=click.Path(path_type=Path))
 @manners.source_bones
 @manners.target_bones
-@manners.as_json
-@manners.quiet
+@manners.reporting
 def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, as_json: bool, quiet: bool) -> None:
     """Print which bone of A gives its motion to which bone of B, through the roles."""
     from fairswap.body.swap import Swap
@@ -118,9 +115,7 @@ def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, 
 @click.option(
     "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT.glb", help="Write the result here."
 )
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def merge(file: Path, out: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """Join second copies of the skeleton in FILE, as come with clothes, with its own bones."""
     from fairswap.figures.merge import with_copies_merged
@@ -136,8 +131,7 @@ def merge(file: Path, out: Path, as_json: bool, quiet: bool, force: bool) -> Non
 
 
 @command.command(name="list", short_help="List the profiles: built in, and yours.")
-@manners.as_json
-@manners.quiet
+@manners.reporting
 def list_profiles(as_json: bool, quiet: bool) -> None:
     """List the profiles: built in, and those you saved by family name."""
     from fairswap.bones.profile import built_in_profiles, saved_profiles
@@ -174,9 +168,7 @@ def list_profiles(as_json: bool, quiet: bool) -> None:
 @click.argument("what", metavar="FILE|P")
 @click.option("--bones", metavar="P", help="Bone profile for FILE: a file or a name.")
 @manners.picture
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def show(what: str, bones: str | None, picture: Path | None, as_json: bool, quiet: bool, force: bool) -> None:
     """Show the roles of a figure or motion FILE, or of a profile P (a name or a .toml file); --picture draws them."""
     from fairswap.bones.check import states_of
@@ -218,11 +210,12 @@ def _draw(picture: Path, figure: Any, states: Any, title: str, where: str, force
     write_atomically(picture, [bones_sheet(figure, states, title, where)], force)
 
 
-def _states_report(figure: Any, states: Any) -> dict[str, Any]:
+def _states_report(figure: Any, states: Any, profile: Any) -> dict[str, Any]:
     names = figure.skeleton.names
     used = {state.bone for state in states if state.bone is not None}
     return {
         "figure": figure.name,
+        "profile": profile.name,
         "roles": {
             state.role: {
                 "state": state.state,
@@ -232,7 +225,11 @@ def _states_report(figure: Any, states: Any) -> dict[str, Any]:
             }
             for state in states
         },
-        "left_over": [name for bone, name in enumerate(names) if bone not in used and bone not in figure.skeleton.ends],
+        "left_over": [
+            name
+            for bone, name in enumerate(names)
+            if bone not in used and bone not in figure.skeleton.ends and not profile.accounts_for(name)
+        ],
     }
 
 
@@ -240,6 +237,8 @@ def _state_lines(report: dict[str, Any]) -> Iterator[str]:
     yield click.style(f"{report['profile']} on {report['figure']}", bold=True)
     rows = [(role, row["state"], row["bone"] or "", ", ".join(row["near"])) for role, row in report["roles"].items()]
     yield from manners.table(rows, ("role", "state", "bone", "near names"))
+    states = [row["state"] for row in report["roles"].values()]
+    yield "  " + ", ".join(f"{states.count(state)} {state}" for state in ("matched", "guessed", "missing"))
     if report["left_over"]:
         yield "  left over: " + ", ".join(report["left_over"])
     yield from manners.finding_lines(report["findings"])

@@ -20,9 +20,7 @@ from fairswap.cli import manners
 @manners.picture
 @manners.unit
 @manners.up
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def command(
     source: Path,
     result: Path,

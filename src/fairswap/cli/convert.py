@@ -33,9 +33,7 @@ if TYPE_CHECKING:
 @manners.picture
 @manners.unit
 @manners.up
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def command(
     motions: tuple[Path, ...],
     onto: Path,
@@ -156,11 +154,7 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
         facts = f"{clip['frames']} frames at {clip['rate']:g}, {clip['seconds']:.2f} s"
         yield f"  clip     {clip['verdict']}"
         yield f"           {facts}; hips' path {clip['hips_mean_percent']:.2f} % of leg off"
-        before, after = clip["before"], clip["after"]
-        yield (
-            f"           standing foot slides {after['skate_cm_s']:.1f} cm/s (source {before['skate_cm_s']:.1f}), "
-            f"deepest sole {after['sole_below_cm']:.1f} cm below the floor (source {before['sole_below_cm']:.1f})"
-        )
+        yield f"           {manners.footing(clip)}"
     for row in report["written"]:
         yield f"  wrote    {row['file']} ({row['bytes'] / 1024:.0f} KiB)"
     yield from manners.finding_lines(report["findings"])

@@ -13,9 +13,7 @@ from fairswap.cli import manners
 
 @click.command()
 @click.argument("folder", default="lantern-street", metavar="[DIR]", type=click.Path(path_type=Path, file_okay=False))
-@manners.as_json
-@manners.quiet
-@manners.force
+@manners.writing
 def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """Write the Lantern Street Troupe into DIR and carry each act over to the other figure.
 
@@ -56,11 +54,7 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
         hips = f"hips {truth['hips_worst_percent']:.2f} % of leg"
         yield f"    against the motion it came from     {_limbs(source)}"
         yield f"    against the act performed directly  {_limbs(truth)}, {hips}"
-        after, before = source["after"], source["before"]
-        yield (
-            f"    feet                                standing foot slides {after['skate_cm_s']:.1f} cm/s "
-            f"(in the motion {before['skate_cm_s']:.1f}), deepest {after['sole_below_cm']:.1f} cm below the floor"
-        )
+        yield f"    feet                                {manners.footing(source)}"
     first = report["conversions"][0]
     motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
     yield ""

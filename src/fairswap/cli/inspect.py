@@ -15,8 +15,7 @@ from fairswap.cli import manners
 @click.option("--bones", metavar="P", help="Bone profile: a file or a built-in name.")
 @manners.unit
 @manners.up
-@manners.as_json
-@manners.quiet
+@manners.reporting
 def command(file: str, bones: str | None, unit: str | None, up: str | None, as_json: bool, quiet: bool) -> None:
     """Take stock of FILE: figures, bones, space, rest pose, clips, and what is odd about them.
 

@@ -18,9 +18,21 @@ Function = TypeVar("Function", bound=Callable[..., Any])
 _WIDTH = 110  # of reports, so that they stay readable in any window
 _COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
 
-as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
-quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
-force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
+_as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
+_quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
+_force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
+
+
+def reporting(function: Function) -> Function:
+    """The options of a command that reports."""
+    return _as_json(_quiet(function))
+
+
+def writing(function: Function) -> Function:
+    """The options of a command that reports and writes files."""
+    return reporting(_force(function))
+
+
 source_bones = click.option(
     "--source-bones", metavar="P", help="Bone profile of the source: a file or a built-in name."
 )
@@ -80,6 +92,15 @@ def finding_lines(findings: Iterable[dict[str, str] | Finding]) -> Iterator[str]
         first, *more = textwrap.wrap(said, _WIDTH - 11, break_long_words=False, break_on_hyphens=False)
         yield f"  {word} {first}"
         yield from (" " * 11 + line for line in more)
+
+
+def footing(report: dict[str, Any]) -> str:
+    """How the feet behave in a comparison, in a sentence."""
+    before, after = report["before"], report["after"]
+    return (
+        f"standing foot slides {after['skate_cm_s']:.1f} cm/s (source {before['skate_cm_s']:.1f}), "
+        f"deepest sole {after['sole_below_cm']:.1f} cm below the floor (source {before['sole_below_cm']:.1f})"
+    )
 
 
 @contextmanager

@@ -23,7 +23,6 @@ from fairswap.rotation import (
 )
 from fairswap.skeleton import Skeleton
 
-_MIRROR = np.array([-1.0, 1.0, 1.0])
 # Where the thumb points in our neutral T: out, a little down, ahead.
 _THUMB = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
 

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
-from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -36,7 +35,6 @@ class BvhSource:
     joints: tuple[Joint, ...]
     space: Space
     frame_time: str
-    rate: Fraction
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,7 +73,7 @@ def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Docum
     poses = Poses(
         skeleton, rotations, moved, np.stack([positions[bone] for bone in moved.tolist()]) if len(moved) else None
     )
-    source = BvhSource(tuple(joints), space, frame_time, rate)
+    source = BvhSource(tuple(joints), space, frame_time)
     keyed = frozenset(joint for joint, _, _ in channels)
     clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses))
     figure = Figure(path.stem, skeleton, (), space, source)
