@@ -11,7 +11,7 @@ from itertools import combinations
 import numpy as np
 
 from fairswap.kernels import Floats, Integers
-from fairswap.space import UNITS_M, nearest_direction
+from fairswap.space import UNITS_M, Space, nearest_direction
 
 # What people stand like; how surprised we are, in powers of e, to meet each unit in a motion file.
 _USUAL_HEIGHT_M = 1.6
@@ -54,6 +54,27 @@ def posture_from_positions(positions: Floats, parents: Integers) -> Posture | No
         forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
         reason += f"; no toes tell the front, {forward} is the custom"
     return Posture(up, forward, height, reason)
+
+
+def posture_of_file(rest: Posture | None, shown: list[Posture], convention: Space | None) -> tuple[Posture | None, str]:
+    """The posture that a file as a whole is in, and where it was seen.
+
+    ``rest`` is that of the rest pose, ``shown`` those of frames of a clip. Somebody may rest lying down, or facing
+    backwards, and yet stand in the clip: if either is as the ``convention`` of the format asks, nothing needs turning;
+    and where a format has no convention, the frames know better which way is up.
+    """
+    if not shown:
+        return rest, "at rest"
+    stands = shown[0], "in the first frame"
+    if rest is None:
+        return stands
+    if convention is None:
+        agree = len({posture.up for posture in shown}) == 1
+        return stands if agree and shown[0].up != rest.up else (rest, "at rest")
+    as_asked = [posture for posture in shown if (posture.up, posture.forward) == (convention.up, convention.forward)]
+    if as_asked and (rest.up, rest.forward) != (convention.up, convention.forward):
+        return as_asked[0], "in a clip"
+    return rest, "at rest"
 
 
 def unit_from_height(height: float) -> str:

@@ -6,6 +6,8 @@ broadcast. Angles are radians unless a name says degrees.
 
 from __future__ import annotations
 
+import math
+
 import numpy as np
 from numpy.typing import ArrayLike
 
@@ -43,7 +45,7 @@ def rotate(rotation: ArrayLike, vector: ArrayLike) -> Floats:
     """
     first, second = np.asarray(rotation, dtype=np.float64), np.asarray(vector, dtype=np.float64)
     if first.ndim == second.ndim == 1:
-        return rotate(first[None], second)[0]
+        return _single_rotated(first, second)
     shape = np.broadcast_shapes(first.shape[:-1], second.shape[:-1])
     return _last(rotate_into(np.empty((3, *shape)), _rows(first, shape), _rows(second, shape), np.empty((4, *shape))))
 
@@ -68,6 +70,8 @@ def quaternion_between(start: ArrayLike, end: ArrayLike) -> Floats:
 
     For opposite directions, where it is not defined, a half turn about an axis square to ``start``.
     """
+    if np.ndim(start) == np.ndim(end) == 1:
+        return _single_between(np.asarray(start, dtype=np.float64), np.asarray(end, dtype=np.float64))
     a, b = np.broadcast_arrays(normalized(start), normalized(end))
     vector = np.stack([a[..., i - 2] * b[..., i - 1] - a[..., i - 1] * b[..., i - 2] for i in range(3)], axis=-1)
     scalar = 1.0 + np.einsum("...i,...i->...", a, b)[..., None]
@@ -218,6 +222,30 @@ def _single_product(a: Floats, b: Floats) -> Floats:
             aw * bw - ax * bx - ay * by - az * bz,
         ]
     )
+
+
+def _single_rotated(rotation: Floats, vector: Floats) -> Floats:
+    """One vector turned, in plain floats."""
+    x, y, z, w = rotation.tolist()
+    a, b, c = vector.tolist()
+    # v + 2w (u x v) + 2 u x (u x v)
+    p, q, r = 2.0 * (y * c - z * b), 2.0 * (z * a - x * c), 2.0 * (x * b - y * a)
+    return np.array([a + w * p + y * r - z * q, b + w * q + z * p - x * r, c + w * r + x * q - y * p])
+
+
+def _single_between(start: Floats, end: Floats) -> Floats:
+    """One shortest turn, in plain floats."""
+    a, b = start.tolist(), end.tolist()
+    lengths = math.hypot(*a) * math.hypot(*b)
+    if lengths == 0.0:
+        return IDENTITY.copy()
+    scalar = lengths + a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+    vector = [a[i - 2] * b[i - 1] - a[i - 1] * b[i - 2] for i in range(3)]
+    if scalar < 1e-12 * lengths:  # opposite
+        other = [1.0, 0.0, 0.0] if abs(a[0]) < 0.9 * math.hypot(*a) else [0.0, 1.0, 0.0]
+        scalar, vector = 0.0, [a[i - 2] * other[i - 1] - a[i - 1] * other[i - 2] for i in range(3)]
+    size = math.hypot(*vector, scalar)
+    return np.array([*vector, scalar]) / size
 
 
 def _rows(values: Floats, shape: tuple[int, ...]) -> Floats:

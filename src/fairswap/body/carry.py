@@ -42,7 +42,7 @@ def plan_carrying(source: Subject, target: Subject, pairs: list[Pair]) -> CarryP
         # The next bone above with motion; those between keep their rest, and only add a constant turn.
         above, held = int(target.skeleton.parents[bone]), IDENTITY
         while above >= 0 and above not in by_bone:
-            held = multiply(target.skeleton.rest_rotations[above], held)
+            held = multiply(target.resting[above], held)
             above = int(target.skeleton.parents[above])
         if above < 0 or pair.between or by_bone[above].between:
             continue
@@ -75,7 +75,7 @@ def carry_rotations(
             first, matrix = plan.linear[bone]
             linear_into(out[bone], matrix, source_local[first], scratch)
         elif bone not in plan.worldly:
-            out[bone] = skeleton.rest_rotations[bone][:, None]
+            out[bone] = target.resting[bone][:, None]
         elif parent < 0:
             out[bone] = worlds.of(bone)
         else:
@@ -95,7 +95,7 @@ class _TargetWorlds:
         """``(4, frames)``, or one column ``(4, 1)`` where nothing moves."""
         if bone not in self.done:
             pair, parent = self.plan.pairs.get(bone), int(self.target.skeleton.parents[bone])
-            reference, rest = self.target.reference.rotations[bone], self.target.skeleton.rest_rotations[bone]
+            reference, rest = self.target.reference.rotations[bone], self.target.resting[bone]
             if pair is not None:
                 motion = self._between(pair) if pair.between else self._motion(pair.first)
                 self.done[bone] = _times(motion, reference)

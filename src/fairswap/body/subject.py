@@ -5,15 +5,18 @@ from __future__ import annotations
 from dataclasses import dataclass
 from functools import cached_property
 
+import numpy as np
+
 from fairswap.bones.known import roles_of
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip
 from fairswap.errors import FairSwapError
 from fairswap.figure import Figure
+from fairswap.kernels import Floats
 from fairswap.pose.base import BasePose, base_pose
 from fairswap.pose.reference import Reference, t_pose
-from fairswap.skeleton import Skeleton
+from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
 
 
 @dataclass(frozen=True, eq=False)
@@ -55,5 +58,18 @@ class Subject:
             raise
 
     @cached_property
+    def resting(self) -> Floats:
+        """Local rotations ``(bones, 4)`` for bones that get no motion: those of the rest pose, if that says anything."""
+        return self.skeleton.rest_rotations if self.base.resting is None else self.base.resting
+
+    @cached_property
+    def resting_world(self) -> WorldTransforms:
+        """World transforms of all bones when nothing moves: one frame."""
+        if self.base.resting is None:
+            return self.skeleton.rest
+        nothing = np.empty(0, dtype=np.intp)
+        return world_from_local(self.skeleton, self.resting[:, :, None], nothing, np.empty((0, 3, 1)))
+
+    @cached_property
     def reference(self) -> Reference:
-        return t_pose(self.skeleton, self.roles, self.title, self.base.world)
+        return t_pose(self.skeleton, self.roles, self.title, self.base, self.clip)

@@ -14,6 +14,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.body.carry import CarryPlan, carry_rotations, plan_carrying
+from fairswap.body.helpers import share_twist
 from fairswap.body.pairing import Pair, pair_bones
 from fairswap.body.subject import Subject
 from fairswap.bones.known import SURE
@@ -96,7 +97,7 @@ class Swap:
     @cached_property
     def resting(self) -> list[str]:
         """The target's bones that get no motion and keep their rest."""
-        moved = {pair.target for pair in self.pairs}
+        moved = {pair.target for pair in self.pairs} | set(self.target_side.roles.helpers)
         skeleton = self.target.skeleton
         return [name for bone, name in enumerate(skeleton.names) if bone not in moved and bone not in skeleton.ends]
 
@@ -161,9 +162,11 @@ class Swap:
         for start in range(0, clip.frames, _FRAMES_AT_ONCE):
             span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
             self._convert_block(clip.poses, span, rotations[:, :, span], hips_place[:, span])
+        moved = frozenset(pair.target for pair in self.pairs)
+        helpers = share_twist(self.target_side, moved, rotations)
         hips = np.array([self.target_side.roles.bones["hips"]], dtype=np.intp)
         poses = Poses(target, rotations, hips, hips_place[None])
-        return Clip(clip.name, clip.rate, poses, frozenset(pair.target for pair in self.pairs))
+        return Clip(clip.name, clip.rate, poses, moved | frozenset(helpers))
 
     @cached_property
     def _plan(self) -> CarryPlan:
@@ -186,6 +189,6 @@ class Swap:
         moved = (place.T - source.reference.hips) * self.travel_scale + target.reference.hips
         parent = int(target.skeleton.parents[target.roles.bones["hips"]])
         if parent >= 0:
-            rest = target.skeleton.rest
-            moved = rotate(conjugate(rest.rotations[0, parent]), moved - rest.positions[0, parent])
+            resting = target.resting_world
+            moved = rotate(conjugate(resting.rotations[0, parent]), moved - resting.positions[0, parent])
         hips_out[:] = moved.T

@@ -76,6 +76,7 @@ class Identification:
             FOUND_BY_ITSELF,
             {role: answer.confidence for role, answer in kept.items()},
             tuple(findings),
+            {bone: row for bone, row in self.helper.items() if row[0] in kept},
         )
 
     @property

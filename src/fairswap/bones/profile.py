@@ -6,10 +6,10 @@ import os
 import re
 import tomllib
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import Any
+from typing import Annotated, Any
 
 import msgspec
 
@@ -28,6 +28,11 @@ class _Space(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     unit: str = "m"
 
 
+class _Helper(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    role: str
+    share: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.5
+
+
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fairswap: str
     name: str
@@ -37,7 +42,7 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     prefix: str | list[str] = []
     ignore: list[str] = []
     extra: list[str] = []
-    helper: dict[str, dict[str, str | float]] = {}
+    helper: dict[str, _Helper] = {}
     space: _Space = _Space()
 
 
@@ -54,8 +59,10 @@ class BoneProfile:
         What may stand before every bone's name; ``*`` stands for anything.
     ignore : tuple of str
         Bones to leave out of account, ``*`` for anything.
-    others : tuple of str
-        Bones that are known to have no role: extras and helpers.
+    extras : tuple of str
+        Bones that are known to have no role.
+    helpers : mapping of bone name to (role, share)
+        Bones that share the twist of the bone of a role, that far along it.
     space : Space
         What the ecosystem stores bones in, for reports.
     """
@@ -66,7 +73,8 @@ class BoneProfile:
     rest_pose: str = ""
     prefixes: tuple[str, ...] = ()
     ignore: tuple[str, ...] = ()
-    others: tuple[str, ...] = ()
+    extras: tuple[str, ...] = ()
+    helpers: Mapping[str, tuple[str, float]] = field(default_factory=dict)
     space: Space = OURS
 
     @classmethod
@@ -88,7 +96,7 @@ class BoneProfile:
     def accounts_for(self, name: str) -> bool:
         """Whether a bone without a role is one that the profile knows of."""
         bare = self._with_and_without_prefix(name)
-        return bool(bare & set(self.others)) or any(fits(glob, other) for glob in self.ignore for other in bare)
+        return bool(bare & {*self.extras, *self.helpers}) or any(fits(glob, other) for glob in self.ignore for other in bare)
 
     def idle_patterns(self, names: Sequence[str]) -> list[str]:
         """The ``prefix`` and ``ignore`` patterns that match none of the names, each with the field it stands in."""
@@ -118,7 +126,8 @@ class BoneProfile:
                 filling = next((_by_path(skeleton, name) for name in names if "/" in name), None)
             if filling is not None and filling not in found.values():
                 found[role] = filling
-        return RoleMap(_renumbered(found), self.name)
+        helpers = {by_name[name]: row for name, row in self.helpers.items() if name in by_name and row[0] in found}
+        return RoleMap(_renumbered(found), self.name, helpers=helpers)
 
 
 def fits(glob: str, name: str) -> bool:
@@ -186,10 +195,15 @@ def _profile_from_text(text: str, file: str) -> BoneProfile:
             if taken.setdefault(name, role) != role:
                 problem = f"bone {name!r} has two roles, {taken[name]} and {role}"
                 raise InputError(problem, file=file, place=f"roles.{role}", remedy="Take one of them out")
+    for name, helper in read.helper.items():
+        if not is_role(helper.role):
+            place = f"helper.{name}"
+            raise InputError(f"{helper.role!r} is not a role", file=file, place=place, remedy="See docs/roles.md")
+    helpers = {name: (helper.role, helper.share) for name, helper in read.helper.items()}
     prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
     space = Space(read.space.up, read.space.forward, read.space.unit)
     return BoneProfile(
-        read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), (*read.extra, *read.helper), space
+        read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), tuple(read.extra), helpers, space
     )
 
 

@@ -80,13 +80,15 @@ class RoleMap:
     """Which bone (by index in its skeleton) fills which role, and where that is known from.
 
     ``profile`` is the name of a bone profile, ``"the file itself"``, or :data:`FOUND_BY_ITSELF`; only then there are
-    ``confidences`` (0..1) and findings.
+    ``confidences`` (0..1) and findings. ``helpers`` are bones that share the twist of a role: which role's
+    bone they sit on, and how far along it (0..1).
     """
 
     bones: Mapping[str, int]
     profile: str
     confidences: Mapping[str, float] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
+    helpers: Mapping[int, tuple[str, float]] = field(default_factory=dict)
 
     def chain(self, kind: str) -> list[str]:
         """The roles of the ``spine`` or the ``neck`` that are there, from below."""

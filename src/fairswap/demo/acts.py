@@ -73,6 +73,7 @@ def perform(act: Act, body: Body, skeleton: Skeleton) -> Clip:
     for index, parent in enumerate(body.parents):
         local = multiply(conjugate(world[parent]), world[index]) if parent >= 0 else world[index]
         tracks[index] = without_sign_jumps(np.ascontiguousarray(local.T))
+    _share_twist(body, tracks)
     hips = body.index["hips"]
     place = skeleton.rest.positions[0, hips] + leg_length(body) * act.hips
     parent = body.parents[hips]
@@ -80,6 +81,21 @@ def perform(act: Act, body: Body, skeleton: Skeleton) -> Clip:
         place = rotate(conjugate(body.tpose[parent]), place - body.places[parent])
     poses = Poses(skeleton, tracks, np.array([hips], dtype=np.intp), np.ascontiguousarray(place.T)[None])
     return Clip(act.name, Fraction(act.rate), poses, frozenset(range(len(body.bones))))
+
+
+def _share_twist(body: Body, tracks: Floats) -> None:
+    """Twist helpers halfway along a forearm take half of the hand's twist; those of the upper arm half of the elbow's."""
+    for index, bone in enumerate(body.bones):
+        kind, _, side = bone.rpartition("_twist_")
+        if kind:
+            name = {"elbow": "hand", "shoulder_joint": "lower_arm"}[kind] + {"l": "_left", "r": "_right"}[side]
+            after, holder = body.index[name], body.parents[index]
+            level = multiply(conjugate(body.tpose[holder]), body.tpose[after])
+            change = multiply(tracks[after].T, conjugate(level))
+            along = rotate(conjugate(body.tpose[holder]), body.places[after] - body.places[holder])
+            twist = 2.0 * np.arctan2(change[:, :3] @ normalized(along), change[:, 3])
+            own = multiply(conjugate(body.tpose[holder]), body.tpose[index])
+            tracks[index] = multiply(quaternion_from_axis_angle(along, 0.5 * np.unwrap(twist)), own).T
 
 
 def leg_length(body: Body) -> float:

@@ -67,7 +67,7 @@ def run_example(folder: Path, force: bool = False, step: Callable[[str], None] =
     ):
         # These are the five lines of a conversion.
         motion, figure = fairswap.load(motion_file), fairswap.load(figure_file).figure
-        swap = fairswap.Swap(motion.figure, figure)
+        swap = fairswap.Swap(motion.figure, figure, motion=motion.clips[0])
         clip = swap.convert(motion.clips[0])
         result_file = folder / f"{name.lower()}-{motion_file.stem.partition('-')[2]}.glb"
         fairswap.save(result_file, figure, [clip], force=force)

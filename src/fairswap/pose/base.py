@@ -1,36 +1,66 @@
 """The pose that a reference is worked out from: the rest pose, a frame of a clip, all rotations zero, or another file.
 
-Whatever is chosen, the hips keep their resting place and the figure faces ahead: neither is motion.
+Whatever is chosen, the figure is stood up and turned ahead, and the hips keep their resting place: none of it is motion.
 """
 
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from itertools import permutations, product
 from pathlib import Path
 
 import numpy as np
 
 from fairswap.bones.known import roles_of
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError, UsageError
 from fairswap.figure import Figure
 from fairswap.files import load
 from fairswap.kernels import Floats
-from fairswap.rotation import IDENTITY, conjugate, multiply, quaternion_from_axis_angle, rotate
+from fairswap.rotation import (
+    IDENTITY,
+    angle_between,
+    conjugate,
+    multiply,
+    normalized,
+    quaternion_from_axis_angle,
+    quaternion_from_matrix,
+    rotate,
+)
 from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
 
 _CHOICE = re.compile(r"(frame|time):(\d+(?:\.\d+)?)s?")
 _NOTHING = np.empty(0, dtype=np.intp)
+_FRAMES = 121
+# A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
+# it is near one.
+_LEANS_DEGREES, _SQUARE_DEGREES = 30.0, 20.0
+# Limbs straighter than this count as straight in a T or an A.
+_STRAIGHT_DEGREES = 20.0
 
 
 @dataclass(frozen=True, eq=False)
 class BasePose:
-    """World transforms of one frame, and which pose that is and why, in words."""
+    """The pose that a reference is worked out from.
+
+    Attributes
+    ----------
+    world : WorldTransforms
+        Of all bones, one frame, standing and facing ahead.
+    hips : (3,) array
+        Where the hips rest, metres.
+    said : str
+        Which pose that is and why, for people.
+    resting : (bones, 4) array or None
+        Local rotations for bones that get no motion, where the rest pose says nothing.
+    """
 
     world: WorldTransforms
+    hips: Floats
     said: str
+    resting: Floats | None = None
 
 
 def base_pose(figure: Figure, roles: RoleMap, choice: str = "auto", clip: Clip | None = None) -> BasePose:
@@ -39,9 +69,10 @@ def base_pose(figure: Figure, roles: RoleMap, choice: str = "auto", clip: Clip |
     Parameters
     ----------
     choice : str
-        ``auto`` (the rest pose if a person can stand so, else a still first or last frame of ``clip``, else any first
-        frame in which a person stands), ``rest``, ``zero``, ``frame:N`` (counted from 0), ``time:S``, or a file of the
-        same family, whose rest pose is taken bone by bone through the roles.
+        ``auto`` (the rest pose if a person can stand so, once stood up; else the first or last frame of ``clip`` if
+        that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame:N``
+        (counted from 0), ``time:S``, or a file of the same family, whose rest pose is taken bone by bone through the
+        roles.
 
     Raises
     ------
@@ -54,12 +85,13 @@ def base_pose(figure: Figure, roles: RoleMap, choice: str = "auto", clip: Clip |
     if choice == "auto":
         return _automatic(skeleton, roles, clip)
     if choice == "rest":
-        return BasePose(skeleton.rest, "the rest pose, as asked")
+        return _resting(skeleton, roles, clip, "the rest pose, as asked")
     if choice == "zero":
-        return BasePose(_posed(skeleton, roles, np.tile(IDENTITY, (len(skeleton), 1))), "all rotations zero, as asked")
+        zero = np.tile(IDENTITY, (len(skeleton), 1))
+        return BasePose(_posed(skeleton, roles, zero), _hips(skeleton, roles), "all rotations zero, as asked")
     match = _CHOICE.fullmatch(choice)
     if match:
-        return _from_clip(roles, clip, match[1], float(match[2]), figure.name)
+        return _from_clip(skeleton, roles, clip, match[1], float(match[2]), figure.name)
     if Path(choice).suffix:
         return _from_file(figure, roles, choice)
     raise UsageError(
@@ -72,9 +104,8 @@ def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
     """Whether a person can stand in a pose: head above hips above feet, legs mostly down, feet near one height."""
     place = world.position_tracks[:, :, frame]
     head, hips = place[roles.bones["head"]], place[roles.bones["hips"]]
-    feet = [place[roles.bones[f"foot_{side}"]] for side in ("left", "right")]
-    thighs = [place[roles.bones[f"upper_leg_{side}"]] for side in ("left", "right")]
-    legs = [foot - thigh for foot, thigh in zip(feet, thighs, strict=True)]
+    feet = [place[roles.bones[f"foot_{side}"]] for side in SIDES]
+    legs = [foot - place[roles.bones[f"upper_leg_{side}"]] for foot, side in zip(feet, SIDES, strict=True)]
     length = max(float(np.linalg.norm(leg)) for leg in legs)
     if length <= 0 or not head[1] > hips[1] > max(foot[1] for foot in feet):
         return False
@@ -84,25 +115,126 @@ def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
 
 
 def _automatic(skeleton: Skeleton, roles: RoleMap, clip: Clip | None) -> BasePose:
-    if can_stand(skeleton.rest, roles):
-        return BasePose(skeleton.rest, "the rest pose, a person can stand so")
+    rest = _resting(skeleton, roles, clip, "the rest pose, a person can stand so")
+    if can_stand(rest.world, roles):
+        return rest
     if clip is not None:
-        for frame, name in ((0, "first"), (clip.frames - 1, "last")):
-            world = _stood(clip.poses.world(frame, frame + 1), skeleton, roles)
-            if can_stand(world, roles):
-                return BasePose(world, f"the {name} frame of {clip.name!r}; nobody can stand in the rest pose")
-    return BasePose(skeleton.rest, "the rest pose, although nobody can stand so; no clip shows a better one")
+        frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
+        world = clip.poses.at(frames).world()
+        bends = _bends(world, roles)
+        ends = [(0, "first"), (len(frames) - 1, "last")]
+        for index, name in ends:
+            stood = _from_frame(world, index, skeleton, roles, clip)
+            if bends[index] < _STRAIGHT_DEGREES and can_stand(stood.world, roles):
+                said = f"the {name} frame of {clip.name!r}, a T or an A; nobody can stand in the rest pose"
+                return replace(stood, said=said)
+        for index in np.argsort(bends, kind="stable").tolist():
+            stood = _from_frame(world, index, skeleton, roles, clip)
+            if can_stand(stood.world, roles):
+                second = frames[index] / float(clip.rate)
+                said = (
+                    f"worked out from the bones of {clip.name!r} at {second:.2f} s, the straightest stand in it; "
+                    f"nobody can stand in the rest pose"
+                )
+                return replace(stood, said=said)
+    return replace(rest, said="the rest pose, although nobody can stand so; no clip shows a better one")
 
 
-def _from_clip(roles: RoleMap, clip: Clip | None, kind: str, value: float, name: str) -> BasePose:
+def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:
+    """How far each frame is from standing straight: the worst bend of knees and elbows and lean of trunk and legs."""
+    at = {role: world.positions[:, bone] for role, bone in roles.bones.items()}
+    up = normalized(at["head"] - at["hips"])
+    worst = [angle_between(up, np.array([0.0, 1.0, 0.0]))]
+    for side in SIDES:
+        for chain in (("upper_arm", "lower_arm", "hand"), ("upper_leg", "lower_leg", "foot")):
+            a, b, c = (at[f"{part}_{side}"] for part in chain)
+            worst.append(angle_between(normalized(b - a), normalized(c - b)))
+        worst.append(angle_between(normalized(at[f"foot_{side}"] - at[f"upper_leg_{side}"]), -up))
+    return np.degrees(np.max(worst, axis=0))
+
+
+def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -> BasePose:
+    world, hips = skeleton.rest, _hips(skeleton, roles)
+    about = _righting(world.positions[0], roles)
+    if about is None:
+        return BasePose(world, hips, said)
+    stood = _about_hips(world, about, roles, hips)
+    # It may lie on the ground, or hang in the air on hips that are where they would be standing.
+    height = _standing_height(stood, roles, clip)
+    place = min((rotate(about, hips), hips.copy()), key=lambda place: abs(float(place[1]) - height))
+    if clip is not None and abs(place[1] - height) > 0.02 * height:
+        place[1] = height
+    return BasePose(_moved(stood, place - hips), place, f"{said}; stood up and turned ahead")
+
+
+def _from_clip(
+    skeleton: Skeleton, roles: RoleMap, clip: Clip | None, kind: str, value: float, name: str
+) -> BasePose:
     if clip is None:
         raise UsageError(f"{name} has no clip to take a {kind} from", remedy="Give rest, zero, or a file")
     frame = value if kind == "frame" else value * float(clip.rate)
     if frame > clip.frames - 1 + 1e-6 or (kind == "frame" and frame != int(frame)):
         last = f"{clip.frames - 1}" if kind == "frame" else f"{clip.duration_s:.3f} s"
         raise UsageError(f"clip {clip.name!r} has no {kind} {value:g}", remedy=f"Its last is {last}")
-    world = _stood(clip.poses.at([frame]).world(), clip.skeleton, roles)
-    return BasePose(world, f"{kind} {value:g} of {clip.name!r}, as asked")
+    world = clip.poses.at([frame]).world()
+    hips = _hips(skeleton, roles)
+    if can_stand(skeleton.rest, roles):
+        stood = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
+        return BasePose(stood, hips, f"{kind} {value:g} of {clip.name!r}, as asked")
+    return replace(_from_frame(world, 0, skeleton, roles, clip), said=f"{kind} {value:g} of {clip.name!r}, as asked")
+
+
+def _from_frame(world: WorldTransforms, index: int, skeleton: Skeleton, roles: RoleMap, clip: Clip) -> BasePose:
+    """A frame of a clip whose skeleton rests in a pose that says nothing: feet and height are found from the clip, too."""
+    one = WorldTransforms(world.rotation_tracks[:, :, [index]], world.position_tracks[:, :, [index]])
+    one = _with_flat_feet(one, world, skeleton, roles)
+    hips = _hips(skeleton, roles)
+    stood = _about_hips(one, _facing(one.positions[0], roles), roles, hips)
+    height = _standing_height(stood, roles, clip)
+    place = np.array([hips[0], height, hips[2]])
+    shown = _moved(stood, place - hips)
+    return BasePose(shown, place, "", _local(shown, skeleton))
+
+
+def _with_flat_feet(
+    one: WorldTransforms, world: WorldTransforms, skeleton: Skeleton, roles: RoleMap
+) -> WorldTransforms:
+    """Each foot as it is when it stands still and low, whatever it does in this frame."""
+    rotations, positions = one.rotation_tracks[:, :, 0].copy(), one.position_tracks[:, :, 0].copy()
+    for side in SIDES:
+        foot = roles.bones[f"foot_{side}"]
+        tip = roles.bones.get(f"toes_{side}", foot)
+        where = world.positions[:, [foot, tip]]
+        still = np.linalg.norm(np.gradient(where, axis=0), axis=2).sum(axis=1) if len(where) > 1 else np.zeros(1)
+        frame = int(np.argmin(still + 0.2 * (where[:, :, 1].sum(axis=1) - where[:, :, 1].sum(axis=1).min())))
+        for bone in range(foot, len(skeleton)):
+            if bone == foot or foot in skeleton.with_ancestors([bone]):
+                rotations[bone] = world.rotations[frame, bone]
+                positions[bone] = one.positions[0, foot] + world.positions[frame, bone] - world.positions[frame, foot]
+    return WorldTransforms(rotations[:, :, None], positions[:, :, None])
+
+
+def _standing_height(world: WorldTransforms, roles: RoleMap, clip: Clip | None) -> float:
+    """How high the hips are with straight legs, when the ankles are as high as they are when standing in the clip."""
+    ankle = 0.0
+    if clip is not None:
+        frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
+        moving = clip.poses.at(frames).world()
+        ankles = np.min([moving.position_tracks[roles.bones[f"foot_{side}"], 1] for side in SIDES], axis=0)
+        ankle = float(np.percentile(ankles, 20))
+    at = world.positions[0]
+    legs = []
+    for side in SIDES:
+        joints = [at[roles.bones[f"{part}_{side}"]] for part in ("upper_leg", "lower_leg", "foot")]
+        legs.append(np.linalg.norm(np.diff(joints, axis=0), axis=1).sum() + at[roles.bones["hips"], 1] - joints[0][1])
+    return ankle + float(np.mean(legs))
+
+
+def _local(world: WorldTransforms, skeleton: Skeleton) -> Floats:
+    """Local rotations ``(bones, 4)`` of the first frame."""
+    rotations = world.rotations[0]
+    above = np.where(skeleton.parents[:, None] >= 0, rotations[skeleton.parents], IDENTITY)
+    return multiply(conjugate(above), rotations)
 
 
 def _from_file(figure: Figure, roles: RoleMap, path: str) -> BasePose:
@@ -116,22 +248,67 @@ def _from_file(figure: Figure, roles: RoleMap, path: str) -> BasePose:
     for role, bone in roles.bones.items():
         if role in theirs.bones:
             rotations[bone] = other.skeleton.rest_rotations[theirs.bones[role]]
-    return BasePose(_posed(figure.skeleton, roles, rotations), f"the rest pose of {Path(path).name}, as asked")
+    world = _posed(figure.skeleton, roles, rotations)
+    return BasePose(world, _hips(figure.skeleton, roles), f"the rest pose of {Path(path).name}, as asked")
+
+
+def _hips(skeleton: Skeleton, roles: RoleMap) -> Floats:
+    return np.asarray(skeleton.rest.positions[0, roles.bones["hips"]])
 
 
 def _posed(skeleton: Skeleton, roles: RoleMap, rotations: Floats) -> WorldTransforms:
     world = world_from_local(skeleton, rotations[:, :, None], _NOTHING, np.empty((0, 3, 1)))
-    return _stood(world, skeleton, roles, turn=False)
+    about = _righting(world.positions[0], roles)
+    return _about_hips(world, IDENTITY if about is None else about, roles, _hips(skeleton, roles))
 
 
-def _stood(world: WorldTransforms, skeleton: Skeleton, roles: RoleMap, turn: bool = True) -> WorldTransforms:
-    """The pose with the hips where they rest, and the figure turned to face ahead."""
-    hips = roles.bones["hips"]
+def _axes(positions: Floats, roles: RoleMap) -> tuple[Floats, Floats]:
+    """Which way the body's left and its up are, unit; the up square to the left."""
+    pairs = [("upper_leg", "upper_leg"), ("upper_arm", "upper_arm")]
+    ways = [positions[roles.bones[f"{a}_left"]] - positions[roles.bones[f"{b}_right"]] for a, b in pairs]
+    left = normalized(np.sum([normalized(way) for way in ways], axis=0))
+    up = positions[roles.bones["head"]] - positions[roles.bones["hips"]]
+    return left, normalized(up - (up @ left) * left)
+
+
+def _facing(positions: Floats, roles: RoleMap) -> Floats:
+    """The turn about the vertical that makes the body face ahead."""
+    left, _ = _axes(positions, roles)
+    return quaternion_from_axis_angle(np.array([0.0, 1.0, 0.0]), np.arctan2(left[2], left[0]))
+
+
+def _righting(positions: Floats, roles: RoleMap) -> Floats | None:
+    """The turn that stands a body up facing ahead; None if it does so already, but for a lean."""
+    left, up = _axes(positions, roles)
+    if np.linalg.norm(left) < 0.5 or np.linalg.norm(up) < 0.5:
+        return None
+    turn = conjugate(quaternion_from_matrix(np.stack([left, up, np.cross(left, up)], axis=1)))
+    if np.degrees(angle_between(turn, IDENTITY)) < _LEANS_DEGREES:
+        return None
+    square = min(_SQUARE_TURNS, key=lambda other: float(angle_between(other, turn)))
+    return square if np.degrees(angle_between(square, turn)) < _SQUARE_DEGREES else turn
+
+
+def _square_turns() -> list[Floats]:
+    """The 24 turns that bring axes to axes."""
+    found = []
+    for order, signs in product(permutations(range(3)), product((1.0, -1.0), repeat=3)):
+        matrix = np.zeros((3, 3))
+        matrix[range(3), order] = signs
+        if np.linalg.det(matrix) > 0:
+            found.append(quaternion_from_matrix(matrix))
+    return found
+
+
+_SQUARE_TURNS = _square_turns()
+
+
+def _about_hips(world: WorldTransforms, about: Floats, roles: RoleMap, hips: Floats) -> WorldTransforms:
+    """The first frame turned, with the hips where they rest."""
     rotations, positions = world.rotation_tracks[:, :, 0], world.position_tracks[:, :, 0]
-    about = IDENTITY
-    if turn:
-        turned = multiply(rotations[hips], conjugate(skeleton.rest.rotations[0, hips]))
-        ahead = rotate(turned, np.array([0.0, 0.0, 1.0]))
-        about = quaternion_from_axis_angle(np.array([0.0, 1.0, 0.0]), -np.arctan2(ahead[0], ahead[2]))
-    places = rotate(about, positions - positions[hips]) + skeleton.rest.positions[0, hips]
+    places = rotate(about, positions - positions[roles.bones["hips"]]) + hips
     return WorldTransforms(multiply(about, rotations)[:, :, None], places[:, :, None])
+
+
+def _moved(world: WorldTransforms, shift: Floats) -> WorldTransforms:
+    return WorldTransforms(world.rotation_tracks, world.position_tracks + shift[None, :, None])

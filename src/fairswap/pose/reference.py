@@ -8,14 +8,17 @@ how they rest: there another direction of a bone is another anatomy.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
 from fairswap.bones.roles import FINGERS, RoleMap, next_roles, role_order, side_of
+from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError
 from fairswap.kernels import Floats
+from fairswap.pose.base import BasePose
+from fairswap.pose.hinges import hinge_axes, hinged_limbs
 from fairswap.rotation import (
     IDENTITY,
     angle_between,
@@ -25,7 +28,7 @@ from fairswap.rotation import (
     quaternion_from_axis_angle,
     rotate,
 )
-from fairswap.skeleton import Skeleton, WorldTransforms
+from fairswap.skeleton import Skeleton
 
 _DOWN = np.array([0.0, -1.0, 0.0])
 _AHEAD = np.array([0.0, 0.0, 1.0])
@@ -77,19 +80,23 @@ def neutral_direction(role: str) -> Floats | None:
     return None
 
 
-def t_pose(skeleton: Skeleton, roles: RoleMap, what: str, base: WorldTransforms | None = None) -> Reference:
+def t_pose(
+    skeleton: Skeleton, roles: RoleMap, what: str, base: BasePose | None = None, clip: Clip | None = None
+) -> Reference:
     """Compute the neutral T of a figure from a pose that is upright and faces ahead.
 
-    ``what`` names the figure, for errors; ``base`` is the pose (its first frame), by default the rest pose. The hips'
-    resting place is that of the rest pose in any case.
+    ``what`` names the figure, for errors; ``base`` is the pose, by default the rest pose; a ``clip`` of the skeleton
+    shows about which axes limbs bend that are straight in the pose.
 
     Raises
     ------
     ImpossibleError
         If a leg or an arm has no length, so that it points nowhere.
     """
-    rest = base or skeleton.rest
-    rotations, positions = rest.rotation_tracks[:, :, 0], rest.position_tracks[:, :, 0]
+    pose = base.world if base else skeleton.rest
+    rotations, positions = pose.rotation_tracks[:, :, 0], pose.position_tracks[:, :, 0]
+    shown = hinge_axes(pose, roles, clip)
+    hinges = {role: (rotate(rotations[roles.bones[role]], axis), neutral) for role, axis, neutral in _hinges(shown)}
     role_of = {bone: role for role, bone in roles.bones.items()}
     turns = np.tile(IDENTITY, (len(skeleton), 1))
     corrections: dict[str, float] = {}
@@ -110,6 +117,9 @@ def t_pose(skeleton: Skeleton, roles: RoleMap, what: str, base: WorldTransforms 
             turns[bone] = multiply(quaternion_between(now, direction), inherited)
             if role.startswith("hand_"):
                 turns[bone] = multiply(_palm_turn(role, turns[bone], roles, positions, direction), turns[bone])
+            elif role in hinges:
+                axis, neutral = hinges[role]
+                turns[bone] = multiply(_turn_about(direction, rotate(turns[bone], axis), neutral), turns[bone])
             corrections[role] = float(np.degrees(angle_between(turns[bone], inherited)))
         elif _keeps_rest(role):
             turns[bone] = IDENTITY
@@ -117,7 +127,7 @@ def t_pose(skeleton: Skeleton, roles: RoleMap, what: str, base: WorldTransforms 
             turns[bone] = inherited
     return Reference(
         rotations=multiply(turns, rotations),
-        hips=skeleton.rest.positions[0, roles.bones["hips"]],
+        hips=base.hips if base else positions[roles.bones["hips"]],
         leg_m=_leg_length(roles, positions),
         corrections={role: corrections[role] for role in sorted(corrections, key=role_order)},
     )
@@ -152,11 +162,22 @@ def _palm_turn(role: str, turn: Floats, roles: RoleMap, positions: Floats, along
     if len(knuckles) < 2:
         return IDENTITY
     across = rotate(turn, positions[roles.bones[knuckles[0]]] - positions[roles.bones[knuckles[-1]]])
-    across = across - (across @ along) * along
+    return _turn_about(along, across, _AHEAD)
+
+
+def _hinges(shown: dict[str, Floats]) -> Iterator[tuple[str, Floats, Floats]]:
+    for role, _, _, neutral in hinged_limbs():
+        if role in shown:
+            yield role, shown[role], neutral
+
+
+def _turn_about(along: Floats, now: Floats, wanted: Floats) -> Floats:
+    """The turn about ``along`` that brings ``now`` as near to ``wanted`` (square to it) as it can be."""
+    across = now - (now @ along) * along
     if np.linalg.norm(across) < 1e-6:
         return IDENTITY
-    angle = np.arctan2(float(np.cross(across, _AHEAD) @ along), float(across @ _AHEAD))
-    return quaternion_from_axis_angle(along, angle)
+    square = np.cross(across, wanted)
+    return quaternion_from_axis_angle(along, np.arctan2(float(square @ along), float(across @ wanted)))
 
 
 def _heading_turn(role: str, foot: int, roles: RoleMap, positions: Floats) -> Floats:

@@ -16,7 +16,7 @@ from fairswap.formats.bvh.hierarchy import Joint, parse_hierarchy
 from fairswap.formats.bvh.numbers import rows_from_text
 from fairswap.formats.storage import read_bytes
 from fairswap.kernels import Floats, Integers
-from fairswap.posture import Posture, posture_from_positions, unit_from_height
+from fairswap.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.rate import rate_from_text
 from fairswap.rotation import quaternion_from_euler
 from fairswap.skeleton import Skeleton
@@ -191,15 +191,16 @@ def _space(
     name: str,
     findings: list[Finding],
 ) -> tuple[Space, Posture | None]:
-    """Unit, up and forward: from the rest pose, or from the first frame where that says nothing."""
+    """Unit, up and forward: from the rest pose, or from the frames where that says nothing or something else."""
     zero = Skeleton(tuple("" for _ in parents), parents, np.tile([0.0, 0.0, 0.0, 1.0], (len(parents), 1)), offsets)
-    where = "at rest"
-    posture = posture_from_positions(zero.rest.positions[0], parents)
-    if posture is None:
-        moved = np.array(sorted(positions), dtype=np.intp)
-        tracks = np.stack([positions[i][:, :1] for i in moved.tolist()]) if len(moved) else None
-        first = Poses(zero, rotations[:, :, :1], moved, tracks).world()
-        posture, where = posture_from_positions(first.positions[0], parents), "in the first frame"
+    moved, frames = np.array(sorted(positions), dtype=np.intp), rotations.shape[2]
+    some = sorted({0, frames // 2, frames - 1})
+    tracks = np.stack([positions[i][:, some] for i in moved.tolist()]) if len(moved) else None
+    world = Poses(zero, rotations[:, :, some], moved, tracks).world()
+    shown = [posture_from_positions(places, parents) for places in world.positions]
+    posture, where = posture_of_file(
+        posture_from_positions(zero.rest.positions[0], parents), [found for found in shown if found], None
+    )
     found_up = up or (posture.up if posture else "+Y")
     forward = posture.forward if posture and posture.up == found_up else ("-Y" if found_up == "+Z" else "+Z")
     if forward[1] == found_up[1]:

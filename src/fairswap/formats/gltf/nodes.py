@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
+import msgspec
 import numpy as np
 
 from fairswap.errors import InputError
@@ -80,6 +82,14 @@ def tree_from_nodes(document: Document) -> Tree:
     if not np.isfinite(world).all():
         raise InputError("the transforms of its nodes grow beyond all numbers", place="nodes", remedy=_AGAIN)
     return Tree(parents, order, rotation, scale, translation, linear, world)
+
+
+def posed_tree(document: Document, values: Mapping[tuple[int, str], Floats]) -> Tree:
+    """The tree with other local transforms: ``(node, "rotation" | "translation" | "scale")`` to numbers."""
+    nodes = list(document.nodes)
+    for (node, path), value in values.items():
+        nodes[node] = msgspec.structs.replace(nodes[node], **{path: value.tolist()})
+    return tree_from_nodes(msgspec.structs.replace(document, nodes=nodes))
 
 
 def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:

@@ -15,10 +15,10 @@ from fairswap.formats.gltf.animations import grid_of_keys, keys_of_animation
 from fairswap.formats.gltf.container import Container, open_container
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
-from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, tree_from_nodes
+from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.vrm import vrm_roles
 from fairswap.kernels import Floats
-from fairswap.posture import posture_from_positions, unit_from_height
+from fairswap.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.skeleton import Skeleton
 from fairswap.space import OURS, UNITS_M, Space, nearest_direction
 
@@ -91,7 +91,10 @@ def _figure(
         parents[bone] = bone_of.get(above, -1)
     name = _figure_name(container, tree, own)
     findings: list[Finding] = []
-    to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], parents, name, unit, up, findings)
+    posture = posture_from_positions(tree.world[own.nodes][:, :3, 3], parents)
+    if posture is None or (posture.up, posture.forward) != (OURS.up, OURS.forward):
+        posture, _ = posture_of_file(posture, _postures_shown(container, own, parents), OURS)
+    to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, name, unit, up, findings)
     fold = fold_nodes(tree, own.nodes, parents, to_ours)
     space = _data_space(fold.above[0, :3, :3])
     if space is not None and space != OURS and np.allclose(to_ours, np.eye(3)):
@@ -124,10 +127,9 @@ def _figure_name(container: Container, tree: Tree, own: FigureNodes) -> str:
 
 
 def _to_ours(
-    positions: Floats, parents: np.ndarray, name: str, unit: str | None, up: str | None, findings: list[Finding]
+    positions: Floats, posture: Posture | None, name: str, unit: str | None, up: str | None, findings: list[Finding]
 ) -> Floats:
     """The turn and scale ``(3, 3)`` by which the file is not in our space although the standard asks for it."""
-    posture = posture_from_positions(positions, parents)
     height = posture.height if posture else float(np.ptp(positions, axis=0).max())
     found_up = up or (posture.up if posture else OURS.up)
     forward = posture.forward if posture and posture.up == found_up else {"+Y": "+Z"}.get(found_up, "+Y")
@@ -143,6 +145,23 @@ def _to_ours(
         message = f"the file is not as glTF asks: {space} ({size}; {reason}); stood up and scaled to metres"
         findings.append(Finding("space-corrected", "warning", name, message, "Use --unit and --up if this is wrong"))
     return space.turn * space.metres
+
+
+def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray) -> list[Posture]:
+    """The postures in the first frame of each animation that moves these bones."""
+    found, bones = [], set(own.nodes)
+    for index in range(len(container.document.animations)):
+        keys = keys_of_animation(container, index, weights_width_by_node(container))
+        first = {
+            (node, path): track.values[0]
+            for (node, path), track in keys.items()
+            if node in bones and path != "weights" and np.isfinite(track.values[0]).all() and track.values[0].any()
+        }
+        if first:
+            places = posed_tree(container.document, first).world[own.nodes][:, :3, 3]
+            posture = posture_from_positions(places, parents)
+            found += [posture] if posture else []
+    return found
 
 
 def _data_space(linear: Floats) -> Space | None:

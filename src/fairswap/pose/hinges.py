@@ -1,0 +1,73 @@
+"""Hinge axes: about which line an elbow, a knee or a finger bends, from how it rests bent or from how it bends in a clip.
+
+A straight limb does not show it. Where the rest pose shows a bend, that is believed; else the clip is asked, in which
+joints really turn; where neither says anything, the limb is taken to be unturned about its own length.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import numpy as np
+
+from fairswap.bones.roles import FINGERS, SIDES, RoleMap
+from fairswap.clip import Clip
+from fairswap.kernels import Floats
+from fairswap.rotation import conjugate, normalized, rotate
+from fairswap.skeleton import WorldTransforms
+
+# From this bend on a limb shows its axis; fingers lie less exactly.
+_SHOWS_DEGREES, _FINGER_SHOWS_DEGREES = 10.0, 15.0
+_FRAMES = 61
+
+
+def hinged_limbs() -> Iterator[tuple[str, str, str, Floats]]:
+    """``(role, next role, the one after, axis in the neutral T)`` for each joint that bends about one axis.
+
+    Bending turns from the direction of the first bone to that of the second, by the right hand about the axis: elbows
+    bend forward, knees backward, fingers to the palm.
+    """
+    for side, sign in zip(SIDES, (1.0, -1.0), strict=True):
+        yield f"upper_arm_{side}", f"lower_arm_{side}", f"hand_{side}", np.array([0.0, -sign, 0.0])
+        yield f"upper_leg_{side}", f"lower_leg_{side}", f"foot_{side}", np.array([1.0, 0.0, 0.0])
+        for finger in FINGERS:
+            parts = tuple(f"{finger}_{part}_{side}" for part in ("proximal", "intermediate", "distal"))
+            yield *parts, np.array([0.0, 0.0, -sign])
+
+
+def hinge_axes(world: WorldTransforms, roles: RoleMap, clip: Clip | None = None) -> dict[str, Floats]:
+    """The axis of the joint at the far end of each bone, in the frame of that bone, by its role; only where it shows.
+
+    Parameters
+    ----------
+    world : WorldTransforms
+        The pose the reference is worked out from; its first frame counts.
+    clip : Clip, optional
+        A clip of the skeleton, for limbs that are straight in the pose.
+    """
+    found = _axes_shown(world.rotations[:1], world.positions[:1], roles)
+    limbs = [role for role, next_role, tip, _ in hinged_limbs() if {role, next_role, tip} <= set(roles.bones)]
+    if clip is not None and any(role not in found for role in limbs):
+        frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
+        moving = clip.poses.at(frames).world()
+        found = _axes_shown(moving.rotations, moving.positions, roles) | found
+    return found
+
+
+def _axes_shown(rotations: Floats, positions: Floats, roles: RoleMap) -> dict[str, Floats]:
+    """The mean axis over frames, each weighed by its bend, where the bend is enough and the axis keeps its direction."""
+    limbs = [names[:3] for names in hinged_limbs() if set(names[:3]) <= set(roles.bones)]
+    if not limbs:
+        return {}
+    bones, middles, tips = np.array([[roles.bones[role] for role in limb] for limb in limbs]).T
+    first = normalized(positions[:, middles] - positions[:, bones])
+    second = normalized(positions[:, tips] - positions[:, middles])
+    axes = rotate(conjugate(rotations[:, bones]), np.cross(first, second))  # (frames, limbs, 3)
+    mean = axes.mean(axis=0)
+    sizes, steady = np.linalg.norm(mean, axis=1), 0.9 * np.linalg.norm(axes, axis=2).mean(axis=0)
+    found = {}
+    for (role, *_), axis, size, least in zip(limbs, mean, sizes.tolist(), steady.tolist(), strict=True):
+        shows = _FINGER_SHOWS_DEGREES if role.startswith(FINGERS) else _SHOWS_DEGREES
+        if size > max(np.sin(np.radians(shows)), least):
+            found[role] = axis / size
+    return found
