@@ -56,6 +56,13 @@ class Mesh:
     morph_deltas : (morphs, n, 3) array
     morph_weights : (morphs,) array
         Weights at rest.
+    tangents : (n, 4) array or None
+    morph_normals : (morphs, n, 3) array or None
+        Shifts of the normals.
+    skinned : bool
+        Whether it has weights of its own, or hangs on one bone as a whole.
+    origin : object
+        Set by the reader: where in its document it stands.
     """
 
     name: str
@@ -70,6 +77,10 @@ class Mesh:
     morph_names: tuple[str, ...] = ()
     morph_deltas: Floats | None = None
     morph_weights: Floats | None = None
+    tangents: Floats | None = None
+    morph_normals: Floats | None = None
+    skinned: bool = True
+    origin: Any = None
 
 
 @dataclass(frozen=True, eq=False)

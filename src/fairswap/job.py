@@ -42,6 +42,7 @@ def convert_clips(
     source_reference: str = "auto",
     target_reference: str = "auto",
     target_clip: Clip | None = None,
+    hands_reference: str = "auto",
     step: Callable[[str], None] = lambda _: None,
 ) -> list[Converted]:
     """Carry the clips of several documents over to ``target``, and compare each with its source.
@@ -52,7 +53,7 @@ def convert_clips(
         Only clips of these names; without, all.
     strict : bool
         Refuse bones that are guesses.
-    source_reference, target_reference : str
+    source_reference, target_reference, hands_reference : str
         See :class:`fairswap.Swap`; frames and times are of each document's first clip, and of ``target_clip``.
     step : callable
         Told the name of each clip when it is done.
@@ -87,6 +88,7 @@ def convert_clips(
                 source_reference,
                 target_reference,
                 target_clip,
+                hands_reference,
             )
             swaps[figure] = swap
             result = swap.convert(clip)

@@ -128,6 +128,29 @@ def angle_between(a: ArrayLike, b: ArrayLike) -> Floats:
     return 2.0 * np.arctan2(difference, total)
 
 
+def rotation_vector(rotation: ArrayLike) -> Floats:
+    """Axis times angle in radians ``(..., 3)``, the short way round, of rotations ``(..., 4)``."""
+    q = np.asarray(rotation, dtype=np.float64)
+    upright = np.where(q[..., 3:] < 0, -q, q)
+    length = np.linalg.norm(upright[..., :3], axis=-1, keepdims=True)
+    angle = 2.0 * np.arctan2(length, upright[..., 3:])
+    return upright[..., :3] / np.where(length > 0, length, 1.0) * angle
+
+
+def swing_twist(rotation: ArrayLike, axis: ArrayLike) -> tuple[Floats, Floats]:
+    """Split ``rotation = swing * twist`` ``(..., 4)``: the twist is about the unit ``axis`` ``(3,)``, the swing square.
+
+    ``axis`` is in the frame the rotation acts on. The twist is no turn where the axis is turned by exactly 180 degrees,
+    where it is not defined.
+    """
+    whole, unit = np.asarray(rotation, dtype=np.float64), np.asarray(axis, dtype=np.float64)
+    # Project the vector part on the axis: what is left is a turn about the axis alone.
+    along = np.einsum("...i,i->...", whole[..., :3], unit)[..., None]
+    twist = normalized(np.concatenate([along * unit, whole[..., 3:]], axis=-1))
+    twist = np.where(np.abs(twist).sum(axis=-1, keepdims=True) == 0.0, IDENTITY, twist)
+    return multiply(whole, conjugate(twist)), twist
+
+
 def slerp(start: ArrayLike, end: ArrayLike, share: ArrayLike) -> Floats:
     """Turn evenly from ``start`` (share 0) to ``end`` (share 1), the short way (Shoemake 1985)."""
     a, b = np.asarray(start, dtype=np.float64), np.asarray(end, dtype=np.float64)

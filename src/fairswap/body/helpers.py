@@ -1,7 +1,7 @@
 """Twist shared out over helper bones: the turn of a wrist goes up the forearm in steps, instead of wringing the skin.
 
-A helper sits on a limb bone, some way along it. It turns about the bone's length by that share of how far the next joint
-is twisted, counted from the resting pose.
+A helper sits on a limb bone, some way along it. It turns about the bone's length by that share of how far the next
+joint is twisted, counted from the resting pose.
 """
 
 from __future__ import annotations

@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
+from pathlib import Path
 
 import numpy as np
 
@@ -11,11 +12,12 @@ from fairswap.bones.known import roles_of
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip
-from fairswap.errors import FairSwapError
+from fairswap.errors import FairSwapError, UsageError
 from fairswap.figure import Figure
 from fairswap.kernels import Floats
 from fairswap.pose.base import BasePose, base_pose
-from fairswap.pose.reference import Reference, t_pose
+from fairswap.pose.reference import Reference, is_finger, t_pose, turned_rotations
+from fairswap.pose.saved import SavedPose
 from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
 
 
@@ -24,7 +26,9 @@ class Subject:
     """A figure in its part (``source``, ``target`` or ``result``).
 
     Its bones are known by the profile given, or as :func:`fairswap.bones.known.roles_of` finds them; ``strict`` refuses
-    guesses, and a ``clip`` of the figure helps to find them.
+    guesses, and a ``clip`` of the figure helps to find them. ``reference_choice`` is as for
+    :func:`fairswap.pose.base.base_pose`; ``hands_choice`` is ``auto`` (fingers straight), ``rest`` (as they rest) or a
+    saved pose.
     """
 
     part: str
@@ -33,6 +37,7 @@ class Subject:
     strict: bool = False
     clip: Clip | None = None
     reference_choice: str = "auto"
+    hands_choice: str = "auto"
 
     @property
     def skeleton(self) -> Skeleton:
@@ -59,7 +64,7 @@ class Subject:
 
     @cached_property
     def resting(self) -> Floats:
-        """Local rotations ``(bones, 4)`` for bones that get no motion: those of the rest pose, if that says anything."""
+        """Local rotations ``(bones, 4)`` of bones without motion: those of the rest pose, if that says anything."""
         return self.skeleton.rest_rotations if self.base.resting is None else self.base.resting
 
     @cached_property
@@ -72,4 +77,19 @@ class Subject:
 
     @cached_property
     def reference(self) -> Reference:
-        return t_pose(self.skeleton, self.roles, self.title, self.base, self.clip)
+        at_rest = self.hands_choice == "rest"
+        found = t_pose(self.skeleton, self.roles, self.title, self.base, self.clip, at_rest)
+        saved = Path(self.reference_choice).suffix == ".toml", Path(self.hands_choice).suffix == ".toml"
+        if not (any(saved) or self.hands_choice in ("auto", "rest")):
+            problem, remedy = (
+                f"{self.hands_choice!r} is no reference for hands",
+                "Give auto, rest, or a saved pose (.toml)",
+            )
+            raise UsageError(problem, place="--hands-reference", remedy=remedy)
+        turns = SavedPose.load(self.reference_choice).rotations() if saved[0] else {}
+        if saved[1]:
+            hands = SavedPose.load(self.hands_choice).rotations()
+            turns |= {role: turn for role, turn in hands.items() if is_finger(role)}
+        if not turns:
+            return found
+        return replace(found, rotations=turned_rotations(self.skeleton, self.roles, found.rotations, turns))

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from functools import cached_property
-from typing import Any
 
 import numpy as np
 
@@ -19,11 +18,11 @@ from fairswap.body.pairing import Pair, pair_bones
 from fairswap.body.subject import Subject
 from fairswap.bones.known import SURE
 from fairswap.bones.profile import BoneProfile
-from fairswap.bones.roles import part_of
 from fairswap.clip import Clip, Poses
 from fairswap.errors import Finding, UsageError
 from fairswap.figure import Figure
 from fairswap.kernels import Floats
+from fairswap.pose.measure import RoleAngle, measure_pose, pose_findings
 from fairswap.rotation import conjugate, rotate
 from fairswap.skeleton import world_rotations
 
@@ -51,6 +50,9 @@ class Swap:
         (of ``motion`` and ``target_motion``), or a file; see :func:`fairswap.pose.base.base_pose`.
     target_motion : Clip, optional
         A clip of the target, for its reference pose.
+    hands_reference : str
+        What counts as alike for fingers: ``auto`` (straight on both), ``rest`` (as each rests), or a saved pose
+        (``.toml``) of the target's hands.
 
     Raises
     ------
@@ -67,6 +69,7 @@ class Swap:
     source_reference: str = "auto"
     target_reference: str = "auto"
     target_motion: Clip | None = None
+    hands_reference: str = "auto"
 
     def __post_init__(self) -> None:
         # Say now what is wrong, not at the first clip.
@@ -75,14 +78,15 @@ class Swap:
     @cached_property
     def source_side(self) -> Subject:
         """The source with its roles and reference pose."""
+        hands = "rest" if self.hands_reference == "rest" else "auto"
         chosen = self.source_reference
-        return Subject("source", self.source, self.source_bones, self.strict, self.motion, chosen)
+        return Subject("source", self.source, self.source_bones, self.strict, self.motion, chosen, hands)
 
     @cached_property
     def target_side(self) -> Subject:
         """The target with its roles and reference pose."""
-        chosen = self.target_reference
-        return Subject("target", self.target, self.target_bones, self.strict, self.target_motion, chosen)
+        chosen, hands = self.target_reference, self.hands_reference
+        return Subject("target", self.target, self.target_bones, self.strict, self.target_motion, chosen, hands)
 
     @cached_property
     def pairs(self) -> list[Pair]:
@@ -118,30 +122,17 @@ class Swap:
                 message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
                 remedy = "Look at them with 'fairswap bones show', correct them in a profile ('bones draft')"
                 found.append(Finding("bones-guessed", "warning", side.figure.name, message, remedy))
+        found += pose_findings(self.pose_angles, f"{self.source.name} and {self.target.name}")
         if lost:
             names = ", ".join(lost[:6]) + (" …" if len(lost) > 6 else "")
             message = f"no bone for {names}: what they do is not carried over"
             found.append(Finding("roles-lost", "note", self.target.name, message))
         return found
 
-    def corrections(self) -> list[dict[str, Any]]:
-        """How far each side's rest pose is from the common T, in degrees, for each body part."""
-        rows = []
-        for side in (self.source_side, self.target_side):
-            parts: dict[str, list[float]] = {}
-            for role, degrees in side.reference.corrections.items():
-                parts.setdefault(part_of(role), []).append(degrees)
-            rows += [
-                {
-                    "side": side.part,
-                    "figure": side.figure.name,
-                    "part": part,
-                    "degrees_mean": float(np.mean(values)),
-                    "degrees_most": float(np.max(values)),
-                }
-                for part, values in parts.items()
-            ]
-        return rows
+    @cached_property
+    def pose_angles(self) -> list[RoleAngle]:
+        """How far apart the two reference poses are, joint by joint."""
+        return measure_pose(self.source_side, self.target_side)
 
     def convert(self, clip: Clip) -> Clip:
         """Carry one clip over: same name, rate and duration, on the target's skeleton.

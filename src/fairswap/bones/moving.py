@@ -6,7 +6,7 @@ import numpy as np
 
 from fairswap.clip import Clip
 from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, multiply, rotate
+from fairswap.rotation import conjugate, multiply, rotate, rotation_vector
 from fairswap.skeleton import WorldTransforms
 
 _FRAMES = 60
@@ -25,7 +25,7 @@ class Motion:
         poses = clip.poses.at(np.round(frames))
         self.world: WorldTransforms = poses.world()
         self.rest = clip.skeleton.rest
-        turns = _rotation_vectors(multiply(poses.rotations, conjugate(poses.rotations[:1])))
+        turns = rotation_vector(multiply(poses.rotations, conjugate(poses.rotations[:1])))
         spread = turns - turns.mean(axis=0)
         covariance = np.einsum("fbi,fbj->bij", spread, spread)
         strength = np.linalg.eigvalsh(covariance)
@@ -47,11 +47,3 @@ class Motion:
             out = knee - top - share[:, None] * line
             ways.append(rotate(conjugate(turned), out) / np.maximum(np.linalg.norm(line, axis=1), 1e-12)[:, None])
         return np.asarray(np.mean(ways, axis=(0, 1)))
-
-
-def _rotation_vectors(rotations: Floats) -> Floats:
-    """Axis times angle, radians."""
-    upright = np.where(rotations[..., 3:] < 0, -rotations, rotations)
-    length = np.linalg.norm(upright[..., :3], axis=-1, keepdims=True)
-    angle = 2.0 * np.arctan2(length, upright[..., 3:])
-    return upright[..., :3] / np.where(length > 0, length, 1.0) * angle

@@ -96,7 +96,9 @@ class BoneProfile:
     def accounts_for(self, name: str) -> bool:
         """Whether a bone without a role is one that the profile knows of."""
         bare = self._with_and_without_prefix(name)
-        return bool(bare & {*self.extras, *self.helpers}) or any(fits(glob, other) for glob in self.ignore for other in bare)
+        return bool(bare & {*self.extras, *self.helpers}) or any(
+            fits(glob, other) for glob in self.ignore for other in bare
+        )
 
     def idle_patterns(self, names: Sequence[str]) -> list[str]:
         """The ``prefix`` and ``ignore`` patterns that match none of the names, each with the field it stands in."""

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 @manners.target_bones
 @manners.source_reference
 @manners.target_reference
+@manners.hands_reference
 @click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
 @manners.picture
 @manners.unit
@@ -44,6 +45,7 @@ def command(
     target_bones: str | None,
     source_reference: str,
     target_reference: str,
+    hands_reference: str,
     strict: bool,
     picture: Path | None,
     unit: str | None,
@@ -82,6 +84,7 @@ def command(
             source_reference=source_reference,
             target_reference=target_reference,
             target_clip=next(iter(target_document.clips_of(target)), None),
+            hands_reference=hands_reference,
             step=step,
         )
     kept = target_document.clips_of(target) if keep_clips else ()
@@ -123,6 +126,8 @@ def _pictures(picture: Path, done: Sequence[Converted], force: bool) -> list[str
 
 
 def _clip_report(row: Converted) -> dict[str, Any]:
+    from fairswap.pose.measure import measurement_as_dict
+
     return {
         "source": row.source.file,
         "source_figure": row.swap.source.name,
@@ -133,7 +138,7 @@ def _clip_report(row: Converted) -> dict[str, Any]:
         "travel_scale": round(row.swap.travel_scale, 6),
         "source_reference": row.swap.source_side.base.said,
         "target_reference": row.swap.target_side.base.said,
-        "corrections": row.swap.corrections(),
+        "pose": measurement_as_dict(row.swap.pose_angles)["parts"],
         "resting_bones": row.swap.resting,
         **row.comparison.as_dict(),
     }
@@ -149,7 +154,9 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
             resting = len(clip["resting_bones"])
             yield f"  bones    source: {clip['source_profile']}, target: {clip['target_profile']}"
             yield f"           {resting} bones of the target have no partner and stay at rest"
-            yield from (f"  pose     {line}" for line in _correction_lines(clip))
+            yield f"  pose     source: {clip['source_reference']}"
+            yield f"           target: {clip['target_reference']}"
+            yield from (f"           {line}" for line in manners.pose_lines(clip["pose"]))
             yield f"  travel   times {clip['travel_scale']:.3f} (legs)"
         facts = f"{clip['frames']} frames at {clip['rate']:g}, {clip['seconds']:.2f} s"
         yield f"  clip     {clip['verdict']}"
@@ -158,16 +165,3 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     for row in report["written"]:
         yield f"  wrote    {row['file']} ({row['bytes'] / 1024:.0f} KiB)"
     yield from manners.finding_lines(report["findings"])
-
-
-def _correction_lines(clip: dict[str, Any]) -> Iterator[str]:
-    corrections = clip["corrections"]
-    for side in ("source", "target"):
-        yield f"{side}: {clip[f'{side}_reference']}"
-        rows = [row for row in corrections if row["side"] == side and row["degrees_most"] >= 1.0]
-        figure = next(row["figure"] for row in corrections if row["side"] == side)
-        if not rows:
-            yield f"        {figure} stands in the common T already"
-            continue
-        parts = ", ".join(f"{row['part']} {row['degrees_most']:.0f}" for row in rows)
-        yield f"        {figure} was turned to the common T by up to (degrees): {parts}"

@@ -43,10 +43,16 @@ source_reference = click.option(
     "--source-reference",
     default="auto",
     metavar="POSE",
-    help="Reference pose of the source: auto, rest, zero, frame:N, time:S (of its clip), or a file.",
+    help="Reference pose of the source: auto, rest, zero, frame:N, time:S (of its clip), a saved pose, or a file.",
 )
 target_reference = click.option(
     "--target-reference", default="auto", metavar="POSE", help="The same for the target, of its own clip."
+)
+hands_reference = click.option(
+    "--hands-reference",
+    default="auto",
+    metavar="POSE",
+    help="What counts as alike for fingers: auto (straight), rest (as each rests), or a saved pose (.toml).",
 )
 picture = click.option("--picture", type=click.Path(path_type=Path), metavar="FILE.png", help="Draw a sheet of it.")
 unit = click.option(
@@ -101,6 +107,19 @@ def footing(report: dict[str, Any]) -> str:
         f"standing foot slides {after['skate_cm_s']:.1f} cm/s (source {before['skate_cm_s']:.1f}), "
         f"deepest sole {after['sole_below_cm']:.1f} cm below the floor (source {before['sole_below_cm']:.1f})"
     )
+
+
+def pose_lines(parts: Iterable[dict[str, Any]]) -> Iterator[str]:
+    """One line for each body part in which two poses are apart, one for all others."""
+    alike = []
+    for row in parts:
+        if row["state"] == "same":
+            alike.append(row["part"])
+            continue
+        color = {"look": "yellow", "kept": "cyan"}.get(row["state"])
+        yield f"{click.style(row['part'], fg=color)}: {row['verdict']}"
+    if alike:
+        yield f"alike: {', '.join(alike)}"
 
 
 @contextmanager

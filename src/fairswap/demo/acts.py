@@ -84,7 +84,7 @@ def perform(act: Act, body: Body, skeleton: Skeleton) -> Clip:
 
 
 def _share_twist(body: Body, tracks: Floats) -> None:
-    """Twist helpers halfway along a forearm take half of the hand's twist; those of the upper arm half of the elbow's."""
+    """Twist helpers halfway along a forearm take half of the hand's twist; those of an upper arm half the elbow's."""
     for index, bone in enumerate(body.bones):
         kind, _, side = bone.rpartition("_twist_")
         if kind:

@@ -11,15 +11,14 @@ from fairswap.bones.check import GUESSED, MATCHED, MISSING, RoleState
 from fairswap.bones.roles import part_of
 from fairswap.clip import Poses
 from fairswap.figure import Figure
+from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
-from fairswap.picture.sheet import _byte, _font
 from fairswap.picture.stage import View, draw_figure
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
 _WIDTH, _HEIGHT, _LIST = 1600, 980, 520
-_PAPER, _INK, _FAINT = (0.965, 0.957, 0.937), (38, 38, 44), (120, 116, 110)
 _COLORS = {MATCHED: (0.10, 0.45, 0.30), GUESSED: (0.80, 0.45, 0.05), MISSING: (0.75, 0.12, 0.12)}
 _PARTS = ("trunk", "face", "arms", "hands", "legs", "feet")
 
@@ -29,7 +28,7 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     from PIL import Image, ImageDraw
 
     fine = 2
-    canvas = Canvas.blank((_WIDTH - _LIST) * fine, _HEIGHT * fine, _PAPER)
+    canvas = Canvas.blank((_WIDTH - _LIST) * fine, _HEIGHT * fine, PAPER)
     points = figure.rest_points
     low, high = points.min(axis=0), points.max(axis=0)
     size = np.maximum(high - low, 1e-6)
@@ -45,18 +44,18 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     for view in views:
         draw_figure(canvas, view, figure, figure.skeleton.rest, 0, poses, known)
         # Skin only as a shadow: the bones are what is looked at.
-    canvas.color = 0.55 * canvas.color + 0.45 * np.array(_PAPER)
+    canvas.color = 0.55 * canvas.color + 0.45 * np.array(PAPER)
     image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
     draw = ImageDraw.Draw(image)
     for view in views:
         _draw_bones(draw, view, figure, states, fine)
-    sheet = Image.new("RGB", (_WIDTH, _HEIGHT), _byte(_PAPER))
+    sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
     sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
     text = ImageDraw.Draw(sheet)
-    text.text((28, 18), title, font=_font(28), fill=_INK)
-    text.text((28, 56), where, font=_font(17), fill=_FAINT)
+    text.text((28, 18), title, font=font(28), fill=INK)
+    text.text((28, 56), where, font=font(17), fill=FAINT)
     for x, name in ((350, "front"), (875, "side")):
-        text.text((x, _HEIGHT - 36), name, font=_font(16), fill=_FAINT, anchor="ma")
+        text.text((x, _HEIGHT - 36), name, font=font(16), fill=FAINT, anchor="ma")
     _draw_list(text, figure, states)
     out = BytesIO()
     sheet.save(out, "PNG")
@@ -70,7 +69,7 @@ def _draw_bones(draw: ImageDraw, view: View, figure: Figure, states: list[RoleSt
     for bone in range(len(skeleton)):
         parent = int(skeleton.parents[bone])
         if parent >= 0 and not (skeleton.parents[parent] < 0 and len(skeleton.children[parent]) == 1):
-            color = _INK if bone in roled else (176, 172, 164)
+            color = INK if bone in roled else (176, 172, 164)
             draw.line([*places[parent], *places[bone]], fill=color, width=2 * fine if bone in roled else fine)
     for state in states:
         if state.bone is not None:
@@ -81,7 +80,7 @@ def _draw_bones(draw: ImageDraw, view: View, figure: Figure, states: list[RoleSt
 def _mark(draw: ImageDraw, at: np.ndarray, state: str, r: float) -> None:
     """A full disc for matched, an open diamond for guessed, a cross for missing."""
     x, y = float(at[0]), float(at[1])
-    color = _byte(_COLORS[state])
+    color = byte(_COLORS[state])
     if state == MATCHED:
         draw.ellipse([x - r, y - r, x + r, y + r], fill=color, outline=(255, 255, 255), width=max(int(r / 4), 1))
     elif state == GUESSED:
@@ -99,7 +98,7 @@ def _draw_list(draw: ImageDraw, figure: Figure, states: list[RoleState]) -> None
     for number, (state, count) in enumerate(counts.items()):
         x = left + 165 * number
         _mark(draw, np.array([x + 8, y + 10]), state, 6.0)
-        draw.text((x + 24, y), f"{count} {state}", font=_font(18), fill=_INK)
+        draw.text((x + 24, y), f"{count} {state}", font=font(18), fill=INK)
     y += 42
     shown = [row for row in states if part_of(row.role) != "hands" or row.state != MATCHED]
     hidden = len(states) - len(shown)
@@ -108,15 +107,15 @@ def _draw_list(draw: ImageDraw, figure: Figure, states: list[RoleState]) -> None
         shown = sorted(shown, key=lambda row: row.state == MATCHED)[:room]
     for row in sorted(shown, key=lambda row: _PARTS.index(part_of(row.role))):
         _mark(draw, np.array([left + 8, y + 9]), row.state, 4.5)
-        draw.text((left + 24, y), row.role, font=_font(15), fill=_INK)
+        draw.text((left + 24, y), row.role, font=font(15), fill=INK)
         said = figure.skeleton.names[row.bone] if row.bone is not None else "no bone"
         if row.state == GUESSED and row.confidence is not None:
             said += f"  ({row.confidence:.2f})"
         draw.text(
-            (left + 200, y), said[:38], font=_font(15), fill=_FAINT if row.bone is not None else _byte(_COLORS[MISSING])
+            (left + 200, y), said[:38], font=font(15), fill=FAINT if row.bone is not None else byte(_COLORS[MISSING])
         )
         y += 20
     if hidden:
         draw.text(
-            (left + 24, y + 4), f"and {hidden} bones of hands and fingers, all matched", font=_font(15), fill=_FAINT
+            (left + 24, y + 4), f"and {hidden} bones of hands and fingers, all matched", font=font(15), fill=FAINT
         )

@@ -16,6 +16,7 @@ from fairswap.clip import Clip
 from fairswap.figure import Figure
 from fairswap.formats.storage import write_atomically
 from fairswap.kernels import Floats
+from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, View, bone_lines, draw_figure
 from fairswap.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
@@ -23,13 +24,11 @@ from fairswap.skeleton import WorldTransforms
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
-    from PIL.ImageFont import FreeTypeFont, ImageFont
 
 _WIDTH, _LABEL, _HEAD, _ROW, _GAP, _FOOT = 1800, 150, 92, 400, 26, 58
 _FIGURE = 318  # pixels from sole to crown, whoever it is: postures are compared, not sizes
 _CANDIDATES = 61
 _FINE = 2  # drawn this much larger, then made small: smooth edges
-_PAPER, _BAND, _INK, _FAINT = (0.965, 0.957, 0.937), (0.925, 0.915, 0.89), (38, 38, 44), (120, 116, 110)
 
 
 @dataclass(frozen=True, eq=False)
@@ -55,7 +54,7 @@ def sheet_image(source: Actor, result: Actor, comparison: Comparison, instants: 
 
     times = telling_times(source, comparison, instants)
     height = _HEAD + 2 * _ROW + _GAP + _FOOT
-    sheet = Image.new("RGB", (_WIDTH, height), _byte(_PAPER))
+    sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
     draw = ImageDraw.Draw(sheet)
     for number, actor in enumerate((source, result)):
         top = _HEAD + number * (_ROW + _GAP)
@@ -105,10 +104,10 @@ def _row(actor: Actor, times: Floats):  # type: ignore[no-untyped-def]
     from PIL import Image, ImageDraw
 
     width, height = (_WIDTH - _LABEL) * _FINE, _ROW * _FINE
-    canvas = Canvas.blank(width, height, _PAPER)
+    canvas = Canvas.blank(width, height, PAPER)
     cell = width / (2 * len(times))
     for number in range(0, len(times), 2):  # every other instant on a darker ground
-        canvas.color[:, int(2 * number * cell) : int(2 * (number + 1) * cell)] = _BAND
+        canvas.color[:, int(2 * number * cell) : int(2 * (number + 1) * cell)] = BAND
     figure = actor.figure
     scale = _FINE * _FIGURE / figure.height_m
     floor = height - 30 * _FINE
@@ -126,7 +125,7 @@ def _row(actor: Actor, times: Floats):  # type: ignore[no-untyped-def]
             views.append((view, number))
     image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
     draw = ImageDraw.Draw(image)
-    draw.line([(0, floor), (width, floor)], fill=_FAINT, width=_FINE)
+    draw.line([(0, floor), (width, floor)], fill=FAINT, width=_FINE)
     if figure.meshes:
         for view, number in views:
             _bones(draw, view, actor, world, number)
@@ -138,19 +137,19 @@ def _bones(draw: ImageDraw, view: View, actor: Actor, world: WorldTransforms, fr
         (a, b), _ = view.pixels(np.stack([start, end]))
         color = {"left": LEFT, "right": RIGHT, "": MIDDLE}[side]
         if np.linalg.norm(b - a) < 7 * _FINE:
-            draw.line([*a, *b], fill=_byte(color), width=_FINE)
+            draw.line([*a, *b], fill=byte(color), width=_FINE)
             continue
         draw.line([*a, *b], fill=(255, 255, 255), width=3 * _FINE)
-        draw.line([*a, *b], fill=_byte(color), width=_FINE + 1)
+        draw.line([*a, *b], fill=byte(color), width=_FINE + 1)
         for point in (a, b):
             r = 2.1 * _FINE
-            draw.ellipse([*(point - r), *(point + r)], fill=_byte(color), outline=(255, 255, 255))
+            draw.ellipse([*(point - r), *(point + r)], fill=byte(color), outline=(255, 255, 255))
 
 
 def _heading(draw: ImageDraw, source: Actor, result: Actor, comparison: Comparison) -> None:
-    draw.text((24, 14), comparison.clip, font=_font(30), fill=_INK)
+    draw.text((24, 14), comparison.clip, font=font(30), fill=INK)
     title = f"{source.title}  onto  {result.title}"
-    draw.text((28 + draw.textlength(comparison.clip, _font(30)) + 14, 24), title, font=_font(19), fill=_FAINT)
+    draw.text((28 + draw.textlength(comparison.clip, font(30)) + 14, 24), title, font=font(19), fill=FAINT)
     before, after = comparison.before, comparison.after
     facts = (
         f"limbs differ {comparison.limbs_mean_degrees:.2f}° mean, {comparison.limbs_worst_degrees:.1f}° worst   ·   "
@@ -158,19 +157,19 @@ def _heading(draw: ImageDraw, source: Actor, result: Actor, comparison: Comparis
         f"standing foot slides {after.skate_cm_s:.1f} cm/s (source {before.skate_cm_s:.1f})   ·   "
         f"deepest sole {after.sole_below_cm:.1f} cm below the floor (source {before.sole_below_cm:.1f})"
     )
-    draw.text((26, 56), facts, font=_font(18), fill=_INK)
+    draw.text((26, 56), facts, font=font(18), fill=INK)
 
 
 def _label(draw: ImageDraw, actor: Actor, word: str, top: int) -> None:
-    draw.text((24, top + 24), word, font=_font(15), fill=_FAINT)
-    draw.text((24, top + 44), _shortened(draw, actor.figure.name, _LABEL - 34), font=_font(21), fill=_INK)
-    draw.text((24, top + 74), f"{actor.figure.height_m:.2f} m", font=_font(16), fill=_FAINT)
-    draw.text((24, top + 96), f"{len(actor.figure.skeleton)} bones", font=_font(16), fill=_FAINT)
+    draw.text((24, top + 24), word, font=font(15), fill=FAINT)
+    draw.text((24, top + 44), _shortened(draw, actor.figure.name, _LABEL - 34), font=font(21), fill=INK)
+    draw.text((24, top + 74), f"{actor.figure.height_m:.2f} m", font=font(16), fill=FAINT)
+    draw.text((24, top + 96), f"{len(actor.figure.skeleton)} bones", font=font(16), fill=FAINT)
     for number, (name, color) in enumerate((("left", LEFT), ("right", RIGHT))):
         y = top + 132 + 24 * number
-        draw.line([24, y + 10, 44, y + 10], fill=_byte(color), width=4)
-        draw.text((52, y), name, font=_font(16), fill=_FAINT)
-    draw.text((24, top + _ROW - 40), "floor", font=_font(15), fill=_FAINT)
+        draw.line([24, y + 10, 44, y + 10], fill=byte(color), width=4)
+        draw.text((52, y), name, font=font(16), fill=FAINT)
+    draw.text((24, top + _ROW - 40), "floor", font=font(15), fill=FAINT)
 
 
 def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, height: int) -> None:
@@ -179,24 +178,13 @@ def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, height: int
         middle = _LABEL + (2 * number + 1) * cell
         frame = int(np.argmin(np.abs(comparison.times_s - time)))
         text = f"{time:.2f} s   ·   {comparison.per_frame_degrees[frame]:.2f}°"
-        draw.text((middle, height - 46), text, font=_font(19), fill=_INK, anchor="ma")
+        draw.text((middle, height - 46), text, font=font(19), fill=INK, anchor="ma")
         for side, name in enumerate(("front", "side")):
             x = _LABEL + (2 * number + side + 0.5) * cell
-            draw.text((x, _HEAD + 4), name, font=_font(14), fill=_FAINT, anchor="ma")
+            draw.text((x, _HEAD + 4), name, font=font(14), fill=FAINT, anchor="ma")
 
 
 def _shortened(draw: ImageDraw, text: str, width: float) -> str:
-    while draw.textlength(text, _font(21)) > width and len(text) > 4:
+    while draw.textlength(text, font(21)) > width and len(text) > 4:
         text = text[:-2].rstrip("…") + "…"
     return text
-
-
-def _font(size: int) -> FreeTypeFont | ImageFont:
-    from PIL import ImageFont
-
-    return ImageFont.load_default(size)
-
-
-def _byte(color: tuple[float, float, float]) -> tuple[int, int, int]:
-    red, green, blue = (round(255 * part) for part in color)
-    return red, green, blue

@@ -1,6 +1,6 @@
 """The pose that a reference is worked out from: the rest pose, a frame of a clip, all rotations zero, or another file.
 
-Whatever is chosen, the figure is stood up and turned ahead, and the hips keep their resting place: none of it is motion.
+Whatever is chosen, the figure is stood up and turned ahead, and the hips keep their resting place: none is motion.
 """
 
 from __future__ import annotations
@@ -71,8 +71,8 @@ def base_pose(figure: Figure, roles: RoleMap, choice: str = "auto", clip: Clip |
     choice : str
         ``auto`` (the rest pose if a person can stand so, once stood up; else the first or last frame of ``clip`` if
         that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame:N``
-        (counted from 0), ``time:S``, or a file of the same family, whose rest pose is taken bone by bone through the
-        roles.
+        (counted from 0), ``time:S``, a file of the same family, whose rest pose is taken bone by bone through the
+        roles, or a saved pose (``.toml``): what it turns away from the T counts as the T.
 
     Raises
     ------
@@ -92,11 +92,14 @@ def base_pose(figure: Figure, roles: RoleMap, choice: str = "auto", clip: Clip |
     match = _CHOICE.fullmatch(choice)
     if match:
         return _from_clip(skeleton, roles, clip, match[1], float(match[2]), figure.name)
+    if Path(choice).suffix == ".toml":
+        base = _automatic(skeleton, roles, clip)
+        return replace(base, said=f"{base.said}; the T with the turns of {Path(choice).name}")
     if Path(choice).suffix:
         return _from_file(figure, roles, choice)
     raise UsageError(
         f"{choice!r} is no reference pose",
-        remedy="Give auto, rest, zero, frame:N, time:S, or a file of the same family",
+        remedy="Give auto, rest, zero, frame:N, time:S, a saved pose (.toml), or a file of the same family",
     )
 
 
@@ -167,9 +170,7 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
     return BasePose(_moved(stood, place - hips), place, f"{said}; stood up and turned ahead")
 
 
-def _from_clip(
-    skeleton: Skeleton, roles: RoleMap, clip: Clip | None, kind: str, value: float, name: str
-) -> BasePose:
+def _from_clip(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, kind: str, value: float, name: str) -> BasePose:
     if clip is None:
         raise UsageError(f"{name} has no clip to take a {kind} from", remedy="Give rest, zero, or a file")
     frame = value if kind == "frame" else value * float(clip.rate)
@@ -185,7 +186,7 @@ def _from_clip(
 
 
 def _from_frame(world: WorldTransforms, index: int, skeleton: Skeleton, roles: RoleMap, clip: Clip) -> BasePose:
-    """A frame of a clip whose skeleton rests in a pose that says nothing: feet and height are found from the clip, too."""
+    """A frame of a clip whose rest pose says nothing: feet and height are found from the clip, too."""
     one = WorldTransforms(world.rotation_tracks[:, :, [index]], world.position_tracks[:, :, [index]])
     one = _with_flat_feet(one, world, skeleton, roles)
     hips = _hips(skeleton, roles)

@@ -1,4 +1,4 @@
-"""Hinge axes: about which line an elbow, a knee or a finger bends, from how it rests bent or from how it bends in a clip.
+"""Hinge axes: about which line an elbow, a knee or a finger bends, from how it rests bent or how it bends in a clip.
 
 A straight limb does not show it. Where the rest pose shows a bend, that is believed; else the clip is asked, in which
 joints really turn; where neither says anything, the limb is taken to be unturned about its own length.
@@ -31,8 +31,8 @@ def hinged_limbs() -> Iterator[tuple[str, str, str, Floats]]:
         yield f"upper_arm_{side}", f"lower_arm_{side}", f"hand_{side}", np.array([0.0, -sign, 0.0])
         yield f"upper_leg_{side}", f"lower_leg_{side}", f"foot_{side}", np.array([1.0, 0.0, 0.0])
         for finger in FINGERS:
-            parts = tuple(f"{finger}_{part}_{side}" for part in ("proximal", "intermediate", "distal"))
-            yield *parts, np.array([0.0, 0.0, -sign])
+            first, second, third = (f"{finger}_{part}_{side}" for part in ("proximal", "intermediate", "distal"))
+            yield first, second, third, np.array([0.0, 0.0, -sign])
 
 
 def hinge_axes(world: WorldTransforms, roles: RoleMap, clip: Clip | None = None) -> dict[str, Floats]:
@@ -55,7 +55,7 @@ def hinge_axes(world: WorldTransforms, roles: RoleMap, clip: Clip | None = None)
 
 
 def _axes_shown(rotations: Floats, positions: Floats, roles: RoleMap) -> dict[str, Floats]:
-    """The mean axis over frames, each weighed by its bend, where the bend is enough and the axis keeps its direction."""
+    """The mean axis over frames, weighed by the bends, where they are enough and the axis keeps its direction."""
     limbs = [names[:3] for names in hinged_limbs() if set(names[:3]) <= set(roles.bones)]
     if not limbs:
         return {}

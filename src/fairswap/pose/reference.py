@@ -13,7 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import FINGERS, RoleMap, next_roles, role_order, side_of
+from fairswap.bones.roles import FINGERS, SIDES, RoleMap, next_roles, role_order, side_of
 from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError
 from fairswap.kernels import Floats
@@ -59,6 +59,25 @@ class Reference:
     corrections: Mapping[str, float]
 
 
+def is_finger(role: str) -> bool:
+    """Whether a role is in a finger or the thumb."""
+    return role.startswith((*FINGERS, "thumb"))
+
+
+def turned_rotations(skeleton: Skeleton, roles: RoleMap, rotations: Floats, turns: Mapping[str, Floats]) -> Floats:
+    """World rotations ``(bones, 4)`` of a reference pose with ``turns`` of joints, by role, added to it.
+
+    A turn is about the common axes (left, up, ahead), seen from the parent in the T; what hangs on a joint goes along.
+    """
+    role_of = {bone: role for role, bone in roles.bones.items()}
+    away = np.tile(IDENTITY, (len(skeleton), 1))
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        above = away[parent] if parent >= 0 else IDENTITY
+        turn = turns.get(role_of.get(bone, ""))
+        away[bone] = above if turn is None else multiply(above, turn)
+    return multiply(away, rotations)
+
+
 def neutral_direction(role: str) -> Floats | None:
     """Where a role's bone points in the neutral T; None for roles that keep how they rest.
 
@@ -81,20 +100,27 @@ def neutral_direction(role: str) -> Floats | None:
 
 
 def t_pose(
-    skeleton: Skeleton, roles: RoleMap, what: str, base: BasePose | None = None, clip: Clip | None = None
+    skeleton: Skeleton,
+    roles: RoleMap,
+    what: str,
+    base: BasePose | None = None,
+    clip: Clip | None = None,
+    fingers_rest: bool = False,
 ) -> Reference:
     """Compute the neutral T of a figure from a pose that is upright and faces ahead.
 
     ``what`` names the figure, for errors; ``base`` is the pose, by default the rest pose; a ``clip`` of the skeleton
-    shows about which axes limbs bend that are straight in the pose.
+    shows about which axes limbs bend that are straight in the pose. With ``fingers_rest`` fingers count as alike as
+    they rest, instead of straight.
 
     Raises
     ------
     ImpossibleError
-        If a leg or an arm has no length, so that it points nowhere.
+        If a leg or an arm has no length, so that it points nowhere; if left and right are swapped.
     """
     pose = base.world if base else skeleton.rest
     rotations, positions = pose.rotation_tracks[:, :, 0], pose.position_tracks[:, :, 0]
+    _check_sides(positions, roles, what)
     shown = hinge_axes(pose, roles, clip)
     hinges = {role: (rotate(rotations[roles.bones[role]], axis), neutral) for role, axis, neutral in _hinges(shown)}
     role_of = {bone: role for role, bone in roles.bones.items()}
@@ -105,6 +131,8 @@ def t_pose(
         inherited = turns[parent] if parent >= 0 else IDENTITY
         role = role_of.get(bone, "")
         direction = neutral_direction(role) if role else None
+        if fingers_rest and is_finger(role):
+            direction = None
         if role.startswith("foot_"):
             turns[bone] = _heading_turn(role, bone, roles, positions)
             corrections[role] = float(np.degrees(angle_between(turns[bone], IDENTITY)))
@@ -131,6 +159,21 @@ def t_pose(
         leg_m=_leg_length(roles, positions),
         corrections={role: corrections[role] for role in sorted(corrections, key=role_order)},
     )
+
+
+def _check_sides(positions: Floats, roles: RoleMap, what: str) -> None:
+    """Left is at the left here; if the toes then point backward, it is called left wrongly, or was mirrored."""
+    ways = []
+    for side in SIDES:
+        if f"toes_{side}" in roles.bones:
+            way = positions[roles.bones[f"toes_{side}"]] - positions[roles.bones[f"foot_{side}"]]
+            ways.append(way[2] / max(float(np.linalg.norm(way)), 1e-9))
+    if len(ways) == 2 and max(ways) < -0.3:
+        raise ImpossibleError(
+            f"left and right of {what} are swapped, or it is mirrored: with its left at the left its toes point
+            backward", remedy="Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the
+            file back",
+        )
 
 
 def _keeps_rest(role: str) -> bool:

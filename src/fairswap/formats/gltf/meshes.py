@@ -12,6 +12,7 @@ from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_acc
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
+from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
 from fairswap.kernels import Floats, Integers
 from fairswap.rotation import normalized
@@ -86,7 +87,8 @@ def read_meshes(
         upright[:3] = to_ours @ matrix[:3]
         if abs(np.linalg.det(upright[:3, :3])) < 1e-18:
             raise InputError("the mesh is squeezed flat by its node", place=f"nodes[{index}]", remedy=_AGAIN)
-        meshes.append(parts.mesh(node.name or document.meshes[node.mesh].name, upright, joints, weights, bind_matrices))
+        title = node.name or document.meshes[node.mesh].name
+        meshes.append(parts.mesh(title, upright, joints, weights, bind_matrices, node.skin is not None))
         if node.weights is not None:
             parts.set_rest_weights(meshes[-1], node.weights)
         nodes.append(index)
@@ -116,11 +118,13 @@ class _Parts:
         self.target_names = [str(name) for name in names] if isinstance(names, list) else []
         self.targets = max((len(primitive.targets) for primitive in mesh.primitives), default=0)
         columns: dict[str, list[Any]] = {
-            key: [] for key in ("vertices", "normals", "uvs", "joints", "weights", "morphs")
+            key: []
+            for key in ("vertices", "normals", "uvs", "joints", "weights", "morphs", "tangents", "morph_normals")
         }
         triangles: list[Integers] = []
         self.materials: list[Material] = []
         start, rows = 0, 0
+        self.runs: list[tuple[int, int, int]] = []
         seen: dict[str, int] = {}
         for number, primitive in enumerate(mesh.primitives):
             if primitive.mode not in (4, 5, 6) or "POSITION" not in primitive.attributes:
@@ -132,6 +136,7 @@ class _Parts:
                 seen[key] = start
                 start += self._read_vertices(primitive, place, columns)
             count = start - seen[key]
+            self.runs.append((number, seen[key], count))
             faces = self._triangles(primitive, place, count) + seen[key]
             triangles.append(faces)
             self.materials.append(
@@ -148,6 +153,8 @@ class _Parts:
         self.joints = np.concatenate([_widened(block, width) for block in columns["joints"]]).astype(np.intp)
         self.weights = np.concatenate([_widened(block, width) for block in columns["weights"]])
         self.morph_deltas = np.concatenate(columns["morphs"], axis=1) if self.targets else None
+        self.morph_normals = np.concatenate(columns["morph_normals"], axis=1) if self.targets else None
+        self.tangents = np.concatenate(columns["tangents"])
 
     def _read_vertices(self, primitive: Primitive, place: str, columns: dict[str, list[Any]]) -> int:
         container, attributes = self.container, primitive.attributes
@@ -176,14 +183,18 @@ class _Parts:
         columns["uvs"].append(np.zeros((count, 2)) if uvs is None else uvs)
         columns["joints"].append(np.concatenate(joints, axis=1) if joints else np.zeros((count, 1)))
         columns["weights"].append(np.concatenate(weights, axis=1) if weights else np.zeros((count, 1)))
-        deltas = np.zeros((self.targets, count, 3))
-        for target, names in enumerate(primitive.targets):
-            if "POSITION" in names:
-                values = floats_from_accessor(container, names["POSITION"], f"{place}.targets[{target}]", 3)
-                if len(values) != count:
-                    raise InputError(f"{len(values)} shifts for {count} vertices", place=f"{place}.targets[{target}]")
-                deltas[target] = values
-        columns["morphs"].append(deltas)
+        tangents = other("TANGENT", 4)
+        columns["tangents"].append(np.zeros((count, 4)) if tangents is None else tangents)
+        for name, column in (("POSITION", "morphs"), ("NORMAL", "morph_normals")):
+            deltas = np.zeros((self.targets, count, 3))
+            for target, names in enumerate(primitive.targets):
+                if name in names:
+                    values = floats_from_accessor(container, names[name], f"{place}.targets[{target}]", 3)
+                    if len(values) != count:
+                        problem = f"{len(values)} shifts for {count} vertices"
+                        raise InputError(problem, place=f"{place}.targets[{target}]")
+                    deltas[target] = values
+            columns[column].append(deltas)
         return count
 
     def _triangles(self, primitive: Primitive, place: str, count: int) -> Integers:
@@ -217,7 +228,9 @@ class _Parts:
         self.weights[loose, 0] = 1.0
         self.weights /= self.weights.sum(axis=1, keepdims=True)
 
-    def mesh(self, name: str, upright: Floats, joints: Integers, weights: Floats, bind_matrices: Floats) -> Mesh:
+    def mesh(
+        self, name: str, upright: Floats, joints: Integers, weights: Floats, bind_matrices: Floats, skinned: bool
+    ) -> Mesh:
         linear = upright[:3, :3]
         vertices = self.vertices @ linear.T + upright[:3, 3]
         triangles = self.triangles if np.linalg.det(linear) > 0 else self.triangles[:, ::-1]
@@ -241,7 +254,16 @@ class _Parts:
             ),
             morph_deltas=self.morph_deltas @ linear.T if self.morph_deltas is not None else None,
             morph_weights=np.resize(rest, self.targets) if self.targets else None,
+            tangents=self._turned_tangents(linear),
+            morph_normals=self.morph_normals @ np.linalg.inv(linear) if self.morph_normals is not None else None,
+            skinned=skinned,
+            origin=MeshOrigin(self.index, upright, tuple(self.runs)),
         )
+
+    def _turned_tangents(self, linear: Floats) -> Floats | None:
+        if not self.tangents.any():
+            return None
+        return np.concatenate([normalized(self.tangents[:, :3] @ linear.T), self.tangents[:, 3:]], axis=1)
 
     def set_rest_weights(self, mesh: Mesh, weights: list[float]) -> None:
         if mesh.morph_weights is not None and len(weights) == len(mesh.morph_weights):

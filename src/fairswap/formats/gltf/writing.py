@@ -17,6 +17,7 @@ from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.packing import Packer
+from fairswap.formats.gltf.patching import Replacement, can_patch, pack_replacements, patch_document, split_matrix
 from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.formats.gltf.schema import Document
@@ -34,12 +35,18 @@ def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | N
     refuse_existing(path, force)
     packer = Packer()
     source = figure.source
-    if isinstance(source, GltfSource) and _is_as_read(figure, source) and (space is None or space == figure.space):
+    carried = isinstance(source, GltfSource) and can_patch(figure, source.skeleton, source.meshes)
+    if isinstance(source, GltfSource) and carried and (space is None or space == figure.space):
         raw = copy.deepcopy(source.container.raw)
         unchanged = {id(clip): clip.origin.animation for clip in clips if _is_unchanged(clip, source)}
         kept = [raw["animations"][unchanged[id(clip)]] | {"name": clip.name} for clip in clips if id(clip) in unchanged]
         raw["animations"] = kept
+        changed: list[Replacement] = []
+        if figure.skeleton is not source.skeleton or figure.meshes is not source.meshes:
+            read = source.skeleton, source.meshes, source.nodes, source.mesh_nodes, source.fold
+            changed = patch_document(raw, figure, *read)
         repack(source.container, raw, packer)
+        pack_replacements(changed, packer)
         nodes, mesh_nodes, fold = list(source.nodes), list(source.mesh_nodes), source.fold
     else:
         unchanged = {}
@@ -59,10 +66,6 @@ def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | N
         if not raw[name]:
             del raw[name]
     return _write_files(path, raw, packer, force)
-
-
-def _is_as_read(figure: Figure, source: GltfSource) -> bool:
-    return figure.skeleton is source.skeleton and figure.meshes is source.meshes
 
 
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
@@ -90,7 +93,7 @@ def _animation(
         targets.append((node, path, 1 if constant else 0))
         row = raw["nodes"][node]
         if "matrix" in row:  # a node that is animated may not have one
-            _split_matrix(row)
+            split_matrix(row)
 
     for bone in range(len(clip.skeleton)):
         rotation = fold.node_rotations(bone, poses.rotation_tracks[bone].T)
@@ -118,13 +121,6 @@ def _animation(
         {"sampler": index, "target": {"node": node, "path": path}} for index, (node, path, _) in enumerate(targets)
     ]
     return {"name": clip.name, "channels": channels, "samplers": samplers}
-
-
-def _split_matrix(row: dict[str, Any]) -> None:
-    tree = tree_from_nodes(msgspec.convert({"nodes": [{"matrix": row.pop("matrix")}]}, Document))
-    row["translation"] = tree.translation[0].tolist()
-    row["rotation"] = tree.rotation[0].tolist()
-    row["scale"] = tree.scale[0].tolist()
 
 
 def _write_files(path: Path, raw: dict[str, Any], packer: Packer, force: bool) -> list[Path]:
