@@ -171,7 +171,7 @@ def save(
     quiet: bool,
     force: bool,
 ) -> None:
-    """Save a pose of FILE by role, as turns away from the neutral T: for 'pose set --to', as a reference, for layers."""
+    """Save a pose of FILE by role, as turns away from the neutral T: to be set, or given as a reference pose."""
     from fairswap.files import load
     from fairswap.formats.storage import write_atomically
     from fairswap.pose.choosing import pose_of

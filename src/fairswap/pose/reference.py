@@ -170,9 +170,8 @@ def _check_sides(positions: Floats, roles: RoleMap, what: str) -> None:
             ways.append(way[2] / max(float(np.linalg.norm(way)), 1e-9))
     if len(ways) == 2 and max(ways) < -0.3:
         raise ImpossibleError(
-            f"left and right of {what} are swapped, or it is mirrored: with its left at the left its toes point
-            backward", remedy="Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the
-            file back",
+            f"left and right of {what} are swapped, or it is mirrored: its toes point backward, when its left is left",
+            remedy="Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
         )
 
 

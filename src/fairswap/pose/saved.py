@@ -86,9 +86,9 @@ class SavedPose:
             FIRST_LINE,
             f"name = {msgspec.json.encode(self.name).decode()}",
             "",
-            "# How far each joint is turned away from the neutral T (arms level, palms down, legs straight), in
-            degrees", "# about the figure's left, up and ahead; seen from its parent. Roles that are not named stay as
-            they are.", "# Lowered by 45 degrees, the left arm has [0.0, 0.0, -45.0], the right one [0.0, 0.0, 45.0].",
+            "# How far each joint is turned away from the neutral T (arms level, palms down, legs straight): degrees",
+            "# about the figure's left, up and ahead; seen from its parent. Roles that are not named stay as they are.",
+            "# Lowered by 45 degrees, the left arm has [0.0, 0.0, -45.0], the right one [0.0, 0.0, 45.0].",
             "[turns]",
         ]
         lines += [f"{role} = [{', '.join(f'{x:.4f}' for x in v.tolist())}]" for role, v in self.turns.items()]

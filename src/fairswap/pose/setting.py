@@ -58,7 +58,7 @@ def posed_rotations(side: Standing, turns: Mapping[str, Floats], *, onto_rest: b
 
 
 def rest_skeleton(skeleton: Skeleton, roles: RoleMap, world: Floats) -> Skeleton:
-    """The skeleton resting with the world rotations ``(bones, 4)``; the hips so high that its feet keep their ground."""
+    """The skeleton resting with the world rotations ``(bones, 4)``; the hips so high that the feet keep the ground."""
     parents = skeleton.parents
     above = np.where(parents[:, None] >= 0, world[parents], IDENTITY)
     local = multiply(conjugate(above), world)
