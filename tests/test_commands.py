@@ -57,6 +57,11 @@ def test_reports_keep_to_their_published_schemas(street):
         "bones-list": json.loads(run("bones", "list", "--json").stdout),
         "bones-draft": json.loads(run("bones", "draft", folder / "osric.glb", "-o", "p.toml", "--json").stdout),
         "bones-check": json.loads(run("bones", "check", "p.toml", folder / "osric.glb", "--json").stdout),
+        "pose-measure": json.loads(
+            run("pose", "measure", folder / "osric.glb", "--against", figure_file, "--json").stdout
+        ),
+        "pose-set": json.loads(run("pose", "set", figure_file, "--to", "a", "-o", "a.glb", "--json").stdout),
+        "pose-save": json.loads(run("pose", "save", figure_file, "-o", "pose.toml", "--json").stdout),
         "bones-match": json.loads(run("bones", "match", motion, figure_file, "--json").stdout),
         "bones-show": json.loads(run("bones", "show", figure_file, "--json").stdout),
     }

@@ -9,6 +9,7 @@ from functools import cached_property
 import numpy as np
 
 from fairswap.kernels import Floats, Integers, multiply_into, place_constant_into, rotate_into
+from fairswap.rotation import conjugate, multiply
 
 # Up to here one call per level of the tree is cheaper than one per bone: the calls cost more than the numbers.
 _SHORT_CLIP_FRAMES = 1000
@@ -130,6 +131,12 @@ def world_from_local(
     by_level = frames <= _SHORT_CLIP_FRAMES
     (_by_level if by_level else _by_bone)(skeleton, rotation_tracks, translated_bones, translation_tracks, out)
     return out
+
+
+def local_rotations(skeleton: Skeleton, world: Floats) -> Floats:
+    """Local rotations ``(bones, 4)`` of a pose from those in the world ``(bones, 4)``."""
+    above = np.where(skeleton.parents[:, None] >= 0, world[skeleton.parents], [0.0, 0.0, 0.0, 1.0])
+    return multiply(conjugate(above), world)
 
 
 def world_rotations(skeleton: Skeleton, rotation_tracks: Floats, bones: Sequence[int], out: Floats) -> Floats:

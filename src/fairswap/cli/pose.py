@@ -137,6 +137,7 @@ def set_pose(
         "to": wanted,
         "bones": {name: round(degrees, 3) for name, degrees in rested.moved_degrees.items()},
         "clips": [clip.name for clip in rested.clips],
+        "meshes": len(side.figure.meshes),
         "kept_skins": list(rested.kept_skins),
         "skin_mean_mm": round(rested.skin_mean_mm, 4),
         "skin_worst_mm": round(rested.skin_worst_mm, 4),
@@ -230,9 +231,13 @@ def _set_lines(report: dict[str, Any]) -> Iterator[str]:
         yield f"  bones    {len(bones)} turned, {name} most, by {degrees:.1f} degrees"
     else:
         yield "  bones    rested so already"
-    if report["kept_skins"]:
+    if not report["meshes"]:
+        pass
+    elif report["kept_skins"]:
         yield f"  skin     stays bound in a pose of its own: {', '.join(report['kept_skins'])}"
-    elif report["clips"]:
+    elif not report["clips"]:
+        yield "  skin     bound to the new rest"
+    else:
         yield (
             f"  skin     bound to the new rest; in the clips it is {report['skin_mean_mm']:.2f} mm from before on "
             f"average, {report['skin_worst_mm']:.1f} mm at worst (--skin keep leaves it exactly)"

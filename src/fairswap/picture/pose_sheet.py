@@ -16,8 +16,7 @@ from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, bone_lines, draw_figure
 from fairswap.pose.measure import PartVerdict, RoleAngle, Standing, verdicts
-from fairswap.rotation import IDENTITY, conjugate, multiply
-from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
+from fairswap.skeleton import Skeleton, WorldTransforms, local_rotations, world_from_local
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
@@ -38,18 +37,26 @@ def pose_sheet(a: Standing, b: Standing | None, angles: Sequence[RoleAngle], tit
         (b.figure if b else a.figure, b.roles if b else a.roles, title_b or "neutral T"),
     ]
     states = _states(angles)
-    column = (_WIDTH - _LIST) / 4
+    half = (_WIDTH - _LIST) / 2
+    columns = (0.32 * half, 0.80 * half)  # the middles of front and side; a T needs room from the front
+    heights = [float(np.ptp(world.positions[0, :, 1])) for world in worlds]
+    widths = [float(np.ptp(world.positions[0, :, 0])) for world in worlds]
+    # One height in pixels for both: poses are compared, not sizes.
+    tall = min(
+        _HEIGHT - _HEAD - 120,
+        *(0.60 * half * high / max(wide, 1e-6) for high, wide in zip(heights, widths, strict=True)),
+    )
     canvas = Canvas.blank((_WIDTH - _LIST) * _FINE, _HEIGHT * _FINE, PAPER)
     floor, views = _HEIGHT - 62, []
     for number, ((figure, roles, _), world) in enumerate(zip(people, worlds, strict=True)):
         bones = frozenset(roles.bones.values()) | figure.skeleton.ends
         points = world.positions[0]
-        spread = np.ptp(points, axis=0)
-        scale = _FINE * min((_HEIGHT - _HEAD - 110) / max(spread[1], 1e-6), column * 0.86 / max(spread[0], 1e-6))
+        scale = _FINE * tall / max(heights[number], 1e-6)
         centre = points[roles.bones["hips"]].copy()
-        centre[1] = points[:, 1].min()
-        for side, name in enumerate(("front", "side")):
-            view = View(name, centre, ((2 * number + side + 0.5) * column * _FINE, floor * _FINE), scale)
+        # As far below the lowest bone as the sole is at rest.
+        centre[1] = points[:, 1].min() - (figure.skeleton.rest.positions[0, :, 1].min() - figure.floor_m)
+        for name, middle in zip(("front", "side"), columns, strict=True):
+            view = View(name, centre, ((number * half + middle) * _FINE, floor * _FINE), scale)
             draw_figure(canvas, view, figure, world, 0, _poses(figure.skeleton, world), bones)
             views.append((view, figure, roles, world, bones))
     canvas.color = 0.6 * canvas.color + 0.4 * np.array(PAPER)  # the skin as a shadow: bones are what is looked at
@@ -62,10 +69,10 @@ def pose_sheet(a: Standing, b: Standing | None, angles: Sequence[RoleAngle], tit
     sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
     text = ImageDraw.Draw(sheet)
     for number, (figure, _, title) in enumerate(people):
-        text.text((number * 2 * column + 24, 16), title, font=font(26), fill=INK)
-        text.text((number * 2 * column + 26, 50), figure.name, font=font(17), fill=FAINT)
-        for side, name in enumerate(("front", "side")):
-            text.text(((2 * number + side + 0.5) * column, _HEIGHT - 44), name, font=font(16), fill=FAINT, anchor="ma")
+        text.text((number * half + 24, 16), title, font=font(26), fill=INK)
+        text.text((number * half + 26, 50), figure.name, font=font(17), fill=FAINT)
+        for name, middle in zip(("front", "side"), columns, strict=True):
+            text.text((number * half + middle, _HEIGHT - 44), name, font=font(16), fill=FAINT, anchor="ma")
     _list(text, verdicts(angles), angles)
     out = BytesIO()
     sheet.save(out, "PNG")
@@ -74,9 +81,9 @@ def pose_sheet(a: Standing, b: Standing | None, angles: Sequence[RoleAngle], tit
 
 def _t_world(side: Standing) -> WorldTransforms:
     skeleton, rotations = side.figure.skeleton, side.reference.rotations
-    above = np.where(skeleton.parents[:, None] >= 0, rotations[skeleton.parents], IDENTITY)
-    local = multiply(conjugate(above), rotations)
-    return world_from_local(skeleton, local[:, :, None], np.empty(0, dtype=np.intp), np.empty((0, 3, 1)))
+    return world_from_local(
+        skeleton, local_rotations(skeleton, rotations)[:, :, None], np.empty(0, dtype=np.intp), np.empty((0, 3, 1))
+    )
 
 
 def _poses(skeleton: Skeleton, world: WorldTransforms) -> Poses:
@@ -131,8 +138,10 @@ def _list(draw: ImageDraw, parts: Sequence[PartVerdict], angles: Sequence[RoleAn
         draw.text((x + 110, y), said, font=font(19), fill=color)
         y += 30
     y += 12
-    draw.text((x, y), "joint                               swing   twist", font=font(15), fill=FAINT)
-    for row in [row for row in angles if row.degrees >= 1.0][: (_HEIGHT - y - 60) // 21]:
+    for at, word in ((x, "joint"), (x + 210, "swing"), (x + 282, "twist")):
+        draw.text((at, y), word, font=font(15), fill=FAINT)
+    apart = sorted((row for row in angles if row.degrees >= 1.0), key=lambda row: row.part == "fingers")
+    for row in apart[: (_HEIGHT - y - 60) // 21]:
         y += 21
         draw.text((x, y), row.role, font=font(15), fill=INK)
         draw.text((x + 250, y), f"{row.swing_degrees:.1f}°", font=font(15), fill=INK, anchor="ra")

@@ -29,7 +29,7 @@ from fairswap.rotation import (
     quaternion_from_matrix,
     rotate,
 )
-from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
+from fairswap.skeleton import Skeleton, WorldTransforms, local_rotations, world_from_local
 
 _CHOICE = re.compile(r"(frame|time):(\d+(?:\.\d+)?)s?")
 _NOTHING = np.empty(0, dtype=np.intp)
@@ -194,7 +194,7 @@ def _from_frame(world: WorldTransforms, index: int, skeleton: Skeleton, roles: R
     height = _standing_height(stood, roles, clip)
     place = np.array([hips[0], height, hips[2]])
     shown = _moved(stood, place - hips)
-    return BasePose(shown, place, "", _local(shown, skeleton))
+    return BasePose(shown, place, "", local_rotations(skeleton, shown.rotations[0]))
 
 
 def _with_flat_feet(
@@ -229,13 +229,6 @@ def _standing_height(world: WorldTransforms, roles: RoleMap, clip: Clip | None) 
         joints = [at[roles.bones[f"{part}_{side}"]] for part in ("upper_leg", "lower_leg", "foot")]
         legs.append(np.linalg.norm(np.diff(joints, axis=0), axis=1).sum() + at[roles.bones["hips"], 1] - joints[0][1])
     return ankle + float(np.mean(legs))
-
-
-def _local(world: WorldTransforms, skeleton: Skeleton) -> Floats:
-    """Local rotations ``(bones, 4)`` of the first frame."""
-    rotations = world.rotations[0]
-    above = np.where(skeleton.parents[:, None] >= 0, rotations[skeleton.parents], IDENTITY)
-    return multiply(conjugate(above), rotations)
 
 
 def _from_file(figure: Figure, roles: RoleMap, path: str) -> BasePose:

@@ -60,24 +60,23 @@ def skeleton_for(side: Standing, to: str, clip: Clip | None = None) -> Skeleton:
     UsageError
         For a pose we do not know, and frames that are not there.
     """
-    skeleton, roles = side.figure.skeleton, side.roles
     a = _A.fullmatch(to)
     if to == "rest":
-        return replace(skeleton)
+        return replace(side.figure.skeleton)
     if to == "t":
-        return rest_skeleton(skeleton, roles, side.reference.rotations)
+        return rest_skeleton(side, side.reference.rotations)
     if a:
         turns = turns_of_a(float(a[1]) if a[1] else _USUAL_A_DEGREES)
-        return rest_skeleton(skeleton, roles, posed_rotations(side, turns))
+        return rest_skeleton(side, posed_rotations(side, turns))
     if to == "zero" or to.startswith(("frame:", "time:")):
-        base = base_pose(side.figure, roles, to, clip)
-        return rest_skeleton(skeleton, roles, np.ascontiguousarray(base.world.rotations[0]))
+        base = base_pose(side.figure, side.roles, to, clip)
+        return rest_skeleton(side, np.ascontiguousarray(base.world.rotations[0]))
     suffix = Path(to).suffix.lower()
     if suffix == ".toml":
         turns = SavedPose.load(to).rotations()
-        return rest_skeleton(skeleton, roles, posed_rotations(side, turns, onto_rest=True))
+        return rest_skeleton(side, posed_rotations(side, turns, onto_rest=True))
     if suffix:
-        return rest_skeleton(skeleton, roles, posed_rotations(side, _turns_in_file(to), onto_rest=True))
+        return rest_skeleton(side, posed_rotations(side, _turns_in_file(to), onto_rest=True))
     raise UsageError(
         f"{to!r} is no pose",
         place="--to",

@@ -34,6 +34,8 @@ _DOWN = np.array([0.0, -1.0, 0.0])
 _AHEAD = np.array([0.0, 0.0, 1.0])
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
+# Bones of a finger whose axes are this near to each other lie along one axis.
+_ONE_AXIS_DEGREES = 12.0
 _KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
 
 
@@ -137,7 +139,7 @@ def t_pose(
             turns[bone] = _heading_turn(role, bone, roles, positions)
             corrections[role] = float(np.degrees(angle_between(turns[bone], IDENTITY)))
         elif direction is not None:
-            tip = _tip(role, bone, skeleton, roles, positions, what)
+            tip = _tip(role, bone, skeleton, roles, rotations, positions, what)
             if tip is None:
                 turns[bone] = inherited
                 continue
@@ -180,7 +182,9 @@ def _keeps_rest(role: str) -> bool:
     return base in _KEPT or base.startswith(("spine_", "neck_"))
 
 
-def _tip(role: str, bone: int, skeleton: Skeleton, roles: RoleMap, positions: Floats, what: str) -> Floats | None:
+def _tip(
+    role: str, bone: int, skeleton: Skeleton, roles: RoleMap, rotations: Floats, positions: Floats, what: str
+) -> Floats | None:
     """Where the bone of a role ends: at the next role, else at its end marker; None if nothing says."""
     following = [roles.bones[later] for later in next_roles(role) if later in roles.bones]
     if not following:
@@ -194,7 +198,25 @@ def _tip(role: str, bone: int, skeleton: Skeleton, roles: RoleMap, positions: Fl
             place=f"bone {skeleton.names[bone]!r}",
             remedy="Check that the profile names the right bones",
         )
-    return None
+    return _tip_by_frame(bone, skeleton, rotations, positions) if is_finger(role) else None
+
+
+def _tip_by_frame(bone: int, skeleton: Skeleton, rotations: Floats, positions: Floats) -> Floats | None:
+    """Where a last finger bone points that has no end marker: along the same axis of its own as the bone before it.
+
+    Only if the finger keeps to one axis: the bone before it must lie along that of the one before.
+    """
+    parent = int(skeleton.parents[bone])
+    above = int(skeleton.parents[parent]) if parent >= 0 else -1
+    if above < 0:
+        return None
+    places = [skeleton.rest_translations[child] for child in (parent, bone)]
+    if min(np.linalg.norm(place) for place in places) < 1e-6:
+        return None
+    expected, found = normalized(places[0]), normalized(places[1])
+    if float(expected @ found) < np.cos(np.radians(_ONE_AXIS_DEGREES)):
+        return None
+    return np.asarray(positions[bone] + 0.01 * rotate(rotations[bone], found))
 
 
 def _palm_turn(role: str, turn: Floats, roles: RoleMap, positions: Floats, along: Floats) -> Floats:

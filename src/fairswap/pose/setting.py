@@ -7,14 +7,13 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip, Poses
 from fairswap.figure import Figure, deformed_vertices
 from fairswap.kernels import Floats
 from fairswap.pose.measure import Standing, joint_turns
 from fairswap.pose.reference import turned_rotations
-from fairswap.rotation import IDENTITY, angle_between, conjugate, multiply, quaternion_from_axis_angle, rotate
-from fairswap.skeleton import Skeleton
+from fairswap.rotation import angle_between, conjugate, quaternion_from_axis_angle, rotate
+from fairswap.skeleton import Skeleton, local_rotations
 from fairswap.skinning import bound_at_rest, rebound_mesh
 
 # Less than this is rounding: the bone rests as it did.
@@ -57,23 +56,30 @@ def posed_rotations(side: Standing, turns: Mapping[str, Floats], *, onto_rest: b
     return turned_rotations(side.figure.skeleton, side.roles, side.reference.rotations, turns)
 
 
-def rest_skeleton(skeleton: Skeleton, roles: RoleMap, world: Floats) -> Skeleton:
+def rest_skeleton(side: Standing, world: Floats) -> Skeleton:
     """The skeleton resting with the world rotations ``(bones, 4)``; the hips so high that the feet keep the ground."""
+    skeleton, roles = side.figure.skeleton, side.roles
     parents = skeleton.parents
-    above = np.where(parents[:, None] >= 0, world[parents], IDENTITY)
-    local = multiply(conjugate(above), world)
+    local = local_rotations(skeleton, world)
     same = np.degrees(angle_between(local, skeleton.rest_rotations)) < _SAME_DEGREES
     local[same] = skeleton.rest_rotations[same]
     out = replace(skeleton, rest_rotations=local)
     feet = [roles.bones[role] for role in roles.bones if role.startswith(("foot_", "toes_"))]
     hips = roles.bones["hips"]
-    sink = float(skeleton.rest.positions[0, feet, 1].min() - out.rest.positions[0, feet, 1].min())
-    if abs(sink) < _SAME_M:
+    stands = out.rest.positions[0]
+    ground = float(side.base.world.positions[0, feet, 1].min())
+    if side.base.resting is not None:  # the rest pose says nothing: the ground is where straight legs reach to
+        straight = replace(skeleton, rest_rotations=local_rotations(skeleton, side.reference.rotations)).rest.positions[
+            0
+        ]
+        ground = float(straight[feet, 1].min() + side.reference.hips[1] - straight[hips, 1])
+    shift = np.array([side.reference.hips[0], 0.0, side.reference.hips[2]]) - stands[hips]
+    shift[1] = ground - stands[feet, 1].min()
+    if np.linalg.norm(shift) < _SAME_M:
         return out
     parent = int(parents[hips])
-    up = np.array([0.0, sink, 0.0])
     places = skeleton.rest_translations.copy()
-    places[hips] += up if parent < 0 else rotate(conjugate(out.rest.rotations[0, parent]), up)
+    places[hips] += shift if parent < 0 else rotate(conjugate(out.rest.rotations[0, parent]), shift)
     return replace(out, rest_translations=places)
 
 

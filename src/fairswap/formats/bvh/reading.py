@@ -30,8 +30,10 @@ _TIME = re.compile(rb"^[ \t]*Frame[ \t]+Time[ \t]*:[ \t]*(\S*)[ \t]*\r?$", re.IG
 
 @dataclass(frozen=True, eq=False)
 class BvhSource:
-    """What a BVH file looked like, so that it can be written the same way."""
+    """What a BVH file looked like, so that it can be written the same way; a figure with another ``skeleton`` rests
+    otherwise."""
 
+    skeleton: Skeleton
     joints: tuple[Joint, ...]
     space: Space
     frame_time: str
@@ -73,7 +75,7 @@ def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Docum
     poses = Poses(
         skeleton, rotations, moved, np.stack([positions[bone] for bone in moved.tolist()]) if len(moved) else None
     )
-    source = BvhSource(tuple(joints), space, frame_time)
+    source = BvhSource(skeleton, tuple(joints), space, frame_time)
     keyed = frozenset(joint for joint, _, _ in channels)
     clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses))
     figure = Figure(path.stem, skeleton, (), space, source)

@@ -42,7 +42,7 @@ def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
     rest_rotations = rest.rotation_tracks[:, :, 0]
     places = (rest.position_tracks[:, :, 0] @ space.turn) / space.metres
     offsets = np.where(skeleton.parents[:, None] >= 0, places - places[skeleton.parents], places)
-    if isinstance(source, BvhSource):
+    if isinstance(source, BvhSource) and figure.skeleton is source.skeleton:
         # As they stood: a root stood on the floor by us goes back to where it was.
         offsets = np.array([joint.offset for joint in source.joints])
     yield _hierarchy(layout, offsets)

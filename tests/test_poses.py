@@ -1,0 +1,299 @@
+"""Reference poses matched, measured, told and baked: any rest onto any other, and there and back."""
+
+from dataclasses import replace
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.body.subject import Subject
+from fairswap.bones.roles import next_roles, part_of
+from fairswap.demo.acts import turn_and_bow, walk
+from fairswap.demo.anatomy import body_of
+from fairswap.figure import deformed_vertices
+from fairswap.pose.measure import measure_pose, verdicts
+from fairswap.pose.saved import SavedPose
+from fairswap.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
+from making import TROUPE, act, figure
+from rests import RESTS, family_file, resting
+from test_commands import run
+
+ACTS = {"walk": walk(), "bow": turn_and_bow()}
+
+
+@cache
+def loaded(folder, performer, rest, motion):
+    return fairswap.load(family_file(performer, rest, ACTS[motion]))
+
+
+def off_the_truth(source, target, truth):
+    """Degrees: limbs mean and worst, twist of the limbs, fingers; the hips in percent of the leg."""
+    swap = fairswap.Swap(source.figure, target.figure, motion=source.clips[0], target_motion=target.clips[0])
+    result = swap.convert(source.clips[0]).world()
+    wanted = truth.clips[0].world()
+    roles = swap.target_side.roles.bones
+    limbs, fingers, worst, twists = [], [], [], []
+    for role, bone in roles.items():
+        onward = [roles[name] for name in next_roles(role) if name in roles]
+        if part_of(role) not in ("arms", "legs", "hands") or not onward:
+            continue
+        ways = [normalized(world.positions[:, onward[0]] - world.positions[:, bone]) for world in (result, wanted)]
+        apart = np.degrees(angle_between(*ways))
+        worst.append(apart.max())
+        in_finger = part_of(role) == "hands" and not role.startswith("hand_")
+        (fingers if in_finger else limbs).append(apart.mean())
+        if not in_finger:
+            twists.append(np.degrees(angle_between(result.rotations[:, bone], wanted.rotations[:, bone])).mean())
+    hips = np.linalg.norm(result.positions[:, roles["hips"]] - wanted.positions[:, roles["hips"]], axis=1).max()
+    leg = swap.target_side.reference.leg_m
+    return np.mean(limbs), max(worst), max(twists), np.mean(fingers), 100 * hips / leg
+
+
+@pytest.mark.parametrize("source_rest", list(RESTS))
+def test_every_rest_onto_every_other_gives_the_act_as_performed_directly(source_rest, tmp_path_factory):
+    folder = tmp_path_factory.getbasetemp()
+    for motion, performer, target in (("bow", "Juniper", "Osric"), ("walk", "Osric", "Juniper")):
+        other = "walk" if motion == "bow" else "bow"
+        # The way back from a few only: it is the same code.
+        rests = list(RESTS) if motion == "bow" else ["arms down 85", "in line"]
+        for target_rest in rests:
+            found = off_the_truth(
+                loaded(folder, performer, source_rest, motion),
+                loaded(folder, target, target_rest, other),
+                loaded(folder, target, target_rest, motion),
+            )
+            assert all(np.array(found) <= (0.5, 2.0, 1.0, 2.0, 1.0)), (source_rest, target_rest, found)
+
+
+def subject_resting(rest, name="Osric"):
+    return Subject("source", fairswap.Figure(name, resting(body_of(name), rest)))
+
+
+@pytest.mark.parametrize(
+    ("rest", "expected"),
+    [
+        ("A 45", {"upper_arm_left": 45, "upper_arm_right": 45}),
+        ("arms down 85", {"upper_arm_left": 85, "upper_arm_right": 85}),
+        ("one arm up", {"upper_arm_left": 80}),
+        ("bent elbows 30", {"lower_arm_left": 30, "lower_arm_right": 30}),
+        ("on its back", {}),
+        ("facing -Z", {}),
+    ],
+)
+def test_measuring_finds_what_was_turned_and_nothing_else(rest, expected):
+    rows = [row for row in measure_pose(subject_resting(rest), subject_resting("T")) if row.degrees > 0.5]
+    assert {row.role: row.swing_degrees for row in rows} == pytest.approx(expected, abs=0.5)
+    assert all(row.twist_degrees < 0.5 for row in rows)
+
+
+def test_measuring_tells_swing_from_twist_and_pose_from_anatomy():
+    """Palms turned by 70 degrees, the head by 20: the first is corrected and looked at, the second kept."""
+    osric = figure("Osric")
+    roles = Subject("source", osric).roles.bones
+    rest = osric.skeleton.rest_rotations.copy()
+    along = normalized(osric.skeleton.rest_translations[roles["middle_proximal_left"]])
+    rest[roles["hand_left"]] = multiply(rest[roles["hand_left"]], quaternion_from_axis_angle(along, np.radians(70.0)))
+    rest[roles["head"]] = multiply(rest[roles["head"]], quaternion_from_axis_angle([0, 0, 1], np.radians(20.0)))
+    posed = Subject("source", replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None))
+    rows = {row.role: row for row in measure_pose(posed, Subject("target", osric)) if row.degrees > 0.5}
+    assert set(rows) == {"hand_left", "head"}
+    assert (rows["hand_left"].twist_degrees, rows["hand_left"].swing_degrees) == pytest.approx((70, 0), abs=0.5)
+    assert rows["head"].degrees == pytest.approx(20, abs=0.5)
+    states = {part.part: part.state for part in verdicts(rows.values())}
+    assert states == {"hands": "look", "head": "kept"}
+    swap = fairswap.Swap(figure("Juniper"), posed.figure)
+    assert any(finding.code == "correction-large" for finding in swap.findings)
+
+
+@pytest.mark.parametrize(("name", "motion", "to"), [("Juniper", "bow", "a"), ("Osric", "walk", "t")])
+def test_setting_a_rest_pose_there_and_back(name, motion, to):
+    """Bones within 0.01 mm and vertices within 0.05 mm in every clip, the rest of the file as it was."""
+    fairswap.save("before.glb", figure(name), [act(motion, name)])
+    there = run("pose", "set", "before.glb", "--to", to, "-o", "there.glb")
+    assert there.returncode == 0, there.stderr
+    measured = run("pose", "measure", "there.glb", "--against", "before.glb").stdout
+    assert ("45 degrees" if to == "a" else "72 degrees") in measured
+    back = run("pose", "set", "there.glb", "--to", "before.glb", "-o", "back.glb")
+    assert back.returncode == 0, back.stderr
+    before, after, halfway = (fairswap.load(f"{word}.glb") for word in ("before", "back", "there"))
+    worlds = [document.clips[0].world() for document in (before, after, halfway)]
+    for other in worlds[1:]:
+        assert np.abs(other.positions - worlds[0].positions).max() < 1e-5
+    for frame in range(0, worlds[0].positions.shape[0], 40):
+        shapes = [
+            deformed_vertices(document.figure.meshes[0], world, frame)
+            for document, world in zip((before, after), worlds, strict=False)
+        ]
+        assert np.linalg.norm(shapes[0] - shapes[1], axis=1).max() < 5e-5
+    # It is a real rest: the mesh stands in it without any clip, on the ground, normals and all.
+    at_rest = halfway.figure.rest_points
+    assert at_rest[:, 1].min() == pytest.approx(before.figure.rest_points[:, 1].min(), abs=0.002)
+    assert np.ptp(at_rest[:, 0]) != pytest.approx(np.ptp(before.figure.rest_points[:, 0]), abs=0.05)
+    assert halfway.figure.source.container.raw["materials"] == before.figure.source.container.raw["materials"]
+
+
+def test_a_mesh_bound_to_a_new_rest_keeps_its_normals():
+    """Arms 72 degrees down: vertices go along, and normals still stand on the faces."""
+    from fairswap.figure import vertex_normals
+
+    rested = run_set("juniper.glb", "a:72")
+    mesh, old = rested.figure.meshes[0], figure("Juniper").meshes[0]
+    assert rested.figure.skeleton.rest_rotations is not figure("Juniper").skeleton.rest_rotations
+    moved = np.linalg.norm(mesh.vertices - old.vertices, axis=1) > 0.05
+    assert moved.sum() > 500
+    true_normals = vertex_normals(mesh.vertices, mesh.triangles)
+    off = np.degrees(angle_between(mesh.normals, true_normals))
+    assert np.median(off[moved]) < 4.0
+
+
+def run_set(name, to):
+    done = run("pose", "set", TROUPE / name, "--to", to, "-o", "set.glb")
+    assert done.returncode == 0, done.stderr
+    return fairswap.load("set.glb")
+
+
+def test_a_motion_file_is_rebased():
+    """A BVH whose limbs all rest in a line becomes one that rests in a T, with the same motion."""
+    path = family_file("Osric", "in line", ACTS["walk"])
+    done = run("pose", "set", path, "--to", "t", "-o", "t.bvh")
+    assert done.returncode == 0, done.stderr
+    old, new = fairswap.load(path), fairswap.load("t.bvh")
+    assert "alike: arms, hands, fingers, legs, feet" in run("pose", "measure", "t.bvh").stdout
+    apart = [document.clips[0].world().positions for document in (old, new)]
+    assert np.abs(apart[0] - apart[1]).max() < 1e-5
+
+
+def test_a_frame_is_frozen_as_the_rest():
+    fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
+    done = run("pose", "set", "walk.glb", "--to", "frame:40", "--frame-of", "Walk", "-o", "frozen.glb")
+    assert done.returncode == 0, done.stderr
+    frozen = Subject("source", fairswap.load("frozen.glb").figure)
+    asked = Subject("target", figure("Osric"), clip=act("walk", "Osric"), reference_choice="frame:40")
+    limbs = [row for row in measure_pose(frozen, asked) if row.corrected]
+    assert max(row.swing_degrees for row in limbs) < 0.01
+
+
+def test_a_hand_pose_is_saved_and_used_again():
+    """Osric's relaxed fingers, saved, set on Juniper; and given as the reference of the hands."""
+    done = run("pose", "save", TROUPE / "osric.glb", "--part", "fingers", "-o", "hands.toml")
+    assert done.returncode == 0, done.stderr
+    pose = SavedPose.load("hands.toml")
+    assert {role.split("_")[0] for role in pose.turns} == {"thumb", "index", "middle", "ring", "little"}
+    relaxed = Subject("source", run_set("juniper.glb", "hands.toml").figure)
+    rows = measure_pose(relaxed, Subject("target", figure("Osric")))
+    assert all(row.degrees < 0.1 for row in rows if row.part == "fingers")
+    assert any(row.degrees > 70 for row in rows if row.part == "arms")
+    # A relaxed hand held still: with 'rest' it stays as each rests, with 'auto' the difference is carried.
+    still = fairswap.Clip("still", act("walk", "Osric").rate, act("walk", "Osric").poses.at([0, 0]))
+    tracks = still.poses.rotation_tracks.copy()
+    roles = Subject("source", figure("Osric")).roles.bones
+    fingers = [bone for role, bone in roles.items() if role in pose.turns]
+    tracks[fingers] = figure("Osric").skeleton.rest_rotations[fingers][:, :, None]
+    still = replace(still, poses=replace(still.poses, rotation_tracks=tracks))
+    juniper = figure("Juniper")
+    theirs = Subject("target", juniper).roles.bones["index_intermediate_left"]
+    for hands, degrees in (("auto", 12.0), ("rest", 0.0), ("hands.toml", 24.0)):
+        swap = fairswap.Swap(figure("Osric"), juniper, hands_reference=hands)
+        turned = angle_between(swap.convert(still).rotations[0, theirs], juniper.skeleton.rest_rotations[theirs])
+        assert np.degrees(turned) == pytest.approx(degrees, abs=0.6), hands
+
+
+def test_a_correction_by_hand_is_kept_for_a_family():
+    """A saved pose as the reference: what it turns counts as the T."""
+    Path("higher.toml").write_text('fairswap = "pose/1"\n[turns]\nupper_arm_left = [0.0, 0.0, 10.0]\n')
+    osric, juniper = figure("Osric"), figure("Juniper")
+    plain = fairswap.Swap(osric, juniper)
+    other = fairswap.Swap(osric, juniper, target_reference="higher.toml")
+    bone = plain.target_side.roles.bones["upper_arm_left"]
+    turned = angle_between(*(swap.target_side.reference.rotations[bone] for swap in (plain, other)))
+    assert np.degrees(turned) == pytest.approx(10.0)
+
+
+def test_left_and_right_swapped_and_mirrored_figures_are_refused():
+    osric = figure("Osric")
+    roles = Subject("source", osric).roles
+    other = {"left": "right", "right": "left"}
+    swapped = {
+        f"{role.rpartition('_')[0]}_{other[side]}" if (side := role.rpartition("_")[2]) in other else role: bone
+        for role, bone in roles.bones.items()
+    }
+    names = {role: (osric.skeleton.names[bone],) for role, bone in swapped.items()}
+    profile = fairswap.BoneProfile("swapped", names)
+    with pytest.raises(fairswap.ImpossibleError, match=r"left and right of the target 'Osric' are swapped.*mirrored"):
+        fairswap.Swap(figure("Juniper"), osric, target_bones=profile)
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('fairswap = "pose/1"\n[turns]\nelbow = [0, 0, 1]\n', "'elbow' is not a role"),
+        ('fairswap = "pose/1"\n[turns]\nhead = [0, 0]\n', "three numbers"),
+        ('fairswap = "pose/1"\n[turns]\nhead = [0, 0, nan]\n', "three numbers"),
+        ('fairswap = "pose/1"\nturn = 1\n[turns]\n', "unknown field"),
+        ('fairswap = "bones/1"\n', "not a pose"),
+        ("x = = 1", "not TOML"),
+    ],
+)
+def test_a_pose_file_that_is_wrong_says_where(text, says):
+    Path("p.toml").write_text(text)
+    with pytest.raises(fairswap.InputError, match=says):
+        SavedPose.load("p.toml")
+
+
+@pytest.mark.parametrize(
+    ("arguments", "says"),
+    [
+        (["--to", "sideways"], "no pose"),
+        (["--to", "frame:999"], "no frame 999"),
+        (["--to", "gone.glb"], "no such file"),
+        ([], "say which pose"),
+        (["--frame-of", "Dance"], "no clip is called 'Dance'"),
+    ],
+)
+def test_setting_a_pose_that_is_not_there_is_told(arguments, says):
+    fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
+    done = run("pose", "set", "walk.glb", "-o", "out.glb", *arguments)
+    assert done.returncode in (2, 3)
+    assert says in done.stderr
+    assert not Path("out.glb").exists()
+
+
+def test_straight_limbs_take_their_hinge_from_the_clip():
+    """Arms rolled by 40 degrees about themselves in a straight rest: only how the elbows bend in the clip shows it."""
+    osric = figure("Osric")
+    body = body_of("Osric")
+    roll = {
+        f"upper_arm_{side}": quaternion_from_axis_angle([1, 0, 0], np.radians(40.0))[None] for side in ("left", "right")
+    }
+    rolled = replace(osric, skeleton=body.skeleton(roll), meshes=(), source=None)
+    clip = act("walk", "Osric")
+    clip = replace(clip, poses=replace(clip.poses, skeleton=rolled.skeleton))
+    swap = fairswap.Swap(rolled, figure("Juniper"), motion=clip)
+    found = fairswap.compare(figure("Juniper"), act("walk", "Juniper"), figure("Juniper"), swap.convert(clip))
+    turns = {row.role: row.turn_mean_degrees for row in found.roles}
+    assert turns["upper_arm_left"] < 1.0
+    blind = fairswap.Swap(rolled, figure("Juniper")).source_side.reference.rotations
+    bone = swap.source_side.roles.bones["upper_arm_left"]
+    assert np.degrees(angle_between(blind[bone], swap.source_side.reference.rotations[bone])) == pytest.approx(
+        40, abs=1
+    )
+
+
+def test_twist_is_shared_over_helpers():
+    """A wrist turned by 60 degrees turns the helper in the middle of the forearm by 30."""
+    juniper, osric = figure("Juniper"), figure("Osric")
+    still = act("walk", "Osric").poses.at([0, 0])
+    swap = fairswap.Swap(osric, juniper)
+    roles = swap.source_side.roles.bones
+    hand = roles["hand_left"]
+    tracks = still.rotation_tracks.copy()
+    along = normalized(osric.skeleton.rest_translations[hand])
+    tracks[hand, :, 1] = multiply(quaternion_from_axis_angle(along, np.radians(60.0)), tracks[hand, :, 1])
+    clip = fairswap.Clip("wrist", act("walk", "Osric").rate, replace(still, rotation_tracks=tracks))
+    result = swap.convert(clip)
+    helper = result.bone("elbow_twist_l")
+    turned = np.degrees(angle_between(result.rotations[0, helper], result.rotations[1, helper]))
+    assert turned == pytest.approx(30.0, abs=0.5)
+    assert helper in result.keyed
