@@ -18,7 +18,7 @@ from fairswap.skinning import bound_at_rest, rebound_mesh
 
 # Less than this is rounding: the bone rests as it did.
 _SAME_DEGREES, _SAME_M = 1e-6, 1e-9
-_FRAMES_MEASURED = 9
+_FRAMES_MEASURED = 5
 
 
 @dataclass(frozen=True, eq=False)
