@@ -13,6 +13,7 @@ from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
     from fairswap.body.compare import compare
+    from fairswap.body.finish import Finish
     from fairswap.body.swap import Swap
     from fairswap.bones.profile import BoneProfile
     from fairswap.clip import Clip
@@ -33,6 +34,7 @@ _HOMES = {
     "FairSwapError": "errors",
     "Figure": "figure",
     "Finding": "errors",
+    "Finish": "body.finish",
     "ImpossibleError": "errors",
     "InputError": "errors",
     "Mesh": "figure",
@@ -52,6 +54,7 @@ __all__ = [
     "FairSwapError",
     "Figure",
     "Finding",
+    "Finish",
     "ImpossibleError",
     "InputError",
     "Mesh",

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from fairswap.body.soles import lowest_and_speed, soles_of, standing
+from fairswap.body.carried import contacts_of
+from fairswap.body.contacts import Contacts
+from fairswap.body.soles import lowest_and_speed, soles_of
 from fairswap.body.subject import Subject
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order
@@ -29,6 +31,8 @@ LIMB_PARTS = ("arms", "legs", "hands")
 _FRAMES_AT_ONCE = 2048
 # A limb turned by more than this while it points the right way is twisted for all to see.
 _TWISTED_DEGREES = 20.0
+# Whose paths are watched for jerk.
+_JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in ("hand", "foot", "lower_leg")))
 
 
 @dataclass(frozen=True)
@@ -49,11 +53,29 @@ class RoleDifference:
 
 @dataclass(frozen=True)
 class Footing:
-    """How the feet behave: slide of the standing foot, deepest sole below the floor, share of time a foot stands."""
+    """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, share of
+    time a foot stands."""
 
     skate_cm_s: float
     sole_below_cm: float
     standing_share: float
+
+
+@dataclass(frozen=True)
+class ContactsKept:
+    """Foot contacts of the result against those of the source: seconds (both feet together) and how many."""
+
+    source_count: int
+    result_count: int
+    source_s: float
+    kept_s: float
+    lost_s: float
+    invented_s: float
+
+    @property
+    def kept_share(self) -> float:
+        """Time in contact that was kept, 0..1."""
+        return self.kept_s / self.source_s if self.source_s else 1.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,6 +90,8 @@ class Comparison:
     hips_worst_percent: float
     before: Footing
     after: Footing
+    contacts: ContactsKept
+    jerk_ratio: float
     per_frame_degrees: Floats
     times_s: Floats
 
@@ -88,6 +112,21 @@ class Comparison:
     def limbs_turn_degrees(self) -> float:
         """As the mean, but by how differently the limbs have turned: shows a twist that no direction shows."""
         return float(np.mean([role.turn_mean_degrees for role in self._limbs()]))
+
+    @property
+    def likeness(self) -> float:
+        """One number for "looks the same", 0..100: 100 for the same, less for every way in which the eye sees it.
+
+        The product of ``exp(-x)`` over: limbs' mean degrees / 20; hips' percent of the leg / 40; what a standing foot
+        slides more than the source's, cm/s, / 20; a sole deeper below the floor than the source's, cm, / 10; the share
+        of contact lost / 2; jerk above the source's / 2. Feet and jerk count only where they are worse.
+        """
+        lost = 1.0 - self.contacts.kept_share
+        x = self.limbs_mean_degrees / 20.0 + self.hips_mean_percent / 40.0
+        x += max(self.after.skate_cm_s - self.before.skate_cm_s, 0.0) / 20.0
+        x += max(self.after.sole_below_cm - self.before.sole_below_cm, 0.0) / 10.0
+        x += lost / 2.0 + max(self.jerk_ratio - 1.0, 0.0) / 2.0
+        return 100.0 * float(np.exp(-x))
 
     @property
     def looks_same(self) -> bool:
@@ -125,8 +164,11 @@ class Comparison:
             "limbs_turn_degrees": round(self.limbs_turn_degrees, 4),
             "hips_mean_percent": round(self.hips_mean_percent, 4),
             "hips_worst_percent": round(self.hips_worst_percent, 4),
+            "likeness": round(self.likeness, 2),
             "before": _rounded(self.before),
             "after": _rounded(self.after),
+            "contacts": _rounded(self.contacts) | {"kept_share": round(self.contacts.kept_share, 4)},
+            "jerk_ratio": round(self.jerk_ratio, 4),
             "roles": [_rounded(role) for role in self.roles],
         }
 
@@ -170,8 +212,12 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
     degrees, turns = np.empty((len(roles), frames)), np.empty((len(roles), frames))
     hips = np.empty(frames)
     # Per side and foot: height of the lowest sole point above the floor, and its speed.
-    lowest, speed, stands = np.empty((2, 2, frames)), np.empty((2, 2, frames)), np.empty((2, frames), dtype=bool)
+    lowest, speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
     soles = soles_of(a), soles_of(b)
+    same_times = clip_b if aligned else replace(clip_b, rate=clip_a.rate, poses=clip_b.at(times))
+    contacts = contacts_of(a, clip_a, soles[0]), contacts_of(b, same_times, soles[1])
+    ends = [role for role in _JERK_ROLES if role in a.roles.bones and role in b.roles.bones]
+    paths = np.empty((2, len(ends), frames, 3))
     for start in range(0, frames, _FRAMES_AT_ONCE):
         stop = min(start + _FRAMES_AT_ONCE, frames)
         first, last = max(start - 1, 0), min(stop + 1, frames)  # a neighbour on each side, for speeds
@@ -187,13 +233,20 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
         for which, (side, world) in enumerate(zip((a, b), worlds, strict=True)):
             for foot, name in enumerate(SIDES):
                 heights, speeds = lowest_and_speed(soles[which][name].track(world), rate)
-                lowest[which, foot, start:stop] = heights[inner] - side.figure.floor_m
+                places = world.positions[inner, soles[which][name].foot]
+                ground = contacts[which].floor.height(places) if which == 0 else side.floor_m
+                lowest[which, foot, start:stop] = heights[inner] - ground
                 speed[which, foot, start:stop] = speeds[inner]
-    stands[:] = standing(lowest[0], speed[0], a.reference.leg_m)
+            bones = [side.roles.bones[role] for role in ends]
+            paths[which][:, start:stop] = world.positions[inner][:, bones].transpose(1, 0, 2) / side.reference.leg_m
+    stands = np.stack([contacts[0].stands(name) for name in SIDES])
+    # Speeds are of three frames: a foot that is just put down moved before.
+    steady = stands & np.roll(stands, 1, axis=1) & np.roll(stands, -1, axis=1)
+    jerks = [float(np.sqrt(np.mean(np.diff(path, 3, axis=1) ** 2))) if frames > 3 else 0.0 for path in paths]
     limbs = [row for row, (role, onward) in enumerate(roles) if onward and part_of(role) in LIMB_PARTS]
     before, after = (
         Footing(
-            skate_cm_s=100.0 * float(speed[which][stands].mean()) if stands.any() else 0.0,
+            skate_cm_s=100.0 * float(speed[which][steady].mean()) if steady.any() else 0.0,
             sole_below_cm=100.0 * max(0.0, -float(lowest[which].min())),
             standing_share=float(stands.any(axis=0).mean()),
         )
@@ -211,8 +264,22 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
         hips_worst_percent=float(hips.max()),
         before=before,
         after=after,
+        contacts=_contacts_kept(contacts, rate),
+        jerk_ratio=jerks[1] / jerks[0] if jerks[0] > 0 else 1.0,
         per_frame_degrees=degrees[limbs].mean(axis=0),
         times_s=times,
+    )
+
+
+def _contacts_kept(contacts: tuple[Contacts, Contacts], rate: float) -> ContactsKept:
+    source, result = (np.stack([found.stands(name) for name in SIDES]) for found in contacts)
+    return ContactsKept(
+        source_count=contacts[0].count(),
+        result_count=contacts[1].count(),
+        source_s=float(source.sum()) / rate,
+        kept_s=float((source & result).sum()) / rate,
+        lost_s=float((source & ~result).sum()) / rate,
+        invented_s=float((result & ~source).sum()) / rate,
     )
 
 

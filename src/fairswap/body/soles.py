@@ -1,4 +1,4 @@
-"""Soles: a few points under each foot that tell how it stands, slides and sinks."""
+"""Soles: points under each foot that tell how it stands, slides and sinks; found once, in the T."""
 
 from __future__ import annotations
 
@@ -8,22 +8,36 @@ import numpy as np
 
 from fairswap.body.subject import Subject
 from fairswap.bones.roles import SIDES
-from fairswap.figure import Figure
+from fairswap.figure import deformed_vertices
 from fairswap.kernels import Floats, Integers
 from fairswap.rotation import conjugate, rotate
 from fairswap.skeleton import WorldTransforms
 
-# A foot stands while its lowest point is this near to the floor and this slow, per metre of leg.
-_STANDING_HEIGHT, _STANDING_SPEED = 0.045, 0.35
 _DIRECTIONS = np.stack([np.cos(np.arange(8) * np.pi / 4), np.zeros(8), np.sin(np.arange(8) * np.pi / 4)], axis=1)
+# The rear and the front of a sole, as shares of its length, whose middles are heel and tip.
+_END_SHARE = 0.12
 
 
 @dataclass(frozen=True, eq=False)
 class Sole:
-    """Points under one foot: the bone each hangs on, and where in that bone's frame ``(points, 3)``."""
+    """Points under one foot, as places in the frames of its bones.
+
+    Attributes
+    ----------
+    bones, places : (points,) integers and (points, 3) array
+        The bone each point hangs on, and where in that bone's frame, metres.
+    heel, ball : (3,) arrays
+        Where the foot rolls off, in the frame of the foot bone; of feet without toes the ball is at the tip.
+    foot, toes : int
+        The bones; ``toes`` is -1 where there are none.
+    """
 
     bones: Integers
     places: Floats
+    heel: Floats
+    ball: Floats
+    foot: int
+    toes: int
 
     def track(self, world: WorldTransforms) -> Floats:
         """World positions ``(points, frames, 3)``."""
@@ -37,22 +51,32 @@ class Sole:
 
 def soles_of(subject: Subject) -> dict[str, Sole]:
     """The soles ``left`` and ``right``: from the lowest vertices of the feet, without meshes from the joints."""
-    figure, roles = subject.figure, subject.roles
+    figure, roles, stands = subject.figure, subject.roles, subject.t_world
+    rotations, positions = stands.rotations[0], stands.positions[0]
+    vertices = [deformed_vertices(mesh, stands, 0) for mesh in figure.meshes]
     found = {}
     for side in SIDES:
         feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]
-        bones, points = _low_vertices(figure, feet) if figure.meshes else (np.empty(0, dtype=np.intp), np.empty((0, 3)))
+        bones, points = _low_vertices(subject, vertices, feet)
         if not len(points):
-            bones, points = _under_joints(figure, feet)
-        rest = figure.skeleton.rest
-        local = rotate(conjugate(rest.rotations[0, bones]), points - rest.positions[0, bones])
-        found[side] = Sole(bones, local)
+            bones, points = _under_joints(subject, feet)
+        foot, toes = feet[0], feet[1] if len(feet) > 1 else -1
+        along = points[:, 2]
+        length = max(float(np.ptp(along)), 1e-6)
+        heel = points[along <= along.min() + _END_SHARE * length].mean(axis=0)
+        ball = points[along >= along.max() - _END_SHARE * length].mean(axis=0)
+        if toes >= 0:
+            ball = np.array([positions[toes, 0], points[:, 1].min(), positions[toes, 2]])
+        undo = conjugate(rotations[foot])
+        found[side] = Sole(
+            bones,
+            rotate(conjugate(rotations[bones]), points - positions[bones]),
+            rotate(undo, heel - positions[foot]),
+            rotate(undo, ball - positions[foot]),
+            foot,
+            toes,
+        )
     return found
-
-
-def standing(height_m: Floats, speed_m_s: Floats, leg_m: float) -> np.ndarray:
-    """Whether a foot stands, by the height of its lowest point above the floor and the speed of that point."""
-    return (height_m < _STANDING_HEIGHT * leg_m) & (speed_m_s < _STANDING_SPEED * leg_m)
 
 
 def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:
@@ -66,17 +90,18 @@ def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:
     return lowest, np.linalg.norm(velocity[index, np.arange(frames)], axis=-1)
 
 
-def _low_vertices(figure: Figure, feet: list[int]) -> tuple[Integers, Floats]:
+def _low_vertices(subject: Subject, vertices: list[Floats], feet: list[int]) -> tuple[Integers, Floats]:
     """The outermost of the lowest vertices, for each bone of the foot."""
+    figure = subject.figure
     of_foot = np.zeros(len(figure.skeleton), dtype=bool)
     of_foot[feet] = True
     owners, places = [], []
-    for mesh, vertices in zip(figure.meshes, figure.rest_vertices, strict=True):
+    for mesh, shown in zip(figure.meshes, vertices, strict=True):
         owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
         mine = of_foot[owner]
         if mine.any():
             owners.append(owner[mine])
-            places.append(vertices[mine])
+            places.append(shown[mine])
     if not owners:
         return np.empty(0, dtype=np.intp), np.empty((0, 3))
     owner, place = np.concatenate(owners), np.concatenate(places)
@@ -90,11 +115,11 @@ def _low_vertices(figure: Figure, feet: list[int]) -> tuple[Integers, Floats]:
     return owner[chosen], place[chosen]
 
 
-def _under_joints(figure: Figure, feet: list[int]) -> tuple[Integers, Floats]:
+def _under_joints(subject: Subject, feet: list[int]) -> tuple[Integers, Floats]:
     """The points on the floor below the ankle, the ball and the tip of the toes."""
-    skeleton = figure.skeleton
+    skeleton = subject.skeleton
     tips = [child for foot in feet for child in skeleton.children[foot] if child not in feet]
     owner = np.array(feet + [int(skeleton.parents[tip]) for tip in tips], dtype=np.intp)
-    place = skeleton.rest.positions[0, feet + tips].copy()
-    place[:, 1] = figure.floor_m
+    place = subject.t_world.positions[0, feet + tips].copy()
+    place[:, 1] = subject.floor_m
     return owner, place

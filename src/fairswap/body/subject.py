@@ -13,12 +13,12 @@ from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip
 from fairswap.errors import FairSwapError, UsageError
-from fairswap.figure import Figure
+from fairswap.figure import Figure, deformed_vertices
 from fairswap.kernels import Floats
-from fairswap.pose.base import BasePose, base_pose
+from fairswap.pose.base import BasePose, base_pose, can_stand
 from fairswap.pose.reference import Reference, is_finger, t_pose, turned_rotations
 from fairswap.pose.saved import SavedPose
-from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
+from fairswap.skeleton import Skeleton, WorldTransforms, local_rotations, world_from_local
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,6 +74,24 @@ class Subject:
             return self.skeleton.rest
         nothing = np.empty(0, dtype=np.intp)
         return world_from_local(self.skeleton, self.resting[:, :, None], nothing, np.empty((0, 3, 1)))
+
+    @cached_property
+    def t_world(self) -> WorldTransforms:
+        """World transforms of all bones in the reference pose, with the hips where they rest: one frame."""
+        local = local_rotations(self.skeleton, self.reference.rotations)
+        nothing = np.empty(0, dtype=np.intp)
+        world = world_from_local(self.skeleton, local[:, :, None], nothing, np.empty((0, 3, 1)))
+        shift = self.reference.hips - world.positions[0, self.roles.bones["hips"]]
+        return WorldTransforms(world.rotation_tracks, world.position_tracks + shift[None, :, None])
+
+    @cached_property
+    def floor_m(self) -> float:
+        """The height of the ground it stands on: that of its soles at rest, or in the T if it rests otherwise."""
+        if can_stand(self.skeleton.rest, self.roles):
+            return self.figure.floor_m
+        if not self.figure.meshes:
+            return 0.0
+        return float(min(deformed_vertices(mesh, self.t_world, 0)[:, 1].min() for mesh in self.figure.meshes))
 
     @cached_property
     def reference(self) -> Reference:

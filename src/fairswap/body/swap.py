@@ -12,9 +12,12 @@ from functools import cached_property
 
 import numpy as np
 
+from fairswap.body.carried import Carried, finished
 from fairswap.body.carry import CarryPlan, carry_rotations, plan_carrying
+from fairswap.body.finish import Finish
 from fairswap.body.helpers import share_twist
 from fairswap.body.pairing import Pair, pair_bones
+from fairswap.body.soles import Sole, soles_of
 from fairswap.body.subject import Subject
 from fairswap.bones.known import SURE
 from fairswap.bones.profile import BoneProfile
@@ -134,14 +137,34 @@ class Swap:
         """How far apart the two reference poses are, joint by joint."""
         return measure_pose(self.source_side, self.target_side)
 
-    def convert(self, clip: Clip) -> Clip:
+    def convert(self, clip: Clip, finish: Finish | None = None) -> Clip:
         """Carry one clip over: same name, rate and duration, on the target's skeleton.
+
+        ``finish`` says how feet, hands and travel are finished; by default feet are planted.
 
         Raises
         ------
         UsageError
             If the clip does not move the source's skeleton.
         """
+        return self.carry(clip, finish).clip
+
+    def carry(self, clip: Clip, finish: Finish | None = None) -> Carried:
+        """As :meth:`convert`, with what was found and done on the way."""
+        finish = finish or Finish()
+        plain = self._carried_plain(clip, finish)
+        return finished(self.source_side, self.target_side, clip, plain, finish, self.scale(finish), self.soles)
+
+    @cached_property
+    def soles(self) -> tuple[dict[str, Sole], dict[str, Sole]]:
+        """The soles of source and target."""
+        return soles_of(self.source_side), soles_of(self.target_side)
+
+    def scale(self, finish: Finish) -> float:
+        """By what travel is multiplied with this finish."""
+        return self.travel_scale if finish.scale_travel is None else finish.scale_travel
+
+    def _carried_plain(self, clip: Clip, finish: Finish) -> Clip:
         if clip.skeleton is not self.source.skeleton:
             raise UsageError(
                 f"clip {clip.name!r} moves another skeleton than {self.source.name!r}",
@@ -152,7 +175,7 @@ class Swap:
         hips_place = np.empty((3, clip.frames))
         for start in range(0, clip.frames, _FRAMES_AT_ONCE):
             span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
-            self._convert_block(clip.poses, span, rotations[:, :, span], hips_place[:, span])
+            self._convert_block(clip.poses, span, rotations[:, :, span], hips_place[:, span], self.scale(finish))
         moved = frozenset(pair.target for pair in self.pairs)
         helpers = share_twist(self.target_side, moved, rotations)
         hips = np.array([self.target_side.roles.bones["hips"]], dtype=np.intp)
@@ -163,7 +186,7 @@ class Swap:
     def _plan(self) -> CarryPlan:
         return plan_carrying(self.source_side, self.target_side, self.pairs)
 
-    def _convert_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats) -> None:
+    def _convert_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float) -> None:
         source, target = self.source_side, self.target_side
         local = poses.rotation_tracks[:, :, span]
         world = np.empty(local.shape)
@@ -177,7 +200,8 @@ class Swap:
             step = poses.translation_track(bone)
             step = step[:, span] if step.shape[1] > 1 else step
             place = step if parent < 0 else place + rotate(world[parent].T, step.T).T
-        moved = (place.T - source.reference.hips) * self.travel_scale + target.reference.hips
+        # Over the ground by the scale that was asked for; up and down always by the legs.
+        moved = (place.T - source.reference.hips) * [scale, self.travel_scale, scale] + target.reference.hips
         parent = int(target.skeleton.parents[target.roles.bones["hips"]])
         if parent >= 0:
             resting = target.resting_world

@@ -1,0 +1,141 @@
+"""When feet stand: heel and ball of each foot, found from height and speed, on a floor that need not be level or at
+zero.
+
+A contact begins when a point is low and slow, and lasts while it is not too high or too fast (hysteresis). Positions
+are smoothed first, so that noise of a millimetre is not speed. All thresholds are in leg lengths.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.body.soles import Sole
+from fairswap.body.tracks import runs_of, smoothed, with_hysteresis, without_short
+from fairswap.bones.roles import SIDES
+from fairswap.kernels import Floats
+from fairswap.rotation import rotate
+
+# Leg lengths, and leg lengths per second.
+_BEGINS_HEIGHT, _LASTS_HEIGHT = 0.035, 0.055
+_BEGINS_SPEED, _LASTS_SPEED = 0.13, 0.26
+_SMOOTH_S, _SHORTEST_S = 0.035, 0.07
+# A floor nearer to level and to its place than this is taken to be so.
+_LEVEL_DEGREES, _PLACE = 0.5, 0.025
+
+
+@dataclass(frozen=True)
+class Floor:
+    """A plane ``height = at + slope_x * x + slope_z * z`` in metres."""
+
+    at: float
+    slope_x: float = 0.0
+    slope_z: float = 0.0
+
+    def height(self, positions: Floats) -> Floats:
+        """The floor's height ``(...)`` below (or above) positions ``(..., 3)``."""
+        return np.asarray(self.at + self.slope_x * positions[..., 0] + self.slope_z * positions[..., 2])
+
+    @property
+    def tilt_degrees(self) -> float:
+        return float(np.degrees(np.arctan(np.hypot(self.slope_x, self.slope_z))))
+
+
+@dataclass(frozen=True, eq=False)
+class FootTracks:
+    """The world positions ``(frames, 3)`` of heel and ball of one foot."""
+
+    heel: Floats
+    ball: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class Contacts:
+    """Whether heel and ball of each foot stand ``(frames,)``, by side; and the floor they stand on."""
+
+    heel: Mapping[str, np.ndarray]
+    ball: Mapping[str, np.ndarray]
+    floor: Floor
+
+    def stands(self, side: str) -> np.ndarray:
+        """Whether any part of a foot stands."""
+        return np.asarray(self.heel[side] | self.ball[side])
+
+    def seconds(self, rate: float) -> float:
+        """Time in contact, both feet together."""
+        return sum(float(self.stands(side).sum()) for side in SIDES) / rate
+
+    def count(self) -> int:
+        """How many times a foot is put down."""
+        return sum(len(runs_of(self.stands(side))) for side in SIDES)
+
+
+def foot_tracks(sole: Sole, rotations: Floats, positions: Floats) -> FootTracks:
+    """Heel and ball from the foot's world rotations ``(frames, 4)`` and positions ``(frames, 3)``."""
+    return FootTracks(rotate(rotations, sole.heel) + positions, rotate(rotations, sole.ball) + positions)
+
+
+def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, floor_m: float) -> Contacts:
+    """The contacts of both feet.
+
+    Parameters
+    ----------
+    floor_m : float
+        Where the floor should be: the soles' height when the figure rests. Where the feet stand elsewhere for most of
+        the clip, or on a slope, the floor found is taken.
+    """
+    frames = len(next(iter(feet.values())).heel)
+    width = _SMOOTH_S * rate
+    tracks, speeds = {}, {}
+    for side, foot in feet.items():
+        for part, track in (("heel", foot.heel), ("ball", foot.ball)):
+            even = smoothed(track, width)
+            tracks[side, part] = even
+            moved = np.gradient(even, axis=0) * rate if frames > 1 else np.zeros_like(even)
+            speeds[side, part] = np.linalg.norm(moved, axis=1)
+    floor = _floor(tracks, speeds, leg_m, floor_m)
+    shortest = max(round(_SHORTEST_S * rate), 1)
+    found: dict[str, dict[str, np.ndarray]] = {"heel": {}, "ball": {}}
+    for (side, part), track in tracks.items():
+        height = (track[:, 1] - floor.height(track)) / leg_m
+        speed = speeds[side, part] / leg_m
+        sure = (height < _BEGINS_HEIGHT) & (speed < _BEGINS_SPEED)
+        still = (height < _LASTS_HEIGHT) & (speed < _LASTS_SPEED)
+        found[part][side] = without_short(with_hysteresis(sure, still), shortest)
+    return Contacts(found["heel"], found["ball"], floor)
+
+
+def _floor(
+    tracks: Mapping[tuple[str, str], Floats], speeds: Mapping[tuple[str, str], Floats], leg_m: float, floor_m: float
+) -> Floor:
+    """The plane under the points that hardly move: a fit that what is above it does not pull up."""
+    slow = [track[speeds[key] < _BEGINS_SPEED * leg_m] for key, track in tracks.items()]
+    points = np.concatenate(slow)
+    if len(points) < 8:
+        return Floor(floor_m)
+    low = np.percentile(points[:, 1] - floor_m, 20) + floor_m
+    plane = np.array([low, 0.0, 0.0])
+    design = np.column_stack([np.ones(len(points)), points[:, 0], points[:, 2]])
+    for reach in (0.25, 0.12, 0.06, 0.03, 0.03):
+        above = points[:, 1] - design @ plane
+        near = np.abs(above) < reach * leg_m
+        if near.sum() < 8:
+            break
+        rows, heights = design[near], points[near, 1]
+        middle = rows.mean(axis=0)
+        centred = rows[:, 1:] - middle[1:]
+        # A slope is only believed over a way: on one spot feet say little about it.
+        stiff = len(rows) * (0.15 * leg_m) ** 2 * np.eye(2)
+        slope = np.linalg.solve(centred.T @ centred + stiff, centred.T @ (heights - heights.mean()))
+        plane = np.array([heights.mean() - slope @ middle[1:], *slope])
+    floor = Floor(*map(float, plane))
+    lying = points[np.abs(points[:, 1] - design @ plane) < 0.03 * leg_m]
+    # A slope must explain much that a level floor does not: feet that hover here and there are none.
+    off_level = float(np.std(lying[:, 1])) if len(lying) else 0.0
+    off_slope = float(np.std(lying[:, 1] - floor.height(lying))) if len(lying) else 0.0
+    if floor.tilt_degrees > _LEVEL_DEGREES and off_level > max(2.0 * off_slope, 0.01 * leg_m):
+        return floor
+    at = float(np.median(lying[:, 1])) if len(lying) else low
+    return Floor(floor_m if abs(at - floor_m) < _PLACE * leg_m else at)
