@@ -21,6 +21,8 @@ from fairswap.skeleton import Skeleton
 TROUPE = Path(fairswap.__file__).parent / "data" / "troupe"
 COMPONENTS = {"i1": 5120, "u1": 5121, "<i2": 5122, "<u2": 5123, "<u4": 5125, "<f4": 5126}
 TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
+# Nothing but what was carried over: no feet planted, no hands brought together.
+FREE = fairswap.Finish(feet="free", hands="free")
 
 
 class Gltf:

@@ -16,7 +16,7 @@ import pytest
 from PIL import Image
 
 import fairswap
-from making import TROUPE, act, figure
+from making import FREE, TROUPE, act, figure
 
 README = Path(__file__).parent.parent / "README.md"
 
@@ -224,7 +224,7 @@ def test_an_empty_clip_of_one_frame_and_unlike_rates_can_be_compared():
     clip = act("walk", "Osric")
     one = fairswap.Clip("one", clip.rate, clip.at([0.5]))
     swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
-    found = fairswap.compare(figure("Osric"), one, figure("Juniper"), swap.convert(one))
+    found = fairswap.compare(figure("Osric"), one, figure("Juniper"), swap.convert(one, FREE))
     assert found.looks_same
     coarse = fairswap.Clip("coarse", clip.rate / 2, clip.at(np.arange(91) / 15))
     found = fairswap.compare(figure("Osric"), clip, figure("Osric"), coarse)

@@ -18,7 +18,7 @@ from fairswap.demo.rigs import NAMINGS, odd_rig
 from fairswap.figure import Figure, deformed_vertices
 from fairswap.formats.gltf.container import open_container
 from fairswap.skeleton import Skeleton
-from making import TROUPE, act, arm, figure, random_skeleton
+from making import FREE, TROUPE, act, arm, figure, random_skeleton
 from test_commands import run
 
 PER_NAMING = 10
@@ -338,7 +338,7 @@ def test_a_second_skeleton_that_came_with_clothes_is_joined_skin_and_all():
     jsonschema.validate(report, json.loads(schema.read_text()))
     joined = fairswap.load("joined.glb")
     assert [len(f.meshes) for f in joined.figures] == [2]
-    clip = fairswap.Swap(figure("Osric"), joined.figure).convert(act("walk", "Osric"))
+    clip = fairswap.Swap(figure("Osric"), joined.figure).convert(act("walk", "Osric"), FREE)
     world = clip.at([1.1]).world()
     body, cloak = (deformed_vertices(mesh, world, 0) for mesh in joined.figure.meshes)
     assert np.abs(body - cloak).max() < 1e-4

@@ -11,7 +11,7 @@ import pytest
 
 import fairswap
 from conftest import need
-from making import TROUPE, act, arm, figure
+from making import FREE, TROUPE, act, arm, figure
 
 JUDGES = Path(__file__).parent / "judges"
 
@@ -30,14 +30,14 @@ def judge(script, *arguments):
 def converted(motion, performer, target):
     """A conversion of one act, written and read again."""
     swap = fairswap.Swap(figure(performer), figure(target))
-    fairswap.save("converted.glb", figure(target), [swap.convert(act(motion, performer))])
+    fairswap.save("converted.glb", figure(target), [swap.convert(act(motion, performer), FREE)])
     return fairswap.load("converted.glb")
 
 
 def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_path):
     osric, juniper = figure("Osric"), figure("Juniper")
     swap = fairswap.Swap(osric, juniper)
-    clips = [swap.convert(act("walk", "Osric")), act("bow", "Juniper")]
+    clips = [swap.convert(act("walk", "Osric"), FREE), act("bow", "Juniper")]
     motion_only = replace(osric, meshes=(), source=None)
     made = arm().load(tmp_path)
     morphed = arm()

@@ -8,7 +8,7 @@ from PIL import Image
 import fairswap
 from fairswap.picture.raster import Canvas, covered_pixels
 from fairswap.picture.sheet import Actor, sheet_image
-from making import act, figure
+from making import FREE, act, figure
 
 
 def test_each_pixel_of_two_triangles_that_share_an_edge_is_covered_once():
@@ -38,7 +38,7 @@ def test_the_nearer_of_two_triangles_is_seen_and_the_far_side_is_not():
 def test_a_sheet_shows_both_actors_standing_on_their_floor_lines():
     swap = fairswap.Swap(figure("Juniper"), figure("Osric"))
     clip = act("bow", "Juniper")
-    result = swap.convert(clip)
+    result = swap.convert(clip, FREE)
     proof = fairswap.compare(figure("Juniper"), clip, figure("Osric"), result)
     png = sheet_image(
         Actor("bow.glb", figure("Juniper"), clip, swap.source_side.roles),

@@ -16,7 +16,7 @@ from fairswap.figure import deformed_vertices
 from fairswap.pose.measure import measure_pose, verdicts
 from fairswap.pose.saved import SavedPose
 from fairswap.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
-from making import TROUPE, act, figure
+from making import FREE, TROUPE, act, figure
 from rests import RESTS, family_file, resting
 from test_commands import run
 
@@ -31,7 +31,7 @@ def loaded(folder, performer, rest, motion):
 def off_the_truth(source, target, truth):
     """Degrees: limbs mean and worst, twist of the limbs, fingers; the hips in percent of the leg."""
     swap = fairswap.Swap(source.figure, target.figure, motion=source.clips[0], target_motion=target.clips[0])
-    result = swap.convert(source.clips[0]).world()
+    result = swap.convert(source.clips[0], FREE).world()
     wanted = truth.clips[0].world()
     roles = swap.target_side.roles.bones
     limbs, fingers, worst, twists = [], [], [], []
@@ -196,7 +196,7 @@ def test_a_hand_pose_is_saved_and_used_again():
     theirs = Subject("target", juniper).roles.bones["index_intermediate_left"]
     for hands, degrees in (("auto", 12.0), ("rest", 0.0), ("hands.toml", 24.0)):
         swap = fairswap.Swap(figure("Osric"), juniper, hands_reference=hands)
-        turned = angle_between(swap.convert(still).rotations[0, theirs], juniper.skeleton.rest_rotations[theirs])
+        turned = angle_between(swap.convert(still, FREE).rotations[0, theirs], juniper.skeleton.rest_rotations[theirs])
         assert np.degrees(turned) == pytest.approx(degrees, abs=0.6), hands
 
 
@@ -271,7 +271,7 @@ def test_straight_limbs_take_their_hinge_from_the_clip():
     clip = act("walk", "Osric")
     clip = replace(clip, poses=replace(clip.poses, skeleton=rolled.skeleton))
     swap = fairswap.Swap(rolled, figure("Juniper"), motion=clip)
-    found = fairswap.compare(figure("Juniper"), act("walk", "Juniper"), figure("Juniper"), swap.convert(clip))
+    found = fairswap.compare(figure("Juniper"), act("walk", "Juniper"), figure("Juniper"), swap.convert(clip, FREE))
     turns = {row.role: row.turn_mean_degrees for row in found.roles}
     assert turns["upper_arm_left"] < 1.0
     blind = fairswap.Swap(rolled, figure("Juniper")).source_side.reference.rotations
@@ -292,7 +292,7 @@ def test_twist_is_shared_over_helpers():
     along = normalized(osric.skeleton.rest_translations[hand])
     tracks[hand, :, 1] = multiply(quaternion_from_axis_angle(along, np.radians(60.0)), tracks[hand, :, 1])
     clip = fairswap.Clip("wrist", act("walk", "Osric").rate, replace(still, rotation_tracks=tracks))
-    result = swap.convert(clip)
+    result = swap.convert(clip, FREE)
     helper = result.bone("elbow_twist_l")
     turned = np.degrees(angle_between(result.rotations[0, helper], result.rotations[1, helper]))
     assert turned == pytest.approx(30.0, abs=0.5)

@@ -12,7 +12,7 @@ from fairswap.demo.acts import Act, perform
 from fairswap.demo.anatomy import body_of
 from fairswap.pose.base import base_pose, can_stand
 from fairswap.rotation import multiply, quaternion_from_axis_angle, rotate
-from making import TROUPE, act, figure
+from making import FREE, TROUPE, act, figure
 from test_commands import run
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
@@ -41,7 +41,7 @@ def t_file():
 def as_the_truth(source, clip, reference, start):
     """The walk on Juniper by this reference pose, from frame ``start``, against her own walk."""
     swap = fairswap.Swap(source, JUNIPER, motion=clip, source_reference=reference)
-    result = swap.convert(clip)
+    result = swap.convert(clip, FREE)
     cut = replace(
         result.poses,
         rotation_tracks=result.poses.rotation_tracks[:, :, start:],
@@ -81,7 +81,7 @@ def test_a_rest_pose_in_which_nobody_can_stand_gives_way_to_the_first_frame():
 
 def test_a_target_may_have_a_reference_of_its_own():
     swap = fairswap.Swap(JUNIPER, OSRIC, target_reference=t_file())
-    result = swap.convert(act("bow", "Juniper"))
+    result = swap.convert(act("bow", "Juniper"), FREE)
     proof = fairswap.compare(OSRIC, act("bow", "Osric"), OSRIC, result)
     assert proof.limbs_worst_degrees <= 2.0
     assert swap.target_side.reference.corrections["upper_arm_left"] < 1e-3

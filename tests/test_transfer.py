@@ -14,7 +14,7 @@ from fairswap.clip import Poses
 from fairswap.demo.rigs import odd_rig
 from fairswap.pose.reference import t_pose
 from fairswap.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
-from making import act, figure
+from making import FREE, act, figure
 
 PAIRS = [("walk", "Osric", "Juniper"), ("bow", "Juniper", "Osric")]
 ROLES = {name: fairswap.Swap(figure(name), figure(name)).source_side.roles for name in ("Juniper", "Osric")}
@@ -29,7 +29,7 @@ def carried(motion, performer, target, as_file):
         fairswap.save("m.glb", source, [clip])
     motion_file = fairswap.load(f"m.{as_file}")
     swap = fairswap.Swap(motion_file.figure, figure(target))
-    result = swap.convert(motion_file.clips[0])
+    result = swap.convert(motion_file.clips[0], FREE)
     fairswap.save("out.glb", figure(target), [result])
     return motion_file, fairswap.load("out.glb")
 
@@ -124,7 +124,7 @@ def test_the_reference_is_a_t_whatever_the_rest(name):
 def test_a_figure_that_rests_otherwise_gives_the_same_result():
     """Bring Osric to another rest (arms 40 degrees lower down his sides, knees bent): the bow on him stays the bow."""
     osric = figure("Osric")
-    plain = fairswap.Swap(figure("Juniper"), osric).convert(act("bow", "Juniper"))
+    plain = fairswap.Swap(figure("Juniper"), osric).convert(act("bow", "Juniper"), FREE)
     skeleton, roles = osric.skeleton, ROLES["Osric"].bones
     rest = skeleton.rest_rotations.copy()
     for role, axis, degrees in (
@@ -138,7 +138,7 @@ def test_a_figure_that_rests_otherwise_gives_the_same_result():
         local_axis = rotate(world * [-1, -1, -1, 1], np.array(axis, dtype=float))
         rest[bone] = multiply(rest[bone], quaternion_from_axis_angle(local_axis, np.radians(degrees)))
     other = replace(osric, skeleton=replace(skeleton, rest_rotations=rest), source=None)
-    result = fairswap.Swap(figure("Juniper"), other).convert(act("bow", "Juniper"))
+    result = fairswap.Swap(figure("Juniper"), other).convert(act("bow", "Juniper"), FREE)
     limbs = [roles[f"{part}_{side}"] for part in ("lower_arm", "hand", "lower_leg") for side in ("left", "right")]
     a, b = result.world().positions[:, limbs], plain.world().positions[:, limbs]
     assert np.abs(a - b).max() < 0.002
@@ -156,7 +156,7 @@ def test_hands_that_rest_with_their_palms_turned_end_as_if_they_did_not(degrees)
     turned = replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None)
     swap = fairswap.Swap(figure("Juniper"), turned)
     tips = [roles[f"{finger}_distal_{side}"] for finger in ("index", "little") for side in ("left", "right")]
-    a = swap.convert(act("bow", "Juniper")).world().positions[:, tips]
+    a = swap.convert(act("bow", "Juniper"), FREE).world().positions[:, tips]
     b = act("bow", "Osric").world().positions[:, tips]
     assert np.linalg.norm(a - b, axis=2).max() < 0.004
     assert swap.target_side.reference.corrections["hand_left"] > 45.0
@@ -171,7 +171,7 @@ def test_hips_travel_by_legs_and_their_resting_height_is_no_motion():
     place[0, 2, 1:] += 0.5
     poses = Poses(osric.skeleton, tracks, np.array([hips]), place)
     swap = fairswap.Swap(osric, juniper)
-    result = swap.convert(fairswap.Clip("stand", Fraction(30), poses))
+    result = swap.convert(fairswap.Clip("stand", Fraction(30), poses), FREE)
     found = result.world().positions[:, ROLES["Juniper"].bones["hips"]]
     rest = juniper.skeleton.rest.positions[0, ROLES["Juniper"].bones["hips"]]
     assert np.allclose(found[0], rest, atol=1e-9)
@@ -182,7 +182,7 @@ def test_a_spine_of_other_count_bends_the_same_and_its_ends_are_exact():
     """Six bones from four: both ends turn exactly as the source's, and the way between is even."""
     swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
     clip = act("bow", "Osric")
-    result = swap.convert(clip)
+    result = swap.convert(clip, FREE)
     sides = ((swap.source_side, clip.world()), (swap.target_side, result.world()))
 
     def turn(which, role):
@@ -199,7 +199,7 @@ def test_a_spine_of_other_count_bends_the_same_and_its_ends_are_exact():
 
 def test_bones_without_a_partner_keep_their_rest():
     swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
-    result = swap.convert(act("walk", "Osric"))
+    result = swap.convert(act("walk", "Osric"), FREE)
     assert "coat_tail_1_l" in swap.resting
     for name in swap.resting:
         bone = result.bone(name)
@@ -210,7 +210,7 @@ def test_bones_without_a_partner_keep_their_rest():
 def test_there_and_back_again_is_where_it_was():
     there, back = fairswap.Swap(figure("Juniper"), figure("Osric")), fairswap.Swap(figure("Osric"), figure("Juniper"))
     clip = act("bow", "Juniper")
-    proof = fairswap.compare(figure("Juniper"), clip, figure("Juniper"), back.convert(there.convert(clip)))
+    proof = fairswap.compare(figure("Juniper"), clip, figure("Juniper"), back.convert(there.convert(clip, FREE), FREE))
     assert proof.limbs_mean_degrees < 0.3
     assert proof.hips_worst_percent < 1e-6
 
@@ -219,9 +219,9 @@ def test_a_long_clip_is_carried_in_blocks_to_the_same_result(monkeypatch):
     from fairswap.body import swap as module
 
     swap = fairswap.Swap(figure("Juniper"), figure("Osric"))
-    whole = swap.convert(act("bow", "Juniper"))
+    whole = swap.convert(act("bow", "Juniper"), FREE)
     monkeypatch.setattr(module, "_FRAMES_AT_ONCE", 17)
-    blocks = swap.convert(act("bow", "Juniper"))
+    blocks = swap.convert(act("bow", "Juniper"), FREE)
     assert np.array_equal(whole.rotations, blocks.rotations)
     assert np.array_equal(whole.translations, blocks.translations)
 
@@ -237,7 +237,7 @@ def test_a_limb_without_length_is_told_by_its_bone():
 
 def test_a_clip_of_another_figure_is_refused():
     with pytest.raises(fairswap.UsageError, match="moves another skeleton"):
-        fairswap.Swap(figure("Juniper"), figure("Osric")).convert(act("walk", "Osric"))
+        fairswap.Swap(figure("Juniper"), figure("Osric")).convert(act("walk", "Osric"), FREE)
 
 
 @pytest.mark.parametrize("performer", ["Juniper", "Osric"])
@@ -269,11 +269,11 @@ def test_the_bow_on_odd_rigs_that_nobody_described(seed):
     """Other names, rests, counts, axes and sizes: bones are found, the motion is the same, and it comes back."""
     rig, juniper, clip = odd_rig(seed, upright=True).figure, figure("Juniper"), act("bow", "Juniper")
     there = fairswap.Swap(juniper, rig)
-    result = there.convert(clip)
+    result = there.convert(clip, FREE)
     proof = fairswap.compare(juniper, clip, rig, result)
     assert proof.limbs_mean_degrees <= 0.5
     assert proof.limbs_worst_degrees <= 2.0
     assert proof.hips_worst_percent <= 1.0
-    back = fairswap.compare(juniper, clip, juniper, fairswap.Swap(rig, juniper).convert(result))
+    back = fairswap.compare(juniper, clip, juniper, fairswap.Swap(rig, juniper).convert(result, FREE))
     worst = {row.role: row.worst_degrees for row in back.roles if row.part in ("arms", "legs")}
     assert max(worst.values()) <= 2.0

@@ -21,7 +21,8 @@ from fairswap.rotation import rotate
 # Leg lengths, and leg lengths per second.
 _BEGINS_HEIGHT, _LASTS_HEIGHT = 0.035, 0.055
 _BEGINS_SPEED, _LASTS_SPEED = 0.13, 0.26
-_SMOOTH_S, _SHORTEST_S = 0.035, 0.07
+_NOISE_SPEED = 0.05
+_SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # A floor nearer to level and to its place than this is taken to be so.
 _LEVEL_DEGREES, _PLACE = 0.5, 0.025
 
@@ -53,11 +54,13 @@ class FootTracks:
 
 @dataclass(frozen=True, eq=False)
 class Contacts:
-    """Whether heel and ball of each foot stand ``(frames,)``, by side; and the floor they stand on."""
+    """Whether heel and ball of each foot stand ``(frames,)``, by side; the floor they stand on; and how much the feet
+    shake from frame to frame, metres."""
 
     heel: Mapping[str, np.ndarray]
     ball: Mapping[str, np.ndarray]
     floor: Floor
+    noise_m: float = 0.0
 
     def stands(self, side: str) -> np.ndarray:
         """Whether any part of a foot stands."""
@@ -87,31 +90,51 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
         the clip, or on a slope, the floor found is taken.
     """
     frames = len(next(iter(feet.values())).heel)
-    width = _SMOOTH_S * rate
+    raw = [
+        (side, part, track) for side, foot in feet.items() for part, track in (("heel", foot.heel), ("ball", foot.ball))
+    ]
+    noise = float(np.median([_noise(track) for _, _, track in raw]))
+    # Smoothed until what noise is left is a speed nobody takes for a step; what is left then is allowed for. For white
+    # noise s, a Gaussian of w frames leaves 0.376 s w^-1.5 of speed per frame and 0.531 s w^-0.5 of place.
+    width = np.clip(
+        (0.376 * noise * rate / (_NOISE_SPEED * leg_m)) ** (2.0 / 3.0), _SMOOTH_S * rate, _SMOOTHEST_S * rate
+    )
+    left_speed = 2.5 * 0.376 * noise * rate / max(width, 0.3) ** 1.5 / leg_m
+    left_height = 1.5 * 0.531 * noise / max(width, 0.3) ** 0.5 / leg_m
     tracks, speeds = {}, {}
-    for side, foot in feet.items():
-        for part, track in (("heel", foot.heel), ("ball", foot.ball)):
-            even = smoothed(track, width)
-            tracks[side, part] = even
-            moved = np.gradient(even, axis=0) * rate if frames > 1 else np.zeros_like(even)
-            speeds[side, part] = np.linalg.norm(moved, axis=1)
-    floor = _floor(tracks, speeds, leg_m, floor_m)
+    for side, part, track in raw:
+        even = smoothed(track, float(width))
+        tracks[side, part] = even
+        moved = np.gradient(even, axis=0) * rate if frames > 1 else np.zeros_like(even)
+        speeds[side, part] = np.linalg.norm(moved, axis=1)
+    floor = _floor(tracks, speeds, (_BEGINS_SPEED + left_speed) * leg_m, leg_m, floor_m)
     shortest = max(round(_SHORTEST_S * rate), 1)
     found: dict[str, dict[str, np.ndarray]] = {"heel": {}, "ball": {}}
     for (side, part), track in tracks.items():
-        height = (track[:, 1] - floor.height(track)) / leg_m
-        speed = speeds[side, part] / leg_m
+        height = (track[:, 1] - floor.height(track)) / leg_m - left_height
+        speed = speeds[side, part] / leg_m - left_speed
         sure = (height < _BEGINS_HEIGHT) & (speed < _BEGINS_SPEED)
         still = (height < _LASTS_HEIGHT) & (speed < _LASTS_SPEED)
         found[part][side] = without_short(with_hysteresis(sure, still), shortest)
-    return Contacts(found["heel"], found["ball"], floor)
+    return Contacts(found["heel"], found["ball"], floor, noise)
+
+
+def _noise(track: Floats) -> float:
+    """The standard deviation of white noise in a track, metres: by third differences, in which motion hardly shows."""
+    if len(track) < 8:
+        return 0.0
+    return float(np.median(np.abs(np.diff(track, 3, axis=0)))) / (0.6745 * np.sqrt(20.0))
 
 
 def _floor(
-    tracks: Mapping[tuple[str, str], Floats], speeds: Mapping[tuple[str, str], Floats], leg_m: float, floor_m: float
+    tracks: Mapping[tuple[str, str], Floats],
+    speeds: Mapping[tuple[str, str], Floats],
+    slow_m_s: float,
+    leg_m: float,
+    floor_m: float,
 ) -> Floor:
     """The plane under the points that hardly move: a fit that what is above it does not pull up."""
-    slow = [track[speeds[key] < _BEGINS_SPEED * leg_m] for key, track in tracks.items()]
+    slow = [track[speeds[key] < slow_m_s] for key, track in tracks.items()]
     points = np.concatenate(slow)
     if len(points) < 8:
         return Floor(floor_m)

@@ -28,7 +28,7 @@ from fairswap.rotation import conjugate, multiply, quaternion_from_axis_angle, r
 
 # How long a foot takes to lie flat, a correction to fade, and the hips to go down, in seconds.
 _FLAT_S, _FADE_S, _LOWER_S, _SHIFT_S, _EDGE_S = 0.12, 0.45, 0.16, 0.10, 0.025
-_SOFT_FLOOR_M = 0.004
+_SOFT_FLOOR_M, _SHAKING_M = 0.004, 0.0015
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,11 +60,11 @@ def plant_feet(
     aims, legs = {}, {}
     for side in SIDES:
         legs[side] = tuple(roles[f"{part}_{side}"] for part in ("upper_leg", "lower_leg", "foot"))
-        aims[side] = _aim(target, soles[side], contacts.heel[side], contacts.ball[side], rate, chain)
+        aims[side] = _aim(target, soles[side], contacts, side, rate, chain)
     raised = _carrying(legs, aims, rate, chain)
     raised = raised - _lowering(legs, aims, raised, rate, chain)
     if raised.any():
-        _raise_hips(hips, raised, chain)
+        raise_hips(hips, raised, chain)
     moved = {}
     for side in SIDES:
         upper, lower, foot = legs[side]
@@ -81,8 +81,8 @@ def plant_feet(
     return Planted(moved, raised)
 
 
-def _aim(target: Subject, sole: Sole, heel: np.ndarray, ball: np.ndarray, rate: float, chain: ChainWorld) -> _Foot:
-    foot = sole.foot
+def _aim(target: Subject, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
+    heel, ball, foot = contacts.heel[side], contacts.ball[side], sole.foot
     rotation, ankle = chain.rotation(foot), chain.position(foot)
     flat, stands = heel & ball, heel | ball
     level = _flat_rotations(target, foot, rotation, flat)
@@ -95,6 +95,10 @@ def _aim(target: Subject, sole: Sole, heel: np.ndarray, ball: np.ndarray, rate: 
         np.interp(np.arange(len(heel)), np.flatnonzero(known), ball[known]) if known.any() else np.full(len(heel), 0.5)
     )
     share = np.where(flat, share, ball.astype(float))
+    if sole.toes >= 0:  # of a foot that lies flat the toes do, too
+        lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
+        chain.tracks[sole.toes] = slerp(chain.tracks[sole.toes].T, lying, near).T
+        chain.forget(sole.toes)
     lowest = _lowest(sole, turned, ankle, chain)
     shift = np.zeros_like(ankle)
     for start, stop in runs_of(stands):
@@ -117,12 +121,14 @@ def _aim(target: Subject, sole: Sole, heel: np.ndarray, ball: np.ndarray, rate: 
     shift[:, 1] = np.where(stands, target.floor_m - lowest, 0.0)
     shift = bridged(shift, stands, max(round(_FADE_S * rate), 2))
     # Where a stance begins and ends, what holds it sets in and lets go within a few frames, not at once.
-    inside = nearness(~widest_mask(~stands, round(_EDGE_S * rate)), _EDGE_S * rate)[:, None]
-    shift = inside * shift + (1.0 - inside) * smoothed(shift, 0.7 * _EDGE_S * rate)
+    # (Not of feet that shake: there the correction takes the shaking out, and may not be smooth.)
+    if contacts.noise_m < _SHAKING_M:
+        inside = nearness(~widest_mask(~stands, round(_EDGE_S * rate)), _EDGE_S * rate)[:, None]
+        shift = inside * shift + (1.0 - inside) * smoothed(shift, 0.7 * _EDGE_S * rate)
     # In the air a sole comes near the floor and never through it.
     height = lowest + shift[:, 1] - target.floor_m
     soft = _SOFT_FLOOR_M * (1.0 - nearness(stands, 0.1 * rate))
-    shift[:, 1] += np.where(stands, 0.0, 0.5 * (np.sqrt(height**2 + soft**2) - height))
+    shift[:, 1] += 0.5 * (np.sqrt(height**2 + soft**2) - height)
     return _Foot(turned, shift, stands)
 
 
@@ -217,7 +223,8 @@ def _lowering(
     return np.maximum(smoothed(widest(need, width), width / 3.0), 0.0)
 
 
-def _raise_hips(hips: int, raised: Floats, chain: ChainWorld) -> None:
+def raise_hips(hips: int, raised: Floats, chain: ChainWorld) -> None:
+    """Move the hips up by ``raised`` ``(frames,)`` metres in the world."""
     parent = int(chain.skeleton.parents[hips])
     up = np.zeros((len(raised), 3))
     up[:, 1] = raised

@@ -65,7 +65,7 @@ def widest_mask(mask: np.ndarray, reach: int) -> np.ndarray:
     if reach < 1:
         return mask
     padded = np.pad(mask, reach)
-    return np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1).any(axis=1)
+    return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1).any(axis=1))
 
 
 def eased(share: Floats) -> Floats:

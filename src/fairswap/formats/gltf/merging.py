@@ -38,14 +38,14 @@ def container_with_merged_joints(container: Container, into: dict[int, int]) -> 
             if node in into and node not in kept:
                 binds[row] = np.linalg.inv(tree.world[into[node]]) @ tree.world[node] @ binds[row]
         skin["joints"] = [node if node in kept else into.get(node, node) for node in joints]
-        skin["inverseBindMatrices"] = _append(raw, buffers, binds)
+        skin["inverseBindMatrices"] = append_matrices(raw, buffers, binds)
         if skin.get("skeleton") in into:
             del skin["skeleton"]
     _take_out(raw, container.document, set(into) - kept)
     return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers)), kept
 
 
-def _append(raw: dict[str, Any], buffers: list[memoryview], matrices: np.ndarray) -> int:
+def append_matrices(raw: dict[str, Any], buffers: list[memoryview], matrices: np.ndarray) -> int:
     data = np.ascontiguousarray(matrices.transpose(0, 2, 1), dtype="<f4").tobytes()
     buffers.append(memoryview(data))
     raw.setdefault("buffers", []).append({"byteLength": len(data)})

@@ -1,0 +1,56 @@
+"""Give a figure a root bone above its hips, for targets that want the travel there."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.bones.roles import RoleMap
+from fairswap.document import Document
+from fairswap.figure import Figure
+from fairswap.formats.gltf.growing import container_with_root
+from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.rotation import IDENTITY
+from fairswap.skeleton import Skeleton
+
+_NAME = "root"
+
+
+def has_root(figure: Figure, roles: RoleMap) -> bool:
+    """Whether some bone is above the hips, that can take the travel."""
+    return int(figure.skeleton.parents[roles.bones["hips"]]) >= 0
+
+
+def document_with_root(document: Document, roles: RoleMap) -> Document:
+    """The document with a bone ``root`` above the hips of its figure, at the ground; nothing else moves.
+
+    ``roles`` are those of the document's figure.
+    """
+    figure = document.figure
+    hips = roles.bones["hips"]
+    if isinstance(figure.source, GltfSource):
+        name = _NAME if _NAME not in figure.skeleton.names else "travel root"
+        return document_from_container(container_with_root(figure.source.container, figure.source.nodes[hips], name))
+    grown = _grown(figure)
+    figures = tuple(grown if other is figure else other for other in document.figures)
+    return replace(
+        document, figures=figures, clips=tuple(c for c in document.clips if c.skeleton is not figure.skeleton)
+    )
+
+
+def _grown(figure: Figure) -> Figure:
+    old = figure.skeleton
+    skeleton = Skeleton(
+        (_NAME, *old.names),
+        np.concatenate([[-1], np.where(old.parents < 0, 0, old.parents + 1)]).astype(np.intp),
+        np.concatenate([IDENTITY[None], old.rest_rotations]),
+        np.concatenate([np.zeros((1, 3)), old.rest_translations]),
+        frozenset(bone + 1 for bone in old.ends),
+    )
+    meshes = tuple(
+        replace(mesh, joints=mesh.joints + 1, bind_matrices=np.concatenate([np.eye(4)[None], mesh.bind_matrices]))
+        for mesh in figure.meshes
+    )
+    known = {role: bone + 1 for role, bone in figure.known_roles.items()}
+    return replace(figure, skeleton=skeleton, meshes=meshes, source=None, known_roles=known)

@@ -1,0 +1,38 @@
+"""Put a root bone above the hips: a new node that holds them, a joint of their skins, with nothing moved."""
+
+from __future__ import annotations
+
+import copy
+
+import msgspec
+import numpy as np
+
+from fairswap.formats.gltf.accessors import floats_from_accessor
+from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.merging import append_matrices
+from fairswap.formats.gltf.nodes import tree_from_nodes
+from fairswap.formats.gltf.schema import Document
+
+
+def container_with_root(container: Container, hips: int, name: str) -> Container:
+    """The document with a node ``name`` between the hips' node and what holds it; it stands where that stands."""
+    raw = copy.deepcopy(container.raw)
+    tree = tree_from_nodes(container.document)
+    new = len(raw["nodes"])
+    raw["nodes"].append({"name": name, "children": [hips]})
+    above = tree.parents[hips]
+    holders = [raw["nodes"][above]["children"]] if above >= 0 else [scene["nodes"] for scene in raw.get("scenes", [])]
+    for nodes in holders:
+        nodes[:] = [new if node == hips else node for node in nodes]
+    buffers = list(container.buffers)
+    world = tree.world[above] if above >= 0 else np.eye(4)
+    for index, skin in enumerate(raw.get("skins", [])):
+        if hips not in skin["joints"]:
+            continue
+        binds = np.tile(np.eye(4), (len(skin["joints"]), 1, 1))
+        if "inverseBindMatrices" in skin:
+            values = floats_from_accessor(container, skin["inverseBindMatrices"], f"skins[{index}]", 16)
+            binds = values[: len(skin["joints"])].reshape(-1, 4, 4).transpose(0, 2, 1)
+        skin["joints"] = [*skin["joints"], new]
+        skin["inverseBindMatrices"] = append_matrices(raw, buffers, np.concatenate([binds, np.linalg.inv(world)[None]]))
+    return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers))
