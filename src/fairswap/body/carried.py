@@ -10,6 +10,8 @@ import numpy as np
 from fairswap.body.contacts import Contacts, Floor, find_contacts, foot_tracks
 from fairswap.body.feet import Planted, plant_feet, raise_hips
 from fairswap.body.finish import Finish
+from fairswap.body.hands import Touch, clear_arms, meet_hands
+from fairswap.body.layers import apply_layers
 from fairswap.body.limb import ChainWorld
 from fairswap.body.soles import Sole
 from fairswap.body.subject import Subject
@@ -34,6 +36,8 @@ class Carried:
         When the source's feet stand, and on which floor.
     planted : Planted or None
         What planting the feet did.
+    touches : tuple of Touch
+        What the hands met.
     findings : tuple of Finding
     """
 
@@ -41,6 +45,7 @@ class Carried:
     plain: Clip
     contacts: Contacts | None = None
     planted: Planted | None = None
+    touches: tuple[Touch, ...] = ()
     findings: tuple[Finding, ...] = ()
 
 
@@ -57,7 +62,8 @@ def finished(
     findings: list[Finding] = []
     contacts = contacts_of(source, original, soles[0])
     findings += _floor_findings(source, contacts, original)
-    poses = plain.poses
+    layered = apply_layers(target, plain, finish.layers) if finish.layers else plain
+    poses = layered.poses
     tracks = poses.rotation_tracks.copy()
     places = {bone: poses.translation_track(bone).copy() for bone in poses.translated_bones.tolist()}
     chain = ChainWorld(target.skeleton, tracks, places)
@@ -69,14 +75,21 @@ def finished(
         else:
             message = "no foot ever stands in it, so none was planted"
             findings.append(Finding("no-contact", "note", plain.name, message))
+    touches: list[Touch] = []
+    if finish.hands == "meet":
+        theirs = {bone: original.poses.translation_track(bone) for bone in original.poses.translated_bones.tolist()}
+        source_chain = ChainWorld(source.skeleton, original.poses.rotation_tracks, theirs)
+        touches = meet_hands(source, target, source_chain, chain, float(plain.rate), scale, finish)
+    if finish.clear:
+        clear_arms(target, chain, float(plain.rate))
     if finish.travel == "root":
         travel_on_root(target, _root_of(target), float(plain.rate), chain, finish.root_turns)
     elif finish.travel == "none":
         travel_taken_out(target, float(plain.rate), chain)
-    keyed = plain.keyed | frozenset(places)
+    keyed = layered.keyed | frozenset(places)
     moved = np.array(sorted(places), dtype=np.intp)
     new = Poses(target.skeleton, tracks, moved, np.stack([places[bone] for bone in moved.tolist()]), poses.morph_tracks)
-    return Carried(replace(plain, poses=new, keyed=keyed), plain, contacts, planted, tuple(findings))
+    return Carried(replace(plain, poses=new, keyed=keyed), plain, contacts, planted, tuple(touches), tuple(findings))
 
 
 def _floor_findings(source: Subject, contacts: Contacts, clip: Clip) -> list[Finding]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+from fairswap.body.layers import LayerFile
 from fairswap.errors import UsageError
 
 TRAVELS, FEET, HANDS = ("hips", "root", "none"), ("planted", "free"), ("meet", "free")
@@ -32,6 +33,8 @@ class Finish:
         The bone of the source's file that marks an object which hands may touch.
     clear : bool
         Whether arms that would pass through the body are pushed out.
+    layers : tuple of LayerFile
+        Corrections to put on, in order; see :mod:`fairswap.body.layers`.
     """
 
     travel: str = "hips"
@@ -42,6 +45,7 @@ class Finish:
     reach: float = 1.0
     object: str | None = None
     clear: bool = False
+    layers: tuple[LayerFile, ...] = ()
 
     def __post_init__(self) -> None:
         for name, value, known in (

@@ -42,7 +42,7 @@ class SavedPose:
 
     def rotations(self) -> dict[str, Floats]:
         """The turns as quaternions ``(4,)``, by role."""
-        return {role: _quaternion(vector) for role, vector in self.turns.items()}
+        return {role: quaternion_from_turn(vector) for role, vector in self.turns.items()}
 
     @classmethod
     def from_rotations(cls, name: str, rotations: Mapping[str, Floats]) -> SavedPose:
@@ -95,6 +95,7 @@ class SavedPose:
         return "\n".join(lines) + "\n"
 
 
-def _quaternion(vector: Floats) -> Floats:
+def quaternion_from_turn(vector: Floats) -> Floats:
+    """The rotation of a rotation vector ``(3,)`` in degrees."""
     degrees = float(np.linalg.norm(vector))
     return quaternion_from_axis_angle(vector if degrees > 0 else np.array([1.0, 0.0, 0.0]), np.radians(degrees))
