@@ -22,9 +22,10 @@ import fairswap
 from fairswap.body.carry import carry_rotations, plan_carrying
 from fairswap.bones.identify import identify
 from fairswap.clip import Poses
-from fairswap.demo.acts import perform, walk
+from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.example import SALTGLASS, troupe_figure
+from fairswap.demo.repertoire import walk
 from fairswap.figure import Figure
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
 from fairswap.rotation import normalized, quaternion_from_euler

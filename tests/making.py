@@ -12,9 +12,10 @@ import numpy as np
 
 import fairswap
 from fairswap.clip import Clip, Poses
-from fairswap.demo.acts import perform, turn_and_bow, walk
+from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.example import troupe_figure
+from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.rotation import normalized
 from fairswap.skeleton import Skeleton
 

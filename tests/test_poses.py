@@ -10,8 +10,8 @@ import pytest
 import fairswap
 from fairswap.body.subject import Subject
 from fairswap.bones.roles import next_roles, part_of
-from fairswap.demo.acts import turn_and_bow, walk
 from fairswap.demo.anatomy import body_of
+from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.figure import deformed_vertices
 from fairswap.pose.measure import measure_pose, verdicts
 from fairswap.pose.saved import SavedPose

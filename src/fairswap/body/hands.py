@@ -129,7 +129,7 @@ def clear_arms(target: Subject, chain: ChainWorld, rate: float) -> Floats:
                 push += (sleeve.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
                 worst = np.maximum(worst, deep)
         if push.any():
-            _solve(target, side, chain, push)
+            push_hand(target, side, chain, push)
     return worst
 
 
@@ -231,10 +231,10 @@ def _reach(
     push = np.sum(
         [(wish.where - point) * (share / total)[:, None] for wish, share in zip(wishes, shares, strict=True)], axis=0
     )
-    _solve(target, side, chain, weight * push)
+    push_hand(target, side, chain, weight * push)
 
 
-def _solve(target: Subject, side: str, chain: ChainWorld, push: Floats) -> None:
+def push_hand(target: Subject, side: str, chain: ChainWorld, push: Floats) -> None:
     """Move a hand by ``push`` ``(frames, 3)`` in the world, its turn kept."""
     upper, lower, hand = (target.roles.bones[f"{part}_{side}"] for part in ("upper_arm", "lower_arm", "hand"))
     limb = chain.limb(upper, lower, hand)

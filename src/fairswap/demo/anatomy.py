@@ -53,6 +53,11 @@ class Measures:
     end_bones: bool
     tails: int  # bones in each coat tail
     lowered_arms_degrees: float = 0.0
+    toes: bool = True
+    eyes_and_jaw: bool = True
+    fingers: tuple[str, ...] = FINGERS
+    finger_parts: tuple[str, ...] = ("proximal", "intermediate", "distal")
+    thumb_parts: tuple[str, ...] = ("metacarpal", "proximal", "distal")
 
 
 JUNIPER = Measures(
@@ -67,7 +72,14 @@ OSRIC = Measures(
     spine_bones=4, neck_bones=1, metacarpals=False, twists=False, face_bones=True, end_bones=True,
     tails=0, lowered_arms_degrees=72.0,
 )  # fmt: skip
-BODIES = {"Juniper": JUNIPER, "Osric": OSRIC}
+PIP = Measures(
+    stage="fernway", crown=1.16, head=0.855, neck=0.800, hips=0.505, hip_joint=0.480, hip_width=0.072, ankle=0.068,
+    ball=(0.026, 0.088, 0.058), shoulder=0.768, shoulder_width=0.118, upper_arm=0.168, lower_arm=0.148, hand=0.118,
+    spine_bones=1, neck_bones=1, metacarpals=False, twists=False, face_bones=False, end_bones=False,
+    tails=0, lowered_arms_degrees=45.0, toes=False, eyes_and_jaw=False, fingers=("index", "middle"),
+    finger_parts=("proximal", "intermediate"), thumb_parts=("proximal", "distal"),
+)  # fmt: skip
+BODIES = {"Juniper": JUNIPER, "Osric": OSRIC, "Pip": PIP}
 
 
 @dataclass(frozen=True, eq=False)
@@ -143,9 +155,9 @@ class Body:
             bend = quaternion_from_axis_angle([0, 1, 0], -sign * np.radians(14.0))
             turns[f"upper_arm_{side}"] = down[None]
             turns[f"lower_arm_{side}"] = turns[f"hand_{side}"] = multiply(down, bend)[None]
-            for finger in FINGERS:
+            for finger in self.measures.fingers:
                 curl = multiply(down, bend)
-                for part in ("proximal", "intermediate", "distal"):
+                for part in self.measures.finger_parts:
                     curl = multiply(curl, quaternion_from_axis_angle([0, 0, 1], -sign * np.radians(12.0)))
                     turns[f"{finger}_{part}_{side}"] = curl[None]
         return turns
@@ -181,9 +193,10 @@ def body_of(name: str) -> Body:
     add("head", below, (0, m.head, 0.0))
     size = m.crown - m.head
     tips["head"] = np.array([0, m.crown, 0.0])
-    add("jaw", "head", (0, m.head + 0.16 * size, 0.10 * size))
-    tips["jaw"] = np.array([0, m.head - 0.02 * size, 0.36 * size])
-    for sign, side in ((1.0, "left"), (-1.0, "right")):
+    if m.eyes_and_jaw:
+        add("jaw", "head", (0, m.head + 0.16 * size, 0.10 * size))
+        tips["jaw"] = np.array([0, m.head - 0.02 * size, 0.36 * size])
+    for sign, side in ((1.0, "left"), (-1.0, "right")) if m.eyes_and_jaw else ():
         add(f"eye_{side}", "head", (sign * 0.145 * size, m.head + 0.44 * size, 0.33 * size))
         tips[f"eye_{side}"] = np.array([sign * 0.145 * size, m.head + 0.44 * size, 0.45 * size])
         if m.face_bones:
@@ -220,17 +233,19 @@ def body_of(name: str) -> Body:
             ("ring", -0.015, 0.089, (0.042, 0.027, 0.021)),
             ("little", -0.034, 0.080, (0.033, 0.021, 0.018)),
         ):
+            if finger not in m.fingers:
+                continue
             above = f"hand_{side}"
             if m.metacarpals:
                 sided(f"{finger}_metacarpal_{side}", above, hand + [0.024 * s, 0, 0.6 * z * s])
                 above = f"{finger}_metacarpal_{side}"
             at = hand + [knuckle * s, 0, z * s]
-            for part, length in zip(("proximal", "intermediate", "distal"), phalanges, strict=True):
+            for part, length in zip(m.finger_parts, phalanges, strict=False):
                 sided(f"{finger}_{part}_{side}", above, at)
                 above, at = f"{finger}_{part}_{side}", at + [length * s, 0, 0]
             tips[above] = at * mirror
         above, at = f"hand_{side}", hand + [0.020 * s, -0.008 * s, 0.022 * s]
-        for part, length in zip(("metacarpal", "proximal", "distal"), (0.044, 0.034, 0.028), strict=True):
+        for part, length in zip(m.thumb_parts, (0.044, 0.034, 0.028), strict=False):
             sided(f"thumb_{part}_{side}", above, at)
             above, at = f"thumb_{part}_{side}", at + _THUMB * length * s
         tips[above] = at * mirror
@@ -238,8 +253,10 @@ def body_of(name: str) -> Body:
         sided(f"upper_leg_{side}", "hips", (m.hip_width, m.hip_joint, 0.0))
         sided(f"lower_leg_{side}", f"upper_leg_{side}", (m.hip_width, m.hip_joint - leg, 0.0))
         sided(f"foot_{side}", f"lower_leg_{side}", (m.hip_width, m.ankle, 0.0))
-        sided(f"toes_{side}", f"foot_{side}", (m.hip_width, m.ball[0], m.ball[1]))
-        tips[f"toes_{side}"] = np.array([m.hip_width, m.ball[0], m.ball[1] + m.ball[2]]) * mirror
+        toe_tip = np.array([m.hip_width, m.ball[0], m.ball[1] + m.ball[2]]) * mirror
+        tips[f"toes_{side}" if m.toes else f"foot_{side}"] = toe_tip
+        if m.toes:
+            sided(f"toes_{side}", f"foot_{side}", (m.hip_width, m.ball[0], m.ball[1]))
         above = "hips"
         for i in range(m.tails):
             place = (0.07, m.hips - 0.02 - i * 0.17, -0.105 - 0.012 * i)
@@ -276,6 +293,7 @@ def _tips(rows: list[tuple[str, str, Floats]], tips: dict[str, Floats], places: 
     for s in ("left", "right"):
         onward |= {f"{a}_{s}": f"{b}_{s}" for limb in (ARM, LEG) for a, b in pairwise(limb)}
     index = {bone: i for i, (bone, _, _) in enumerate(rows)}
+    onward = {bone: after for bone, after in onward.items() if after in index}
     for i, (bone, _, _) in enumerate(rows):
         after = onward.get(bone) or next((child for child, parent, _ in rows if parent == bone), None)
         if bone in tips:
@@ -286,9 +304,9 @@ def _tips(rows: list[tuple[str, str, Floats]], tips: dict[str, Floats], places: 
 
 
 def _frame(stage: str, bone: str, number: int, place: Floats, tip: Floats) -> Floats:
-    """The bone's axes in the T: along +Y in Quillmoor; along +X and rolled, no two alike, in Saltglass."""
+    """The bone's axes in the T: along +X and rolled, no two alike, in Saltglass; along +Y elsewhere."""
     along = normalized(tip - place)
-    if stage == "quillmoor":
+    if stage != "saltglass":
         if bone == "root":
             return np.array([0.0, 0.0, 0.0, 1.0])
         return quaternion_between([0, 1, 0], along)

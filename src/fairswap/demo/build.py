@@ -15,8 +15,8 @@ from fairswap.figure import Figure
 from fairswap.space import Space
 
 FOLDER = Path(fairswap.__file__).parent / "data" / "troupe"
-_TRIANGLES = {"Juniper": 17000, "Osric": 15000}
-SPACES = {"quillmoor": Space(), "saltglass": Space("+Z", "-Y", "in")}
+_TRIANGLES = {"Juniper": 17000, "Osric": 15000, "Pip": 11000}
+SPACES = {"quillmoor": Space(), "saltglass": Space("+Z", "-Y", "in"), "fernway": Space()}
 
 
 def main() -> None:

@@ -9,8 +9,9 @@ from pathlib import Path
 import fairswap
 from fairswap.body.compare import Comparison
 from fairswap.clip import Clip
-from fairswap.demo.acts import Act, perform, turn_and_bow, walk
+from fairswap.demo.acts import Act, perform
 from fairswap.demo.anatomy import body_of
+from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.figure import Figure
 from fairswap.formats.storage import write_atomically
 from fairswap.picture.sheet import Actor, save_sheet

@@ -7,7 +7,6 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.bones.roles import FINGERS
 from fairswap.demo.anatomy import Body
 from fairswap.demo.sculpt import Shape
 from fairswap.kernels import Floats
@@ -21,6 +20,11 @@ _OSRIC: Colors = {
     "skin": (214, 160, 124), "hair": (96, 84, 80), "coat": (150, 70, 48), "trim": (224, 188, 112), "shirt": (222, 214, 196),
     "trousers": (62, 72, 92), "stripe": (62, 72, 92), "boot": (44, 38, 36), "iris": (74, 96, 132), "lip": (170, 92, 80),
     "cap": (58, 62, 74),
+}  # fmt: skip
+_PIP: Colors = {
+    "skin": (240, 200, 170), "hair": (150, 98, 52), "coat": (196, 150, 62), "trim": (70, 84, 60), "shirt": (238, 230, 210),
+    "trousers": (84, 92, 76), "stripe": (84, 92, 76), "boot": (72, 56, 48), "iris": (92, 66, 44), "lip": (196, 104, 96),
+    "cap": (150, 62, 52),
 }  # fmt: skip
 
 
@@ -46,6 +50,7 @@ class Build:
 BUILDS = {
     "Juniper": Build((0.135, 0.095), (0.108, 0.086), (0.135, 0.10), 0.076, 0.050, 0.052, 0.042, 0.034, 0.027, 0.0092, 0.046, 0.0, _JUNIPER),
     "Osric": Build((0.185, 0.135), (0.195, 0.165), (0.185, 0.145), 0.094, 0.066, 0.066, 0.064, 0.052, 0.038, 0.0112, 0.066, 0.038, _OSRIC),
+    "Pip": Build((0.098, 0.076), (0.094, 0.082), (0.094, 0.078), 0.056, 0.040, 0.040, 0.036, 0.029, 0.023, 0.0098, 0.036, 0.0, _PIP),
 }  # fmt: skip
 
 
@@ -138,7 +143,15 @@ def _head(body: Body, build: Build) -> list[Shape]:
             squash=(0.95 * wide, 1, 1),
             blend=0.04,
         ),
-        Shape(at(0, 0.045, 0.27), at(0, 0.05, 0.28), 0.075 * size, 0.075 * size, ("jaw", "head"), "skin", blend=0.04),
+        Shape(
+            at(0, 0.045, 0.27),
+            at(0, 0.05, 0.28),
+            0.075 * size,
+            0.075 * size,
+            ("jaw", "head") if m.eyes_and_jaw else head,
+            "skin",
+            blend=0.04,
+        ),
         Shape(at(0, 0.44, 0.36), at(0, 0.315, 0.435), 0.030 * size, 0.052 * size * wide, head, "skin", blend=0.016),
     ]
     for sign, side in ((1, "left"), (-1, "right")):
@@ -190,6 +203,15 @@ def _head(body: Body, build: Build) -> list[Shape]:
                 at(-0.02, 0.93, 0.18), at(-0.22, 0.74, 0.21), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03
             ),
         ]
+    elif body.name == "Pip":
+        shapes += [
+            # A knitted cap with a bobble, and a fringe below it.
+            Shape(at(0, 0.70, -0.06), at(0, 0.78, -0.07), 0.415 * size, 0.37 * size, head, "cap", "hair", squash=(0.95, 0.95, 1.0)),
+            Shape(at(0, 1.12, -0.10), at(0, 1.15, -0.11), 0.10 * size, 0.09 * size, head, "trim", "hair", blend=0.010),
+            Shape(at(0, 0.40, -0.20), at(0, 0.55, -0.18), 0.25 * size, 0.30 * size, head, "hair", "hair", squash=(1.1, 1, 0.8)),
+            Shape(at(0.05, 0.74, 0.28), at(0.20, 0.68, 0.24), 0.085 * size, 0.06 * size, head, "hair", "hair", blend=0.02),
+            Shape(at(-0.03, 0.75, 0.29), at(-0.20, 0.69, 0.24), 0.085 * size, 0.06 * size, head, "hair", "hair", blend=0.02),
+        ]  # fmt: skip
     else:
         shapes += [
             # A flat cap with a peak, grey hair below it, and a round beard.
@@ -268,7 +290,7 @@ def _hand(body: Body, build: Build) -> list[Shape]:
         Shape(_at(body, "hand_left", -0.03 * s), _at(body, "hand_left", 0.02 * s, 0, -0.002), build.wrist * 0.82, 0.027 * s,
               ("lower_arm_left", "hand_left"), "skin", group, 0.012, (1, 0.75, 1)),
     ]  # fmt: skip
-    for finger in FINGERS:
+    for finger in body.measures.fingers:
         knuckle = f"{finger}_proximal_left"
         base = body.places[body.index[knuckle]]
         wrist = body.places[body.index["hand_left"]]
@@ -280,10 +302,10 @@ def _hand(body: Body, build: Build) -> list[Shape]:
             Shape(start, tuple(base.tolist()), 0.0165 * s, build.finger * 1.35, palm, "skin", group, 0.012, (1, 0.9, 1))
         )
         thick = build.finger * (0.88 if finger == "little" else 1.0)
-        for part in ("proximal", "intermediate", "distal"):
+        for part in body.measures.finger_parts:
             bone = f"{finger}_{part}_left"
             tip = body.tips[body.index[bone]].copy()
-            if part == "distal":
+            if part == body.measures.finger_parts[-1]:
                 tip[0] -= thick * 0.7
             shapes.append(
                 Shape(
@@ -292,9 +314,9 @@ def _hand(body: Body, build: Build) -> list[Shape]:
             )
             thick *= 0.9
     thick = build.finger * 1.25
-    for part in ("metacarpal", "proximal", "distal"):
+    for part in body.measures.thumb_parts:
         bone = f"thumb_{part}_left"
-        grown = thick * (1.35 if part == "metacarpal" else 1.0)
+        grown = thick * (1.35 if part == body.measures.thumb_parts[0] else 1.0)
         shapes.append(
             Shape(
                 _at(body, bone),
@@ -342,14 +364,14 @@ def _leg(body: Body, build: Build) -> list[Shape]:
     top = ankle[1] + 0.30 * (knee[1] - ankle[1])
     sole = 0.020
     ball_z = m.ball[1]
-    width = 0.046 if body.name == "Osric" else 0.036
+    width = {"Osric": 0.046, "Pip": 0.034}.get(body.name, 0.036)
     toe = m.ball[1] + m.ball[2] - 0.03
     shapes += [
         Shape((ankle[0], ankle[1] - 0.01, -0.004), (ankle[0], top, -0.004), build.knee * 0.78, build.knee * 0.98,
               ("foot_left", "lower_leg_left"), "boot", "leg_left", 0.012),
         Shape((ankle[0], ankle[1] - 0.012, -0.002), (ankle[0], m.ball[0] + 0.012, ball_z * 0.75), 0.040, 0.034, ("foot_left",), "boot",
               "leg_left", 0.02),
-        Shape((ankle[0], sole + 0.014, ball_z), (ankle[0], sole + 0.010, toe), width * 0.95, width * 0.80, ("toes_left",), "boot",
+        Shape((ankle[0], sole + 0.014, ball_z), (ankle[0], sole + 0.010, toe), width * 0.95, width * 0.80, ("toes_left" if m.toes else "foot_left",), "boot",
               "leg_left", 0.012, (1, 0.72, 1)),
         Shape((ankle[0], 0.032 + heel, -0.022), (ankle[0], 0.026, ball_z * 0.85), 0.034, width * 0.8, ("foot_left",), "boot", "leg_left",
               0.02, (1, 0.75, 1)),
