@@ -61,6 +61,7 @@ def test_reports_keep_to_their_published_schemas(street):
             run("pose", "measure", folder / "osric.glb", "--against", figure_file, "--json").stdout
         ),
         "pose-set": json.loads(run("pose", "set", figure_file, "--to", "a", "-o", "a.glb", "--json").stdout),
+        "reel": json.loads(run("reel", figure_file, "-o", "reel.glb", "--json").stdout),
         "pose-save": json.loads(run("pose", "save", figure_file, "-o", "pose.toml", "--json").stdout),
         "bones-match": json.loads(run("bones", "match", motion, figure_file, "--json").stdout),
         "bones-show": json.loads(run("bones", "show", figure_file, "--json").stdout),

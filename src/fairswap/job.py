@@ -7,28 +7,50 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 
+from fairswap.body.carried import Carried
 from fairswap.body.compare import Comparison, compare_subjects
+from fairswap.body.finish import Finish
 from fairswap.body.swap import Swap
 from fairswap.bones.profile import BoneProfile
 from fairswap.clip import Clip
 from fairswap.document import Document
-from fairswap.errors import ImpossibleError, UsageError
+from fairswap.errors import FairSwapError, ImpossibleError, UsageError
 from fairswap.figure import Figure
 from fairswap.files import save
 
 
 @dataclass(frozen=True, eq=False)
 class Converted:
-    """One clip carried over, with what it came from and how alike the two are."""
+    """One clip carried over, with what it came from and how alike the two are.
+
+    ``plain`` compares it before feet and hands were finished; it is ``comparison`` itself where nothing was.
+    """
 
     source: Document
     swap: Swap
     original: Clip
-    clip: Clip
+    carried: Carried
     comparison: Comparison
+    plain: Comparison
+    scale: float
+
+    @property
+    def clip(self) -> Clip:
+        """The result."""
+        return self.carried.clip
+
+
+@dataclass(frozen=True)
+class Failure:
+    """A clip (or a whole file, then ``clip`` is empty) that could not be carried over, and why."""
+
+    file: str
+    clip: str
+    error: FairSwapError
 
 
 def convert_clips(
@@ -43,6 +65,8 @@ def convert_clips(
     target_reference: str = "auto",
     target_clip: Clip | None = None,
     hands_reference: str = "auto",
+    finish: Finish | None = None,
+    failures: list[Failure] | None = None,
     step: Callable[[str], None] = lambda _: None,
 ) -> list[Converted]:
     """Carry the clips of several documents over to ``target``, and compare each with its source.
@@ -55,6 +79,10 @@ def convert_clips(
         Refuse bones that are guesses.
     source_reference, target_reference, hands_reference : str
         See :class:`fairswap.Swap`; frames and times are of each document's first clip, and of ``target_clip``.
+    finish : Finish, optional
+        How feet, hands and travel are finished.
+    failures : list, optional
+        Takes up what could not be done; then one failing clip does not stop the others. Without, it is raised.
     step : callable
         Told the name of each clip when it is done.
 
@@ -72,30 +100,55 @@ def convert_clips(
             raise UsageError(f"no clip is called {name!r}", remedy=f"There are {have}")
     done: list[Converted] = []
     for document in sources:
-        if not document.clips:
-            raise ImpossibleError("there is no clip in it", file=document.file, remedy="Export it with its animation")
         swaps: dict[Figure, Swap] = {}
+        with _kept_going(failures, document.file, ""):
+            if not document.clips:
+                remedy = "Export it with its animation"
+                raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
         for figure, clip in _clips(document):
             if names and clip.name not in names:
                 continue
-            swap = swaps.get(figure) or Swap(
-                figure,
-                target,
-                source_bones,
-                target_bones,
-                strict,
-                clip,
-                source_reference,
-                target_reference,
-                target_clip,
-                hands_reference,
-            )
-            swaps[figure] = swap
-            result = swap.convert(clip)
-            comparison = compare_subjects(swap.source_side, clip, swap.target_side, result)
-            done.append(Converted(document, swap, clip, result, comparison))
+            with _kept_going(failures, document.file, clip.name):
+                if figure not in swaps:
+                    swaps[figure] = Swap(
+                        figure,
+                        target,
+                        source_bones,
+                        target_bones,
+                        strict,
+                        clip,
+                        source_reference,
+                        target_reference,
+                        target_clip,
+                        hands_reference,
+                    )
+                done.append(_converted(document, swaps[figure], clip, finish or Finish()))
             step(clip.name)
     return done
+
+
+def _converted(document: Document, swap: Swap, clip: Clip, finish: Finish) -> Converted:
+    carried = swap.carry(clip, finish)
+    sides = swap.source_side, swap.target_side
+    if finish.travel == "none":
+        # On the spot nothing can be held against the source's way: what was planted is compared before it is taken out.
+        comparison = compare_subjects(sides[0], clip, sides[1], swap.convert(clip, replace(finish, travel="hips")))
+    else:
+        comparison = compare_subjects(sides[0], clip, sides[1], carried.clip)
+    touched = carried.planted is not None or carried.touches or finish.layers or finish.clear
+    plain = compare_subjects(sides[0], clip, sides[1], carried.plain) if touched else comparison
+    return Converted(document, swap, clip, carried, comparison, plain, swap.scale(finish))
+
+
+@contextmanager
+def _kept_going(failures: list[Failure] | None, file: str, clip: str) -> Iterator[None]:
+    """Put an error on the list, where there is one."""
+    try:
+        yield
+    except FairSwapError as error:
+        if failures is None:
+            raise
+        failures.append(Failure(file, clip, error))
 
 
 def matching_clips(source: Document, result: Document, name: str | None = None) -> tuple[Clip, Clip]:

@@ -117,15 +117,13 @@ class Comparison:
     def likeness(self) -> float:
         """One number for "looks the same", 0..100: 100 for the same, less for every way in which the eye sees it.
 
-        The product of ``exp(-x)`` over: limbs' mean degrees / 20; hips' percent of the leg / 40; what a standing foot
-        slides more than the source's, cm/s, / 20; a sole deeper below the floor than the source's, cm, / 10; the share
-        of contact lost / 2; jerk above the source's / 2. Feet and jerk count only where they are worse.
+        The product of ``exp(-x)`` over: limbs' mean degrees / 20; hips' mean percent of the leg / 40; what a standing
+        foot slides, cm/s, / 20; the deepest sole below the floor, cm, / 10; the share of contact lost / 2; jerk above
+        the source's (a ratio less 1) / 10.
         """
-        lost = 1.0 - self.contacts.kept_share
         x = self.limbs_mean_degrees / 20.0 + self.hips_mean_percent / 40.0
-        x += max(self.after.skate_cm_s - self.before.skate_cm_s, 0.0) / 20.0
-        x += max(self.after.sole_below_cm - self.before.sole_below_cm, 0.0) / 10.0
-        x += lost / 2.0 + max(self.jerk_ratio - 1.0, 0.0) / 2.0
+        x += self.after.skate_cm_s / 20.0 + self.after.sole_below_cm / 10.0
+        x += (1.0 - self.contacts.kept_share) / 2.0 + max(self.jerk_ratio - 1.0, 0.0) / 10.0
         return 100.0 * float(np.exp(-x))
 
     @property

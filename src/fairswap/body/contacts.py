@@ -19,8 +19,8 @@ from fairswap.kernels import Floats
 from fairswap.rotation import rotate
 
 # Leg lengths, and leg lengths per second.
-_BEGINS_HEIGHT, _LASTS_HEIGHT = 0.035, 0.055
-_BEGINS_SPEED, _LASTS_SPEED = 0.13, 0.26
+_BEGINS_HEIGHT, _LASTS_HEIGHT = 0.035, 0.045
+_BEGINS_SPEED, _LASTS_SPEED = 0.11, 0.18
 _NOISE_SPEED = 0.05
 _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # A floor nearer to level and to its place than this is taken to be so.

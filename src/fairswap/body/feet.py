@@ -27,7 +27,7 @@ from fairswap.kernels import Floats
 from fairswap.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, slerp
 
 # How long a foot takes to lie flat, a correction to fade, and the hips to go down, in seconds.
-_FLAT_S, _FADE_S, _LOWER_S, _SHIFT_S, _EDGE_S = 0.12, 0.45, 0.16, 0.10, 0.025
+_FLAT_S, _FADE_S, _LOWER_S, _SHIFT_S, _EDGE_S = 0.12, 0.25, 0.16, 0.07, 0.025
 _SOFT_FLOOR_M, _SHAKING_M = 0.004, 0.0015
 
 

@@ -11,7 +11,9 @@ import click
 from fairswap.cli import manners
 
 if TYPE_CHECKING:
-    from fairswap.job import Converted
+    from fairswap.bones.profile import BoneProfile
+    from fairswap.document import Document
+    from fairswap.job import Converted, Failure
 
 
 @click.command()
@@ -30,6 +32,7 @@ if TYPE_CHECKING:
 @manners.source_reference
 @manners.target_reference
 @manners.hands_reference
+@manners.finishing
 @click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
 @manners.picture
 @manners.unit
@@ -46,6 +49,15 @@ def command(
     source_reference: str,
     target_reference: str,
     hands_reference: str,
+    travel: str,
+    scale_travel: float | None,
+    root_turns: bool,
+    feet: str,
+    hands: str,
+    reach: float,
+    thing: str | None,
+    clear: bool,
+    layers: tuple[Path, ...],
     strict: bool,
     picture: Path | None,
     unit: str | None,
@@ -56,8 +68,11 @@ def command(
 ) -> None:
     """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
 
-    Clips keep their names, rates and durations. Exit status 1 if a result does not look like its source.
+    Clips keep their names, rates and durations. One clip that fails does not stop the others. Exit status 1 if one
+    failed, or does not look like its source.
     """
+    from fairswap.body.finish import Finish
+    from fairswap.body.layers import load_layers
     from fairswap.bones.profile import profile_named
     from fairswap.files import load
     from fairswap.formats.storage import refuse_existing
@@ -68,10 +83,16 @@ def command(
         manners.never_an_input(path, inputs)
     if out.suffix and not out.is_dir():
         refuse_existing(out, force)  # before the work, not after it
-    sources = [load(path, unit=unit, up=up) for path in motions]
+    finish = Finish(
+        travel, scale_travel, root_turns, feet, hands, reach, thing, clear, tuple(load_layers(path) for path in layers)
+    )
+    failures: list[Failure] = []
+    sources = _loaded(motions, unit, up, failures)
     target_document = load(onto)
-    target = target_document.figure
     profiles = [profile_named(name) if name else None for name in (source_bones, target_bones)]
+    if travel == "root":
+        target_document = _rooted(target_document, profiles[1])
+    target = target_document.figure
     total = sum(len(document.clips) for document in sources)
     with manners.progress(total, "carrying over", quiet) as step:
         done = convert_clips(
@@ -85,6 +106,8 @@ def command(
             target_reference=target_reference,
             target_clip=next(iter(target_document.clips_of(target)), None),
             hands_reference=hands_reference,
+            finish=finish,
+            failures=failures if len(motions) > 1 or total > 1 else None,
             step=step,
         )
     kept = target_document.clips_of(target) if keep_clips else ()
@@ -96,17 +119,47 @@ def command(
         written += _pictures(picture, done, force)
     findings = [finding for document in (*sources, target_document) for finding in document.findings]
     findings += target_document.left_standing()
+    findings += [finding for row in done for finding in row.carried.findings]
     findings += [finding for swap in dict.fromkeys(row.swap for row in done) for finding in swap.findings]
     report = {
         "target": {"file": str(onto), "figure": target.name},
+        "finish": {"travel": travel, "feet": feet, "hands": hands, "layers": [str(path) for path in layers]},
         "clips": [_clip_report(row) for row in done],
+        "failed": [{"file": row.file, "clip": row.clip, "error": str(row.error)} for row in failures],
         "kept_clips": [clip.name for clip in kept],
         "written": [{"file": name, "bytes": Path(name).stat().st_size} for name in written],
         "findings": [finding.as_dict() for finding in findings],
     }
     manners.emit(report, _lines(report), as_json, quiet)
-    if not all(row.comparison.looks_same for row in done):
+    if failures or not all(row.comparison.looks_same for row in done):
         raise click.exceptions.Exit(1)
+
+
+def _loaded(motions: Sequence[Path], unit: str | None, up: str | None, failures: list[Failure]) -> list[Document]:
+    """The motions that can be read; of several, one that cannot does not stop the others."""
+    from fairswap.errors import FairSwapError
+    from fairswap.files import load
+    from fairswap.job import Failure
+
+    documents = []
+    for path in motions:
+        try:
+            documents.append(load(path, unit=unit, up=up))
+        except FairSwapError as error:
+            if len(motions) == 1:
+                raise
+            failures.append(Failure(str(path), "", error))
+    return documents
+
+
+def _rooted(document: Document, profile: BoneProfile | None) -> Document:
+    """The target with a bone above its hips to put the travel on."""
+    from fairswap.bones.known import roles_of
+    from fairswap.figures.root import document_with_root, has_root
+
+    figure = document.figure
+    roles = roles_of(figure, profile, what=f"the target {figure.name!r}", option="--target-bones")
+    return document if has_root(figure, roles) else document_with_root(document, roles)
 
 
 def _pictures(picture: Path, done: Sequence[Converted], force: bool) -> list[str]:
@@ -135,11 +188,27 @@ def _clip_report(row: Converted) -> dict[str, Any]:
         "target_profile": row.swap.target_side.roles.profile,
         "frames": row.clip.frames,
         "rate": round(float(row.clip.rate), 6),
-        "travel_scale": round(row.swap.travel_scale, 6),
+        "travel_scale": round(row.scale, 6),
         "source_reference": row.swap.source_side.base.said,
         "target_reference": row.swap.target_side.base.said,
         "pose": measurement_as_dict(row.swap.pose_angles)["parts"],
         "resting_bones": row.swap.resting,
+        "touches": [
+            {
+                "hand": t.side,
+                "what": t.what,
+                "start_s": round(t.start_s, 4),
+                "stop_s": round(t.stop_s, 4),
+                "off_cm": round(100 * t.off_m, 3),
+            }
+            for t in row.carried.touches
+        ],
+        "as_carried": {
+            "likeness": round(row.plain.likeness, 2),
+            "limbs_mean_degrees": round(row.plain.limbs_mean_degrees, 4),
+            "skate_cm_s": round(row.plain.after.skate_cm_s, 4),
+            "sole_below_cm": round(row.plain.after.sole_below_cm, 4),
+        },
         **row.comparison.as_dict(),
     }
 
@@ -162,6 +231,29 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
         yield f"  clip     {clip['verdict']}"
         yield f"           {facts}; hips' path {clip['hips_mean_percent']:.2f} % of leg off"
         yield f"           {manners.footing(clip)}"
+        yield f"           {manners.contact_line(clip)}"
+        before = clip["as_carried"]
+        if before["likeness"] != clip["likeness"]:
+            yield (
+                f"           before feet and hands were finished: {before['likeness']:.0f} of 100, standing foot slid "
+                f"{before['skate_cm_s']:.1f} cm/s"
+            )
+        yield from (f"           {line}" for line in _touch_lines(clip["touches"]))
+    for row in report["failed"]:
+        name = f"{row['file']} {row['clip']}".strip()
+        yield f"  {click.style('failed', fg='red')}   {name}: {row['error']}"
+    if report["failed"]:
+        yield f"  {len(report['clips'])} done, {len(report['failed'])} failed"
     for row in report["written"]:
         yield f"  wrote    {row['file']} ({row['bytes'] / 1024:.0f} KiB)"
     yield from manners.finding_lines(report["findings"])
+
+
+def _touch_lines(touches: Sequence[dict[str, Any]]) -> Iterator[str]:
+    """What the hands met, in a line for each thing."""
+    for what in dict.fromkeys(row["what"] for row in touches):
+        own = [row for row in touches if row["what"] == what]
+        hands = " and ".join(dict.fromkeys(row["hand"] for row in own))
+        name = "each other" if what == "hand" else f"the {what}"
+        times = len({(row["start_s"], row["stop_s"]) for row in own})
+        yield f"{hands} hand met {name} {times} times, at most {max(row['off_cm'] for row in own):.1f} cm off"

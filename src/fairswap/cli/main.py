@@ -17,6 +17,7 @@ _COMMANDS = {
     "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
     "compare": ("fairswap.cli.compare", "Hold a result against its source: numbers and a picture."),
     "pose": ("fairswap.cli.pose", "Reference poses: measured, set as the rest pose, saved."),
+    "reel": ("fairswap.cli.reel", "A proving clip through every joint of a figure."),
     "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
 }
 

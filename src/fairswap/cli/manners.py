@@ -54,6 +54,32 @@ hands_reference = click.option(
     metavar="POSE",
     help="What counts as alike for fingers: auto (straight), rest (as each rests), or a saved pose (.toml).",
 )
+_FINISH = (
+    click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
+                 help="Where the way over the ground goes: hips (default), a root bone (added if needed), or none."),
+    click.option("--scale-travel", type=click.FloatRange(0.0, 1e4), metavar="FACTOR",
+                 help="Multiply travel by this; without, by the ratio of the legs."),
+    click.option("--root-turns", is_flag=True, help="With --travel root: the root takes the heading of the hips, too."),
+    click.option("--feet", type=click.Choice(["planted", "free"]), default="planted",
+                 help="Keep standing feet where they stand (default), or leave them as carried over."),
+    click.option("--hands", type=click.Choice(["meet", "free"]), default="meet",
+                 help="Hands meet what the source's meet (default), or are left as carried over."),
+    click.option("--reach", type=click.FloatRange(0.0, 1.0), default=1.0, metavar="WEIGHT",
+                 help="How much a touch counts against the posture, 0 to 1."),
+    click.option("--object", "thing", metavar="BONE", help="The source's bone that marks an object which hands touch."),
+    click.option("--clear", is_flag=True, help="Push hands out of the own body."),
+    click.option("--layer", "layers", multiple=True, type=click.Path(path_type=Path), metavar="FILE.toml",
+                 help="Corrections to put on; may be given several times."),
+)  # fmt: skip
+
+
+def finishing(function: Function) -> Function:
+    """The options of a command that finishes motions: travel, feet, hands, layers."""
+    for option in reversed(_FINISH):
+        function = option(function)
+    return function
+
+
 picture = click.option("--picture", type=click.Path(path_type=Path), metavar="FILE.png", help="Draw a sheet of it.")
 unit = click.option(
     "--unit",
@@ -106,6 +132,16 @@ def footing(report: dict[str, Any]) -> str:
     return (
         f"standing foot slides {after['skate_cm_s']:.1f} cm/s (source {before['skate_cm_s']:.1f}), "
         f"deepest sole {after['sole_below_cm']:.1f} cm below the floor (source {before['sole_below_cm']:.1f})"
+    )
+
+
+def contact_line(report: dict[str, Any]) -> str:
+    """How foot contacts were kept, in a sentence."""
+    contacts = report["contacts"]
+    return (
+        f"feet stand {100 * contacts['kept_share']:.0f} % of the time the source's do "
+        f"({contacts['lost_s']:.2f} s lost, {contacts['invented_s']:.2f} s invented); "
+        f"jerk {report['jerk_ratio']:.2f} of the source's"
     )
 
 
