@@ -20,6 +20,7 @@ from fairswap.clip import Clip
 from fairswap.document import Document
 from fairswap.errors import FairSwapError, ImpossibleError, UsageError
 from fairswap.figure import Figure
+from fairswap.figures.props import with_object_of
 from fairswap.files import save
 
 
@@ -109,20 +110,23 @@ def convert_clips(
             if names and clip.name not in names:
                 continue
             with _kept_going(failures, document.file, clip.name):
-                if figure not in swaps:
-                    swaps[figure] = Swap(
-                        figure,
+                performing, shown = figure, clip
+                if finish is not None and finish.object is not None:
+                    performing, shown = with_object_of(document, figure, clip, finish.object)
+                if performing not in swaps:
+                    swaps[performing] = Swap(
+                        performing,
                         target,
                         source_bones,
                         target_bones,
                         strict,
-                        clip,
+                        shown,
                         source_reference,
                         target_reference,
                         target_clip,
                         hands_reference,
                     )
-                done.append(_converted(document, swaps[figure], clip, finish or Finish()))
+                done.append(_converted(document, swaps[performing], shown, finish or Finish()))
             step(clip.name)
     return done
 

@@ -17,44 +17,61 @@ from fairswap.cli import manners
 def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """Write the Lantern Street Troupe into DIR and carry each act over to the other figure.
 
-    Juniper, a stilt dancer (glTF, +Y up, metres, T-pose), and Osric, a lamplighter (+Z up, inches, arms down), swap a
-    walk (BVH) and a turn and a bow (GLB).
+    Juniper, a stilt dancer (+Y up, metres, T-pose), Osric, a lamplighter (+Z up, inches, arms down), and Pip, the
+    lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand.
     """
     from fairswap.demo.example import run_example
 
-    with manners.progress(2, "carrying over", quiet) as step:
+    with manners.progress(12, "carrying over", quiet) as step:
         done = run_example(folder, force, step)
     report = {
         "folder": str(folder),
         "conversions": [
             {
+                "act": row.act,
                 "motion": row.motion,
                 "figure": row.figure,
                 "result": row.result,
                 "picture": row.sheet,
+                "touches": len(row.carried.touches),
+                "touch_off_cm": round(100 * max((touch.off_m for touch in row.carried.touches), default=0.0), 3),
                 "against_source": row.proof.as_dict(),
-                "against_performed_directly": row.truth.as_dict(),
+                "as_carried": row.plain.as_dict(),
+                "as_carried_against_performed_directly": row.truth.as_dict(),
             }
             for row in done
         ],
     }
     manners.emit(report, _lines(report), as_json, quiet)
-    if not all(row.proof.looks_same and row.truth.looks_same for row in done):
+    if not all(row.proof.looks_same for row in done):
         raise click.exceptions.Exit(1)
 
 
 def _lines(report: dict[str, Any]) -> Iterator[str]:
     folder = report["folder"]
     yield click.style(f"The Lantern Street Troupe is in {folder}/", bold=True)
+    yield ""
+    rows = []
     for row in report["conversions"]:
-        source, truth = row["against_source"], row["against_performed_directly"]
-        yield ""
-        title = click.style(f"  {row['motion']} onto {row['figure']}", bold=True)
-        yield f"{title}  gives {row['result']}, {row['picture']}"
-        hips = f"hips {truth['hips_worst_percent']:.2f} % of leg"
-        yield f"    against the motion it came from     {_limbs(source)}"
-        yield f"    against the act performed directly  {_limbs(truth)}, {hips}"
-        yield f"    feet                                {manners.footing(source)}"
+        proof, plain = row["against_source"], row["as_carried"]
+        rows.append(
+            (
+                row["motion"],
+                row["result"],
+                f"{proof['likeness']:.0f}",
+                f"{proof['limbs_mean_degrees']:.2f}",
+                f"{plain['after']['skate_cm_s']:.1f}",
+                f"{proof['after']['skate_cm_s']:.1f}",
+                f"{proof['after']['sole_below_cm']:.1f}",
+                f"{100 * proof['contacts']['kept_share']:.0f}",
+                f"{row['touch_off_cm']:.1f}" if row["touches"] else "-",
+            )
+        )
+    heads = ("motion", "result", "of 100", "limbs", "slid", "slides", "below", "stands", "touch")
+    yield from manners.table(rows, heads)
+    yield ""
+    yield "  limbs: degrees off, mean. slid, slides: a standing foot, cm/s, as carried over and when planted. below:"
+    yield "  deepest sole, cm. stands: % of the time the source's feet do. touch: hands from what they meet, cm."
     first = report["conversions"][0]
     motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
     yield ""
@@ -62,8 +79,3 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     yield f"    fairswap inspect {motion}"
     yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --picture mine.png"
     yield f"    fairswap compare {motion} mine.glb"
-
-
-def _limbs(proof: dict[str, Any]) -> str:
-    mean, worst = proof["limbs_mean_degrees"], proof["limbs_worst_degrees"]
-    return f"limbs {mean:.2f} degrees off on average, {worst:.2f} at worst"

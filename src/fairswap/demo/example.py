@@ -1,40 +1,60 @@
-"""The full example: two figures, two acts, carried over both ways, compared, drawn, summed up."""
+"""The full example: three figures, six acts, every act carried over to the others, compared, drawn, summed up."""
 
 from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, replace
+from functools import cache
 from pathlib import Path
 
 import fairswap
-from fairswap.body.compare import Comparison
+from fairswap.body.carried import Carried
+from fairswap.body.compare import Comparison, compare_subjects
 from fairswap.clip import Clip
-from fairswap.demo.acts import Act, perform
-from fairswap.demo.anatomy import body_of
-from fairswap.demo.repertoire import turn_and_bow, walk
+from fairswap.demo.acts import Act, lamp_place, perform
+from fairswap.demo.anatomy import BODIES, body_of
+from fairswap.demo.repertoire import ACTS
 from fairswap.figure import Figure
+from fairswap.figures.props import with_object, with_object_of
 from fairswap.formats.storage import write_atomically
 from fairswap.picture.sheet import Actor, save_sheet
 from fairswap.space import Space
 
 _TROUPE = Path(fairswap.__file__).parent / "data" / "troupe"
 SALTGLASS = Space("+Z", "-Y", "in")
+# Who performs which act, and in which kind of file it is delivered.
+PROGRAMME = {
+    "walk": ("Osric", ".bvh"),
+    "turn-and-bow": ("Juniper", ".glb"),
+    "lamp": ("Osric", ".glb"),
+    "clap": ("Juniper", ".bvh"),
+    "leap": ("Pip", ".glb"),
+    "idle": ("Pip", ".bvh"),
+}
+OBJECT = "street lamp"
 
 
 @dataclass(frozen=True, eq=False)
-class Carried:
-    """One conversion of the example. ``truth`` compares the result with the act performed directly by the target."""
+class Shown:
+    """One conversion of the example.
 
+    ``proof`` holds the result against its source; ``plain`` does so before feet and hands were finished; ``truth``
+    holds that against the act performed directly by the target.
+    """
+
+    act: str
     motion: str
     figure: str
     result: str
     sheet: str
+    carried: Carried
     proof: Comparison
+    plain: Comparison
     truth: Comparison
 
 
 def troupe_figure(name: str) -> Figure:
-    """A member of the troupe, as shipped: ``"Juniper"`` or ``"Osric"``."""
+    """A member of the troupe, as shipped: ``"Juniper"``, ``"Osric"`` or ``"Pip"``."""
     return fairswap.load(_TROUPE / f"{name.lower()}.glb").figure
 
 
@@ -43,43 +63,75 @@ def perform_on(act: Act, name: str, figure: Figure) -> Clip:
     return perform(act, body_of(name), figure.skeleton)
 
 
-def write_troupe(folder: Path, force: bool = False) -> list[Path]:
-    """Write the figures, and the acts as files of their stages; give their paths: figures first, then motions."""
-    paths = []
-    for name in ("Juniper", "Osric"):
-        content = (_TROUPE / f"{name.lower()}.glb").read_bytes()
-        paths.append(folder / f"{name.lower()}.glb")
-        write_atomically(paths[-1], [content], force)
-    osric, juniper = troupe_figure("Osric"), troupe_figure("Juniper")
-    paths += [folder / "osric-walk.bvh", folder / "juniper-turn-and-bow.glb"]
-    walking = perform_on(walk(), "Osric", osric)
-    fairswap.save(paths[2], replace(osric, source=None), [walking], space=SALTGLASS, force=force)
-    fairswap.save(paths[3], juniper, [perform_on(turn_and_bow(), "Juniper", juniper)], force=force)
-    return paths
+@cache
+def act_named(name: str) -> Act:
+    """An act of the repertoire."""
+    return ACTS[name]()
 
 
-def run_example(folder: Path, force: bool = False, step: Callable[[str], None] = lambda _: None) -> list[Carried]:
-    """Write the troupe into ``folder``, carry each act over to the other figure, and prove it."""
-    juniper_file, osric_file, walk_file, bow_file = write_troupe(folder, force)
+def write_troupe(folder: Path, force: bool = False) -> tuple[dict[str, Path], dict[str, Path]]:
+    """Write the figures by name, and the acts by name as files of their stages."""
+    figures, motions = {}, {}
+    for name in BODIES:
+        figures[name] = folder / f"{name.lower()}.glb"
+        write_atomically(figures[name], [(_TROUPE / f"{name.lower()}.glb").read_bytes()], force)
+    for title, (performer, suffix) in PROGRAMME.items():
+        act, figure = act_named(title), troupe_figure(performer)
+        clip = perform_on(act, performer, figure)
+        motions[title] = folder / f"{performer.lower()}-{title}{suffix}"
+        space = SALTGLASS if performer == "Osric" else None
+        thing = lamp_place(act, body_of(performer))
+        if thing is not None:
+            figure, clip = with_object(figure, clip, OBJECT, thing)
+            fairswap.save(motions[title], figure, [clip], force=force)
+        elif suffix == ".bvh":
+            fairswap.save(motions[title], replace(figure, source=None), [clip], space=space, force=force)
+        else:
+            fairswap.save(motions[title], figure, [clip], force=force)
+    return figures, motions
+
+
+def run_example(folder: Path, force: bool = False, step: Callable[[str], None] = lambda _: None) -> list[Shown]:
+    """Write the troupe into ``folder``, carry each act over to the other figures, and prove it."""
+    figures, motions = write_troupe(folder, force)
+    targets = {name: fairswap.load(path).figure for name, path in figures.items()}
     done = []
-    for motion_file, figure_file, name, act in (
-        (walk_file, juniper_file, "Juniper", walk()),
-        (bow_file, osric_file, "Osric", turn_and_bow()),
-    ):
-        # These are the five lines of a conversion.
-        motion, figure = fairswap.load(motion_file), fairswap.load(figure_file).figure
-        swap = fairswap.Swap(motion.figure, figure, motion=motion.clips[0])
-        clip = swap.convert(motion.clips[0])
-        result_file = folder / f"{name.lower()}-{motion_file.stem.partition('-')[2]}.glb"
-        fairswap.save(result_file, figure, [clip], force=force)
-        # Check what was written, not what was meant.
-        result = fairswap.load(result_file)
-        proof = fairswap.compare(motion.figure, motion.clips[0], result.figure, result.clips[0])
-        direct = perform_on(act, name, figure)
-        truth = fairswap.compare(figure, direct, result.figure, result.clips[0])
-        sheet = result_file.with_suffix(".png")
-        source = Actor(motion_file.name, motion.figure, motion.clips[0], swap.source_side.roles)
-        save_sheet(sheet, source, Actor(result_file.name, figure, clip, swap.target_side.roles), proof, force=force)
-        done.append(Carried(motion_file.name, figure_file.name, result_file.name, sheet.name, proof, truth))
-        step(result_file.name)
+    for title, (performer, _) in PROGRAMME.items():
+        motion = fairswap.load(motions[title])
+        performing, clip = motion.figure, motion.clips_of(motion.figure)[0]
+        thing = OBJECT if title == "lamp" else None
+        if thing is not None:
+            performing, clip = with_object_of(motion, performing, clip, thing)
+        for name, figure in targets.items():
+            if name == performer:
+                continue
+            swap = fairswap.Swap(performing, figure, motion=clip)
+            finish = fairswap.Finish(object=thing)
+            carried = swap.carry(clip, finish)
+            result_file = folder / f"{name.lower()}-{title}.glb"
+            fairswap.save(result_file, figure, [carried.clip], force=force)
+            # Check what was written, not what was meant.
+            result = fairswap.load(result_file)
+            proof = fairswap.compare(performing, clip, result.figure, result.clips[0])
+            plain = compare_subjects(swap.source_side, clip, swap.target_side, carried.plain)
+            direct = perform_on(act_named(title), name, figure)
+            truth = compare_subjects(swap.target_side, direct, swap.target_side, carried.plain)
+            sheet = result_file.with_suffix(".png")
+            source = Actor(motions[title].name, performing, clip, swap.source_side.roles)
+            target = Actor(result_file.name, figure, carried.clip, swap.target_side.roles)
+            save_sheet(sheet, source, target, proof, force=force)
+            done.append(
+                Shown(
+                    title,
+                    motions[title].name,
+                    figures[name].name,
+                    result_file.name,
+                    sheet.name,
+                    carried,
+                    proof,
+                    plain,
+                    truth,
+                )
+            )
+            step(result_file.name)
     return done

@@ -27,7 +27,8 @@ _PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 
 @dataclass(frozen=True, eq=False)
 class GltfSource:
-    """Where a figure came from: its document, which node each bone is, which node each mesh.
+    """Where a figure came from: its document, which node each bone is, which node each mesh, and the
+    matrix ``(3, 3)`` that brings the file into our space.
 
     ``skeleton`` and ``meshes`` are what was read: a figure that has others is no longer what stands in the document.
     """
@@ -38,6 +39,7 @@ class GltfSource:
     nodes: tuple[int, ...]
     fold: Fold
     mesh_nodes: tuple[int, ...]
+    to_ours: Floats
 
 
 @dataclass(frozen=True, eq=False)
@@ -112,7 +114,7 @@ def _figure(
         ends=frozenset(bone_of[node] for node in own.ends),
     )
     meshes, mesh_nodes = read_meshes(container, tree, own, bone_of, fold, skeleton, to_ours, findings)
-    source = GltfSource(container, skeleton, meshes, tuple(own.nodes), fold, mesh_nodes)
+    source = GltfSource(container, skeleton, meshes, tuple(own.nodes), fold, mesh_nodes, to_ours)
     known = vrm_roles(container.raw, bone_of)
     return Figure(name, skeleton, meshes, space or OURS, source, known), findings, space or OURS
 

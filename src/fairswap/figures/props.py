@@ -1,0 +1,72 @@
+"""Objects in a motion file: what marks where something stands that hands touch, brought to the figure's bones."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.clip import Clip, Poses
+from fairswap.document import Document
+from fairswap.errors import UsageError
+from fairswap.figure import Figure
+from fairswap.formats.gltf.props import node_names, node_track
+from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
+from fairswap.kernels import Floats
+from fairswap.rotation import IDENTITY
+from fairswap.skeleton import Skeleton
+
+
+def with_object(figure: Figure, clip: Clip, name: str, place: Floats) -> tuple[Figure, Clip]:
+    """The figure's bones, without its meshes, with one more that marks an object; and the clip on them.
+
+    ``place`` is ``(3,)``, or ``(frames, 3)`` for an object that moves; metres, in the world.
+    """
+    old = figure.skeleton
+    track = np.broadcast_to(np.asarray(place, dtype=np.float64), (clip.frames, 3))
+    skeleton = Skeleton(
+        (*old.names, name),
+        np.append(old.parents, -1),
+        np.concatenate([old.rest_rotations, IDENTITY[None]]),
+        np.concatenate([old.rest_translations, track[:1]]),
+        old.ends,
+    )
+    poses, number = clip.poses, len(old)
+    tracks = np.concatenate([poses.rotation_tracks, np.tile(IDENTITY[None, :, None], (1, 1, clip.frames))])
+    places = [
+        np.broadcast_to(poses.translation_track(bone), (3, clip.frames)) for bone in poses.translated_bones.tolist()
+    ]
+    moved = Poses(skeleton, tracks, np.append(poses.translated_bones, number), np.stack([*places, track.T]))
+    known = dict(figure.known_roles)
+    bones = Figure(figure.name, skeleton, (), figure.space, None, known)
+    return bones, replace(clip, poses=moved, keyed=clip.keyed | {number}, origin=None)
+
+
+def with_object_of(document: Document, figure: Figure, clip: Clip, name: str) -> tuple[Figure, Clip]:
+    """The figure and its clip with the object ``name`` of the same document: itself, if the object is one of its bones.
+
+    Raises
+    ------
+    UsageError
+        If nothing in the document is called so; what is there is named.
+    """
+    if name in figure.skeleton.names:
+        return figure, clip
+    times = np.arange(clip.frames) / float(clip.rate)
+    if isinstance(figure.source, GltfSource) and name in node_names(figure.source):
+        origin = clip.origin if isinstance(clip.origin, GltfOrigin) else None
+        return with_object(figure, clip, name, node_track(figure.source, name, origin, times))
+    for other in document.figures:
+        if name not in other.skeleton.names:
+            continue
+        bone = other.skeleton.names.index(name)
+        moving = next((c for c in document.clips_of(other) if c.name == clip.name), None)
+        place = other.skeleton.rest.positions[0, bone]
+        if moving is not None:
+            place = moving.at(times).world().positions[:, bone]
+        return with_object(figure, clip, name, place)
+    loose = [other.skeleton.names[0] for other in document.figures if other is not figure]
+    if isinstance(figure.source, GltfSource):
+        loose += node_names(figure.source)
+    there = ", ".join(dict.fromkeys(loose[:8])) or "nothing beside the figure's own bones"
+    raise UsageError(f"there is no {name!r} in it to mark an object", file=document.file, remedy=f"It has {there}")
