@@ -18,3 +18,10 @@ def need(tool: str, present: bool) -> None:
     if os.environ.get("CI") == "true":
         pytest.fail(f"{tool} must be there when CI=true; .ci/run installs it")
     pytest.skip(f"{tool} is not on this machine")
+
+
+def pytest_collection_modifyitems(items):
+    """The full example is run once: all tests that look at it go to one worker."""
+    for item in items:
+        if "street" in getattr(item, "fixturenames", ()):
+            item.add_marker(pytest.mark.xdist_group("street"))

@@ -77,7 +77,7 @@ def test_a_file_that_is_no_profile_and_a_name_that_is_none():
     Path("x.toml").write_text('fairswap = "plan/1"\n')
     with pytest.raises(fairswap.InputError, match="not a bone profile"):
         profile_named("x.toml")
-    with pytest.raises(fairswap.InputError, match="one of h-anim, quillmoor, saltglass, vrm-1"):
+    with pytest.raises(fairswap.InputError, match="one of fernway, h-anim, quillmoor, saltglass, vrm-1"):
         profile_named("nowhere")
 
 

@@ -41,9 +41,15 @@ def test_the_demo_carries_both_ways_and_proves_it(street):
     assert {"juniper.glb", "osric.glb", "osric-walk.bvh", "juniper-turn-and-bow.glb"} <= names
     for row in report["conversions"]:
         assert {row["result"], row["picture"]} <= names
-        for against in ("as_carried", "as_carried_against_performed_directly"):
-            assert row[against]["limbs_mean_degrees"] <= 0.5
-            assert row[against]["limbs_worst_degrees"] <= 2.0
+        against = ["as_carried", "as_carried_against_performed_directly"]
+        # Arms that meet something are solved for each body, also when it performs directly; and Pip has few fingers.
+        if row["act"] in ("lamp", "clap") or row["motion"].startswith("pip"):
+            del against[1]
+        for other in against:
+            assert row[other]["limbs_mean_degrees"] <= 0.5
+            assert row[other]["limbs_worst_degrees"] <= 2.0
+        assert row["against_source"]["after"]["skate_cm_s"] < 0.5
+        assert row["touch_off_cm"] < 1.0
 
 
 def test_reports_keep_to_their_published_schemas(street):
@@ -75,13 +81,17 @@ def test_reports_keep_to_their_published_schemas(street):
     jsonschema.validate(profile, json.loads((folder_of_schemas / "bones-show.schema.json").read_text()))
 
 
-def test_the_demo_says_what_it_did_and_what_to_do_next():
-    done = run("demo", "here")
-    assert done.stderr == ""
-    for line in re.findall(r"^    fairswap (.*)$", done.stdout, re.MULTILINE):
+def test_the_demo_says_what_it_did_and_what_to_do_next(street):
+    from fairswap.cli.demo import _lines
+
+    folder, report = street
+    told = "\n".join(_lines(report))
+    assert all(row["result"] in told for row in report["conversions"])
+    commands = re.findall(r"^    fairswap (.*)$", told, re.MULTILINE)
+    assert len(commands) == 3
+    for line in commands:
         assert run(*line.split()).returncode == 0, line
-    assert run("demo", "here").returncode == 4  # nothing is overwritten unasked
-    assert run("demo", "here", "--force", "--quiet").stdout == ""
+    assert run("demo", folder).returncode == 4  # nothing is overwritten unasked
 
 
 def test_the_same_command_twice_writes_the_same_bytes(street):
@@ -183,7 +193,7 @@ def test_a_target_with_a_second_figure_says_which_one_moves():
 
 def test_bones_lists_and_shows():
     listed = json.loads(run("bones", "list", "--json").stdout)["profiles"]
-    assert [row["name"] for row in listed] == ["h-anim", "quillmoor", "saltglass", "vrm-1"]
+    assert [row["name"] for row in listed] == ["fernway", "h-anim", "quillmoor", "saltglass", "vrm-1"]
     shown = json.loads(run("bones", "show", TROUPE / "osric.glb", "--json").stdout)
     assert shown["roles"]["lower_arm_left"] == "salt:Port Cuff"
     assert shown["missing"] == []

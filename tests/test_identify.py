@@ -179,7 +179,7 @@ def test_convert_needs_no_profile_and_strict_refuses_guesses():
     clip = act("walk", "Osric")
     moved = fairswap.Clip("walk", clip.rate, replace(clip.poses, skeleton=stranger.skeleton))
     fairswap.save("walk.glb", stranger, [moved])
-    done = run("convert", "walk.glb", "--onto", TROUPE / "juniper.glb", "-o", "out.glb", "--json")
+    done = run("convert", "walk.glb", "--onto", TROUPE / "juniper.glb", "-o", "out.glb", "--json", "--feet", "free")
     assert done.returncode == 0, done.stderr
     result = fairswap.load("out.glb")
     proof = fairswap.compare(figure("Juniper"), act("walk", "Juniper"), result.figure, result.clips[0])

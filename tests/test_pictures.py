@@ -46,7 +46,7 @@ def test_a_sheet_shows_both_actors_standing_on_their_floor_lines():
         proof,
     )
     picture = np.asarray(Image.open(BytesIO(png)).convert("RGB"), dtype=int)
-    assert picture.shape == (976, 1800, 3)
+    assert picture.shape == (1054, 1800, 3)
     dark = picture.sum(axis=2) < 200
     for top in (92, 518):  # in each row: boots on the floor line, nothing much below it
         floor = top + 400 - 30

@@ -247,7 +247,7 @@ def test_the_acts_look_like_a_person_could_do_them(motion, performer):
     clip, who = act(motion, performer), figure(performer)
     proof = fairswap.compare(who, clip, who, clip)
     assert proof.before.sole_below_cm < 3.0
-    assert proof.before.standing_share > 0.95
+    assert proof.before.standing_share > 0.8
     assert proof.before.skate_cm_s < 8.0
     q = clip.rotations
     speed = np.degrees(angle_between(q[1:], q[:-1])) * float(clip.rate)

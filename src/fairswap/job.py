@@ -13,7 +13,7 @@ from pathlib import Path
 
 from fairswap.body.carried import Carried
 from fairswap.body.compare import Comparison, compare_subjects
-from fairswap.body.finish import Finish
+from fairswap.body.finish import AS_CARRIED, Finish
 from fairswap.body.swap import Swap
 from fairswap.bones.profile import BoneProfile
 from fairswap.clip import Clip
@@ -132,16 +132,18 @@ def convert_clips(
 
 
 def _converted(document: Document, swap: Swap, clip: Clip, finish: Finish) -> Converted:
-    carried = swap.carry(clip, finish)
     sides = swap.source_side, swap.target_side
+    plain_clip = swap.carry_plain(clip, finish)
+    before: Comparison | None = None
+    if finish != replace(AS_CARRIED, travel=finish.travel, scale_travel=finish.scale_travel):
+        before = compare_subjects(sides[0], clip, sides[1], plain_clip)
+    carried = swap.finish(clip, plain_clip, finish)
     if finish.travel == "none":
         # On the spot nothing can be held against the source's way: what was planted is compared before it is taken out.
         comparison = compare_subjects(sides[0], clip, sides[1], swap.convert(clip, replace(finish, travel="hips")))
     else:
         comparison = compare_subjects(sides[0], clip, sides[1], carried.clip)
-    touched = carried.planted is not None or carried.touches or finish.layers or finish.clear
-    plain = compare_subjects(sides[0], clip, sides[1], carried.plain) if touched else comparison
-    return Converted(document, swap, clip, carried, comparison, plain, swap.scale(finish))
+    return Converted(document, swap, clip, carried, comparison, before or comparison, swap.scale(finish))
 
 
 @contextmanager

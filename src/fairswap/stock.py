@@ -92,7 +92,7 @@ def matching_of(swap: Swap) -> dict[str, Any]:
         {
             "role": pair.role,
             "from": f"{pair.share:.0%} from {source[pair.first]} to {source[pair.second]}"
-            if pair.between
+            if pair.between and pair.share < 1.0
             else source[pair.first],
             "to": target[pair.target],
         }

@@ -30,8 +30,6 @@ class Carried:
     ----------
     clip : Clip
         The result.
-    plain : Clip
-        The same as carried over, before feet and hands.
     contacts : Contacts or None
         When the source's feet stand, and on which floor.
     planted : Planted or None
@@ -42,7 +40,6 @@ class Carried:
     """
 
     clip: Clip
-    plain: Clip
     contacts: Contacts | None = None
     planted: Planted | None = None
     touches: tuple[Touch, ...] = ()
@@ -58,14 +55,14 @@ def finished(
     scale: float,
     soles: tuple[Soles, Soles],
 ) -> Carried:
-    """Finish a clip that was carried over: ``plain`` from ``original``, in the same frames."""
+    """Finish a clip that was carried over: ``plain`` from ``original``, in the same frames; its tracks are changed."""
     findings: list[Finding] = []
     contacts = contacts_of(source, original, soles[0])
     findings += _floor_findings(source, contacts, original)
     layered = apply_layers(target, plain, finish.layers) if finish.layers else plain
     poses = layered.poses
-    tracks = poses.rotation_tracks.copy()
-    places = {bone: poses.translation_track(bone).copy() for bone in poses.translated_bones.tolist()}
+    tracks = poses.rotation_tracks
+    places = {bone: poses.translation_track(bone) for bone in poses.translated_bones.tolist()}
     chain = ChainWorld(target.skeleton, tracks, places)
     _take_out_floor(source, target, original, contacts, chain)
     planted = None
@@ -89,7 +86,7 @@ def finished(
     keyed = layered.keyed | frozenset(places)
     moved = np.array(sorted(places), dtype=np.intp)
     new = Poses(target.skeleton, tracks, moved, np.stack([places[bone] for bone in moved.tolist()]), poses.morph_tracks)
-    return Carried(replace(plain, poses=new, keyed=keyed), plain, contacts, planted, tuple(touches), tuple(findings))
+    return Carried(replace(plain, poses=new, keyed=keyed), contacts, planted, tuple(touches), tuple(findings))
 
 
 def _floor_findings(source: Subject, contacts: Contacts, clip: Clip) -> list[Finding]:

@@ -24,7 +24,7 @@ _BEGINS_SPEED, _LASTS_SPEED = 0.11, 0.18
 _NOISE_SPEED = 0.05
 _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # A floor nearer to level and to its place than this is taken to be so.
-_LEVEL_DEGREES, _PLACE = 0.5, 0.025
+_LEVEL_DEGREES, _PLACE, _FAR = 0.5, 0.025, 0.35
 
 
 @dataclass(frozen=True)
@@ -154,6 +154,8 @@ def _floor(
         slope = np.linalg.solve(centred.T @ centred + stiff, centred.T @ (heights - heights.mean()))
         plane = np.array([heights.mean() - slope @ middle[1:], *slope])
     floor = Floor(*map(float, plane))
+    if abs(float(floor.height(points.mean(axis=0))) - floor_m) > _FAR * leg_m:
+        return Floor(floor_m)  # feet that rest high up (a handstand, a chair) are on no floor
     lying = points[np.abs(points[:, 1] - design @ plane) < 0.03 * leg_m]
     # A slope must explain much that a level floor does not: feet that hover here and there are none.
     off_level = float(np.std(lying[:, 1])) if len(lying) else 0.0

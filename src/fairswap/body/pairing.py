@@ -7,8 +7,11 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.body.subject import Subject
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.roles import FINGERS, SIDES
 from fairswap.kernels import Floats
+
+# The last joint of a finger bends by this share of the one before it.
+_CURLS_ON = 0.65
 
 
 @dataclass(frozen=True)
@@ -23,7 +26,8 @@ class Pair:
 
     @property
     def between(self) -> bool:
-        return self.first != self.second and 0.0 < self.share < 1.0
+        """Whether it takes its motion from two bones: part of the way between them, or (above 1) on from the second."""
+        return self.first != self.second and self.share not in (0.0, 1.0)
 
 
 def pair_bones(source: Subject, target: Subject) -> list[Pair]:
@@ -31,15 +35,18 @@ def pair_bones(source: Subject, target: Subject) -> list[Pair]:
 
     The root gets none: travel is on the hips, and the root stays where it rests.
     """
-    pairs = []
+    fingers = [pair for side in SIDES for finger in FINGERS for pair in _finger(finger, side, source, target)]
+    done = {pair.role for pair in fingers}
+    pairs = list(fingers)
     for role, bone in target.roles.bones.items():
-        if role in source.roles.bones and role != "root" and not role.startswith(("spine_", "neck_")):
+        alone = role != "root" and role not in done and not role.startswith(("spine_", "neck_"))
+        if alone and role in source.roles.bones:
             other = source.roles.bones[role]
             pairs.append(Pair(role, bone, other, other, 0.0))
-    pairs += _chain("spine", "hips", source, target)
-    last_spine = source.roles.chain("spine")[-1]
+    spine, last_spine = source.roles.chain("spine"), source.roles.chain("spine")[-1]
+    pairs += _chain("hips", spine, target.roles.chain("spine"), source, target)
     if source.roles.chain("neck"):
-        pairs += _chain("neck", last_spine, source, target)
+        pairs += _chain(last_spine, source.roles.chain("neck"), target.roles.chain("neck"), source, target)
     else:
         # No neck on the source: the target's bends evenly between chest and head.
         neck = target.roles.chain("neck")
@@ -50,16 +57,41 @@ def pair_bones(source: Subject, target: Subject) -> list[Pair]:
     return sorted(pairs, key=lambda pair: pair.target)
 
 
-def _chain(kind: str, base_role: str, source: Subject, target: Subject) -> list[Pair]:
+def _finger(finger: str, side: str, source: Subject, target: Subject) -> list[Pair]:
+    """The joints of a finger that the source has otherwise: a finger it lacks follows its neighbour, a last joint it
+    lacks curls on from the two before it."""
+    bones = source.roles.bones
+    place = FINGERS.index(finger)
+    # The finger itself, else the nearest; of two as near, the inner one.
+    donors = sorted(FINGERS, key=lambda other: (abs(FINGERS.index(other) - place), FINGERS.index(other)))
+    donor = next((other for other in donors if f"{other}_proximal_{side}" in bones), None)
+    if donor is None:
+        return []
+    found = []
+    for part in ("proximal", "intermediate", "distal"):
+        role, theirs = f"{finger}_{part}_{side}", f"{donor}_{part}_{side}"
+        if role not in target.roles.bones or role in bones:
+            continue
+        bone = target.roles.bones[role]
+        before = [f"{donor}_{earlier}_{side}" for earlier in ("proximal", "intermediate")]
+        if theirs in bones:
+            found.append(Pair(role, bone, bones[theirs], bones[theirs], 0.0))
+        elif part == "distal" and all(name in bones for name in before):
+            found.append(Pair(role, bone, bones[before[0]], bones[before[1]], 1.0 + _CURLS_ON))
+    return found
+
+
+def _chain(
+    base_role: str, source_roles: list[str], target_roles: list[str], source: Subject, target: Subject
+) -> list[Pair]:
     """Each bone turns as the source's chain does at the same share of its length, counted at the bone's far end.
 
     The base (hips, or the last of the spine) is at 0, the far end of the last bone at 1: ends are exact.
     """
-    knots = np.concatenate([[0.0], _shares(source, kind)])
-    bones = [source.roles.bones[role] for role in (base_role, *source.roles.chain(kind))]
-    targets = target.roles.chain(kind)
+    knots = np.concatenate([[0.0], _shares(source, source_roles)])
+    bones = [source.roles.bones[role] for role in (base_role, *source_roles)]
     pairs = []
-    for role, at in zip(targets, _shares(target, kind) if targets else (), strict=True):
+    for role, at in zip(target_roles, _shares(target, target_roles) if target_roles else (), strict=True):
         after = int(np.clip(np.searchsorted(knots, at - 1e-9), 1, len(knots) - 1))
         share = float((at - knots[after - 1]) / max(knots[after] - knots[after - 1], 1e-9))
         exact = share > 1.0 - 1e-6
@@ -68,11 +100,11 @@ def _chain(kind: str, base_role: str, source: Subject, target: Subject) -> list[
     return pairs
 
 
-def _shares(subject: Subject, kind: str) -> Floats:
+def _shares(subject: Subject, roles: list[str]) -> Floats:
     """The far end of each bone of a chain as a share of the chain's length, the last at 1."""
     positions = subject.skeleton.rest.positions[0]
-    bones = [subject.roles.bones[role] for role in subject.roles.chain(kind)]
-    ends = [*positions[bones[1:]], _chain_end(positions, subject.roles, kind)]
+    bones = [subject.roles.bones[role] for role in roles]
+    ends = [*positions[bones[1:]], _chain_end(positions, subject, roles)]
     lengths = np.linalg.norm(np.array(ends) - positions[bones], axis=1)
     if lengths.sum() <= 0:
         lengths = np.ones(len(bones))
@@ -81,9 +113,15 @@ def _shares(subject: Subject, kind: str) -> Floats:
     return shares
 
 
-def _chain_end(positions: Floats, roles: RoleMap, kind: str) -> Floats:
-    """Where the last bone of the chain ends: the spine at the neck (or between the arms), the neck at the head."""
-    if kind == "neck":
+def _chain_end(positions: Floats, subject: Subject, chain: list[str]) -> Floats:
+    """Where the last bone of a chain ends: the spine at the neck (or between the arms), the neck at the head, a finger
+    at its end marker, or as far on as its last bone but one is long."""
+    roles, last = subject.roles, subject.roles.bones[chain[-1]]
+    if chain[0].startswith(FINGERS):
+        ends = [child for child in subject.skeleton.children[last] if child in subject.skeleton.ends]
+        before = int(subject.skeleton.parents[last])
+        return np.asarray(positions[ends[0]] if ends else 1.8 * positions[last] - 0.8 * positions[before])
+    if chain[0].startswith("neck"):
         return np.asarray(positions[roles.bones["head"]])
     neck = roles.chain("neck")
     if neck:

@@ -152,7 +152,10 @@ class Swap:
     def carry(self, clip: Clip, finish: Finish | None = None) -> Carried:
         """As :meth:`convert`, with what was found and done on the way."""
         finish = finish or Finish()
-        plain = self._carried_plain(clip, finish)
+        return self.finish(clip, self.carry_plain(clip, finish), finish)
+
+    def finish(self, clip: Clip, plain: Clip, finish: Finish) -> Carried:
+        """Finish what :meth:`carry_plain` made of ``clip``: layers, feet, hands, travel. ``plain`` is used up by it."""
         return finished(self.source_side, self.target_side, clip, plain, finish, self.scale(finish), self.soles)
 
     @cached_property
@@ -164,7 +167,14 @@ class Swap:
         """By what travel is multiplied with this finish."""
         return self.travel_scale if finish.scale_travel is None else finish.scale_travel
 
-    def _carried_plain(self, clip: Clip, finish: Finish) -> Clip:
+    def carry_plain(self, clip: Clip, finish: Finish) -> Clip:
+        """Carry one clip over as it is: rotations, and the hips' way by the scale of ``finish``; nothing is finished.
+
+        Raises
+        ------
+        UsageError
+            If the clip does not move the source's skeleton.
+        """
         if clip.skeleton is not self.source.skeleton:
             raise UsageError(
                 f"clip {clip.name!r} moves another skeleton than {self.source.name!r}",

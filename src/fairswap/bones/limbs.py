@@ -42,6 +42,8 @@ def limb_pairs(rig: Rig) -> list[Pair]:
     """All twins long enough to be limbs, from below one bone or from two branches of a forked child."""
     found = []
     for holder in range(rig.count):
+        if len(rig.children[holder]) < 2:
+            continue
         # Twins are alike in reach: in that order each needs to be held against its neighbours only.
         children = [child for child in rig.children[holder] if len(rig.limb(child)) >= 3]
         children.sort(key=lambda child: rig.reach[child])

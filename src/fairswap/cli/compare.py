@@ -2,13 +2,18 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import click
 
 from fairswap.cli import manners
+
+if TYPE_CHECKING:
+    from fairswap.body.compare import Comparison
+    from fairswap.body.subject import Subject
+    from fairswap.clip import Clip
 
 
 @click.command()
@@ -18,6 +23,20 @@ from fairswap.cli import manners
 @manners.source_bones
 @manners.target_bones
 @manners.picture
+@click.option(
+    "--curves",
+    "curves",
+    type=click.Path(path_type=Path),
+    metavar="FILE.png",
+    help="Draw the curves of joints, source and result over each other, and when feet stand.",
+)
+@click.option(
+    "--curve",
+    "curve_roles",
+    multiple=True,
+    metavar="ROLE",
+    help="Which joint; may be given several times. Without, the one that differs most.",
+)
 @manners.unit
 @manners.up
 @manners.writing
@@ -28,6 +47,8 @@ def command(
     source_bones: str | None,
     target_bones: str | None,
     picture: Path | None,
+    curves: Path | None,
+    curve_roles: tuple[str, ...],
     unit: str | None,
     up: str | None,
     as_json: bool,
@@ -39,13 +60,15 @@ def command(
     Exit status 1 if they do not look the same.
     """
     from fairswap.body.compare import compare
+    from fairswap.body.subject import Subject
     from fairswap.bones.known import roles_of
     from fairswap.bones.profile import profile_named
     from fairswap.files import load
+    from fairswap.formats.storage import write_atomically
     from fairswap.job import matching_clips
 
-    if picture is not None:
-        manners.never_an_input(picture, (source, result))
+    for path in filter(None, (picture, curves)):
+        manners.never_an_input(path, (source, result))
     before, after = load(source, unit=unit, up=up), load(result)
     profiles = [profile_named(given) if given else None for given in (source_bones, target_bones)]
     clips = matching_clips(before, after, name)
@@ -61,12 +84,52 @@ def command(
             for document, clip, profile in zip((before, after), clips, profiles, strict=True)
         ]  # fmt: skip
         save_sheet(picture, actors[0], actors[1], found, force=force)
+    if curves is not None or curve_roles:
+        if curves is None:
+            raise click.UsageError("--curve needs --curves FILE.png to draw into")
+        subjects = [
+            Subject(part, document.figure, profile, clip=clip)
+            for part, document, profile, clip in zip(
+                ("source", "result"), (before, after), profiles, clips, strict=True
+            )
+        ]
+        worst = max(found.roles, key=lambda role: role.mean_degrees).role
+        image = _curves(found, subjects, clips, curve_roles or (worst,))
+        write_atomically(curves, [image], force)
     report = {"source": str(source), "result": str(result), **found.as_dict()}
     if picture is not None:
         report["picture"] = str(picture)
     manners.emit(report, _lines(report), as_json, quiet)
     if not found.looks_same:
         raise click.exceptions.Exit(1)
+
+
+def _curves(found: Comparison, subjects: Sequence[Subject], clips: Sequence[Clip], roles: Sequence[str]) -> bytes:
+    """The curves of joints in source and result, and when feet stand."""
+    import numpy as np
+
+    from fairswap.body.curves import joint_curve
+    from fairswap.body.tracks import runs_of
+    from fairswap.picture.curves import Curve, Panel, Strip, curves_image
+
+    panels = []
+    for role in roles:
+        lines = [joint_curve(subject, clip, role) for subject, clip in zip(subjects, clips, strict=True)]
+        times = [np.arange(clip.frames) / float(clip.rate) for clip in clips]
+        for axis, name in enumerate(("left", "up", "ahead")):
+            rows = [
+                Curve(word, time, line[:, axis])
+                for word, time, line in zip(("source", "result"), times, lines, strict=True)
+            ]
+            panels.append(Panel(f"{role}, about {name}", "degrees", rows))
+    strips = []
+    for which, word in enumerate(("source", "result")):
+        for foot, side in enumerate(("left", "right")):
+            spans = [
+                (float(found.times_s[a]), float(found.times_s[b - 1])) for a, b in runs_of(found.stands[which, foot])
+            ]
+            strips.append(Strip(f"{word} {side} foot", spans, "#1f4f6b" if which == 0 else "#c4631a"))
+    return curves_image(found.clip, panels, strips)
 
 
 def _lines(report: dict[str, Any]) -> Iterator[str]:

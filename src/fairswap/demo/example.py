@@ -107,15 +107,16 @@ def run_example(folder: Path, force: bool = False, step: Callable[[str], None] =
                 continue
             swap = fairswap.Swap(performing, figure, motion=clip)
             finish = fairswap.Finish(object=thing)
-            carried = swap.carry(clip, finish)
+            plain_clip = swap.carry_plain(clip, finish)
+            plain = compare_subjects(swap.source_side, clip, swap.target_side, plain_clip)
+            direct = perform_on(act_named(title), name, figure)
+            truth = compare_subjects(swap.target_side, direct, swap.target_side, plain_clip)
+            carried = swap.finish(clip, plain_clip, finish)
             result_file = folder / f"{name.lower()}-{title}.glb"
             fairswap.save(result_file, figure, [carried.clip], force=force)
             # Check what was written, not what was meant.
             result = fairswap.load(result_file)
             proof = fairswap.compare(performing, clip, result.figure, result.clips[0])
-            plain = compare_subjects(swap.source_side, clip, swap.target_side, carried.plain)
-            direct = perform_on(act_named(title), name, figure)
-            truth = compare_subjects(swap.target_side, direct, swap.target_side, carried.plain)
             sheet = result_file.with_suffix(".png")
             source = Actor(motions[title].name, performing, clip, swap.source_side.roles)
             target = Actor(result_file.name, figure, carried.clip, swap.target_side.roles)

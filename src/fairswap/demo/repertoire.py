@@ -161,10 +161,10 @@ def light_lamp(rate: int = 30, seconds: float = 6.5) -> Act:
         up = reach if side == "right" else 0 * reach
         swing = 8.0 * np.sin(2 * np.pi * np.clip(time - 0.4, 0, 1.9) / 1.27) * sign
         set_arm(
-            turns, side, sign, flex=4.0 - swing * (1 - up) + 118.0 * up, lift=11.0 + 6.0 * up,
+            turns, side, sign, flex=4.0 - swing * (1 - up) + 92.0 * up, lift=11.0 + 6.0 * up,
             twist=8.0 + 20.0 * up, elbow=18.0 + 30.0 * up * (1.0 - 0.4 * up), wrist=6.0 * up, curl=24.0 - 10.0 * up,
         )  # fmt: skip
-    lamp = np.array([-0.26, 1.98, ahead + 0.42])
+    lamp = np.array([-0.27, 1.74, ahead + 0.47])
     return Act(
         "Lamp",
         rate,

@@ -11,6 +11,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.body.compare import Comparison
+from fairswap.body.tracks import runs_of
 from fairswap.bones.roles import RoleMap, part_of
 from fairswap.clip import Clip
 from fairswap.figure import Figure
@@ -25,7 +26,7 @@ from fairswap.skeleton import WorldTransforms
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
-_WIDTH, _LABEL, _HEAD, _ROW, _GAP, _FOOT = 1800, 150, 92, 400, 26, 58
+_WIDTH, _LABEL, _HEAD, _ROW, _GAP, _FOOT, _STRIP = 1800, 150, 92, 400, 26, 58, 78
 _FIGURE = 318  # pixels from sole to crown, whoever it is: postures are compared, not sizes
 _CANDIDATES = 61
 _FINE = 2  # drawn this much larger, then made small: smooth edges
@@ -53,7 +54,7 @@ def sheet_image(source: Actor, result: Actor, comparison: Comparison, instants: 
     from PIL import Image, ImageDraw
 
     times = telling_times(source, comparison, instants)
-    height = _HEAD + 2 * _ROW + _GAP + _FOOT
+    height = _HEAD + 2 * _ROW + _GAP + _FOOT + _STRIP
     sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
     draw = ImageDraw.Draw(sheet)
     for number, actor in enumerate((source, result)):
@@ -61,7 +62,8 @@ def sheet_image(source: Actor, result: Actor, comparison: Comparison, instants: 
         sheet.paste(_row(actor, times), (_LABEL, top))
         _label(draw, actor, "SOURCE" if number == 0 else "RESULT", top)
     _heading(draw, source, result, comparison)
-    _columns(draw, comparison, times, height)
+    _columns(draw, comparison, times, height - _STRIP)
+    _contact_strip(draw, comparison, times, height - _STRIP + 4)
     out = BytesIO()
     sheet.save(out, "PNG", optimize=False)
     return out.getvalue()
@@ -182,6 +184,25 @@ def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, height: int
         for side, name in enumerate(("front", "side")):
             x = _LABEL + (2 * number + side + 0.5) * cell
             draw.text((x, _HEAD + 4), name, font=font(14), fill=FAINT, anchor="ma")
+
+
+def _contact_strip(draw: ImageDraw, comparison: Comparison, times: Floats, top: int) -> None:
+    """When each foot stands in the whole clip: source above result, left above right; what is shown is marked."""
+    left, right = _LABEL + 10, _WIDTH - 24
+    per_second = (right - left) / max(float(comparison.times_s[-1]), 1e-6)
+    rows = [(which, foot) for which in (0, 1) for foot in (0, 1)]
+    for number, (which, foot) in enumerate(rows):
+        y = top + 14 * number + (6 if which else 0)
+        draw.line([left, y + 5, right, y + 5], fill=byte(BAND), width=9)
+        for start, stop in runs_of(comparison.stands[which, foot]):
+            x = [left + per_second * float(comparison.times_s[frame]) for frame in (start, stop - 1)]
+            draw.line([x[0], y + 5, max(x[1], x[0] + 2), y + 5], fill=byte((LEFT, RIGHT)[foot]), width=9)
+    draw.text((24, top - 1), "feet stand", font=font(15), fill=FAINT)
+    for which, word in ((0, "source"), (1, "result")):
+        draw.text((left - 8, top + 4 + 34 * which), word, font=font(13), fill=FAINT, anchor="ra")
+    for time in times.tolist():
+        x = left + per_second * time
+        draw.line([x, top - 3, x, top + 62], fill=INK, width=1)
 
 
 def _shortened(draw: ImageDraw, text: str, width: float) -> str:

@@ -35,7 +35,7 @@ _AHEAD = np.array([0.0, 0.0, 1.0])
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
 # Bones of a finger whose axes are this near to each other lie along one axis.
-_ONE_AXIS_DEGREES = 12.0
+_ONE_AXIS_DEGREES, _AXIS_DEGREES = 12.0, 2.0
 _KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
 
 
@@ -204,7 +204,8 @@ def _tip(
 def _tip_by_frame(bone: int, skeleton: Skeleton, rotations: Floats, positions: Floats) -> Floats | None:
     """Where a last finger bone points that has no end marker: along the same axis of its own as the bone before it.
 
-    Only if the finger keeps to one axis: the bone before it must lie along that of the one before.
+    Only if the finger keeps to one axis: the bone before it must lie along that of the one before, or along an axis of
+    its own frame.
     """
     parent = int(skeleton.parents[bone])
     above = int(skeleton.parents[parent]) if parent >= 0 else -1
@@ -214,7 +215,9 @@ def _tip_by_frame(bone: int, skeleton: Skeleton, rotations: Floats, positions: F
     if min(np.linalg.norm(place) for place in places) < 1e-6:
         return None
     expected, found = normalized(places[0]), normalized(places[1])
-    if float(expected @ found) < np.cos(np.radians(_ONE_AXIS_DEGREES)):
+    alike = float(expected @ found) > np.cos(np.radians(_ONE_AXIS_DEGREES))
+    along_axis = float(np.abs(found).max()) > np.cos(np.radians(_AXIS_DEGREES))
+    if not (alike or along_axis):
         return None
     return np.asarray(positions[bone] + 0.01 * rotate(rotations[bone], found))
 
