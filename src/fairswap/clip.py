@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
@@ -112,6 +113,14 @@ class Poses:
 
 
 @dataclass(frozen=True, eq=False)
+class KeptKeys:
+    """The frames of each bone's keys, in order, for rotations and for places; what is between goes straight."""
+
+    rotations: Mapping[int, Integers]
+    places: Mapping[int, Integers]
+
+
+@dataclass(frozen=True, eq=False)
 class Clip:
     """A named motion: poses at an exact rate.
 
@@ -123,6 +132,8 @@ class Clip:
         The bones that the file holds keys for.
     origin : object
         Set by the reader: where in its file the clip stands, so that an unchanged clip is written back as it was.
+    kept : KeptKeys or None
+        After thinning: which frames are written as keys; without, every frame is.
     """
 
     name: str
@@ -130,6 +141,7 @@ class Clip:
     poses: Poses
     keyed: frozenset[int] = frozenset()
     origin: Any = None
+    kept: KeptKeys | None = None
 
     @property
     def skeleton(self) -> Skeleton:

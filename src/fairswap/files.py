@@ -25,6 +25,7 @@ FORMATS = {
     ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf"),
     ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.gltf"),
     ".bvh": _Format("BVH", "fairswap.formats.bvh"),
+    ".csv": _Format("CSV table of motion", "fairswap.formats.csv"),
 }
 
 

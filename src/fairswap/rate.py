@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from fractions import Fraction
 
+from fairswap.errors import UsageError
+
 # What cameras, screens and motion capture run at; nearest first decides between 30 and 29.97.
 _COMMON = [Fraction(n) for n in (8, 10, 12, 15, 16, 20, 24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 150)]
 _COMMON += [Fraction(n) for n in (180, 200, 240, 250, 300, 360, 480, 500, 600, 1000)]
@@ -24,6 +26,31 @@ def rate_from_text(frame_time: str) -> Fraction:
     decimals = len(mantissa.partition(".")[2]) - int(exponent or 0)
     last_digit = Fraction(1, 10**decimals) if decimals > 0 else Fraction(1)
     return _common_rate(seconds, float(min(last_digit / seconds, Fraction(1, 60)))) or 1 / seconds
+
+
+def rate_from_text_per_second(text: str) -> Fraction:
+    """The rate that an artist writes: ``30``, ``29.97`` (which means 30000/1001), ``30000/1001``.
+
+    >>> rate_from_text_per_second("29.97"), rate_from_text_per_second("24")
+    (Fraction(30000, 1001), Fraction(24, 1))
+
+    Raises
+    ------
+    UsageError
+        If it is no rate above zero.
+    """
+    try:
+        rate = Fraction(text.strip().replace(",", "."))
+    except (ValueError, ZeroDivisionError):
+        rate = Fraction(0)
+    if not 0 < rate <= 100_000:
+        raise UsageError(f"{text!r} is no frame rate", remedy="Write frames per second: 30, 29.97 or 30000/1001")
+    decimals = len(text.partition(".")[2]) if "/" not in text else 0
+    if decimals:
+        near = min(_COMMON, key=lambda common: abs(common - rate))
+        if abs(near - rate) <= Fraction(1, 2 * 10**decimals):
+            return near
+    return rate
 
 
 def rate_from_interval(seconds: float, relative_error: float = 2e-4) -> Fraction:

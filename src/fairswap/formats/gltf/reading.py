@@ -11,7 +11,7 @@ from fairswap.clip import Clip, MorphTrack, Poses
 from fairswap.document import Document
 from fairswap.errors import Finding, InputError
 from fairswap.figure import Figure, Mesh
-from fairswap.formats.gltf.animations import grid_of_keys, keys_of_animation
+from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
 from fairswap.formats.gltf.container import Container, open_container
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
@@ -44,11 +44,14 @@ class GltfSource:
 
 @dataclass(frozen=True, eq=False)
 class GltfOrigin:
-    """Where an unchanged clip stands. ``poses`` tells whether it is unchanged: operations give new poses."""
+    """Where an unchanged clip stands. ``poses`` tells whether it is unchanged: operations give new poses. ``start_s``
+    is the time of its first frame in the file."""
 
     container: Container
     animation: int
     poses: Poses
+    source: GltfSource
+    start_s: float
 
 
 def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -188,42 +191,57 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
     clips = []
     for figure in figures:
         source: GltfSource = figure.source
-        skeleton, fold = figure.skeleton, source.fold
+        skeleton = figure.skeleton
         bone_of = {node: bone for bone, node in enumerate(source.nodes)}
         keyed = {bone_of[node] for node, path in keys if node in bone_of}
         if not keyed and not any(node in source.mesh_nodes for node, path in keys if path == "weights"):
             continue
-        rotations = np.empty((len(skeleton), 4, len(times)))
-        rotations[:] = skeleton.rest_rotations[:, :, None]
-        moved, translations = [], []
         for (node, path), track in keys.items():
-            bone = bone_of.get(node)
-            if bone is None:
-                continue
-            if path == "rotation":
-                rotations[bone] = fold.bone_rotations(bone, track.sampled(times, rotation=True)).T
-            elif path == "translation":
-                moved.append(bone)
-                translations.append(fold.bone_translations(bone, track.sampled(times, rotation=False)).T)
-            elif np.ptp(track.values, axis=0).max() > 1e-4:
-                message = f"the size of bone {skeleton.names[bone]!r} changes over time; this is kept, not carried over"
+            if path == "scale" and node in bone_of and np.ptp(track.values, axis=0).max() > 1e-4:
+                bone_name = skeleton.names[bone_of[node]]
+                message = f"the size of bone {bone_name!r} changes over time; this is kept, not carried over"
                 findings.append(Finding("animated-scale", "warning", name, message))
-        if not np.isfinite(rotations).all():
-            raise InputError("a rotation is not a number", place=f"animation {name!r}", remedy="Export the file again")
-        order = np.argsort(moved, kind="stable")
-        poses = Poses(
-            skeleton,
-            rotations,
-            np.array(moved, dtype=np.intp)[order],
-            np.stack([translations[i] for i in order]) if moved else None,
-            tuple(
-                MorphTrack(mesh, keys[node, "weights"].sampled(times, rotation=False).T.copy())
-                for mesh, node in enumerate(source.mesh_nodes)
-                if (node, "weights") in keys
-            ),
-        )
-        clips.append(Clip(name, rate, poses, frozenset(keyed), GltfOrigin(container, index, poses)))
+        poses = _poses_from_keys(source, keys, times, name)
+        origin = GltfOrigin(container, index, poses, source, float(times[0]))
+        clips.append(Clip(name, rate, poses, frozenset(keyed), origin))
     if not document.animations[index].name:
         message = "the clip has no name in the file; it is called after the file"
         findings.append(Finding("clip-unnamed", "note", name, message))
     return clips, findings
+
+
+def poses_from_origin(clip: Clip, times_s: Floats) -> Poses:
+    """The poses of an unchanged clip at any times, from its own keys: linear, step or cubic, as the file says."""
+    origin: GltfOrigin = clip.origin
+    keys = keys_of_animation(origin.container, origin.animation, weights_width_by_node(origin.container))
+    return _poses_from_keys(origin.source, keys, times_s + origin.start_s, clip.name)
+
+
+def _poses_from_keys(source: GltfSource, keys: dict[tuple[int, str], Keys], times: Floats, name: str) -> Poses:
+    skeleton, fold = source.skeleton, source.fold
+    bone_of = {node: bone for bone, node in enumerate(source.nodes)}
+    rotations = np.empty((len(skeleton), 4, len(times)))
+    rotations[:] = skeleton.rest_rotations[:, :, None]
+    moved: dict[int, Floats] = {}
+    for (node, path), track in keys.items():
+        bone = bone_of.get(node)
+        if bone is None:
+            continue
+        if path == "rotation":
+            rotations[bone] = fold.bone_rotations(bone, track.sampled(times, rotation=True)).T
+        elif path == "translation":
+            moved[bone] = fold.bone_translations(bone, track.sampled(times, rotation=False)).T
+    if not np.isfinite(rotations).all():
+        raise InputError("a rotation is not a number", place=f"animation {name!r}", remedy="Export the file again")
+    bones = sorted(moved)
+    return Poses(
+        skeleton,
+        rotations,
+        np.array(bones, dtype=np.intp),
+        np.stack([moved[bone] for bone in bones]) if bones else None,
+        tuple(
+            MorphTrack(mesh, keys[node, "weights"].sampled(times, rotation=False).T.copy())
+            for mesh, node in enumerate(source.mesh_nodes)
+            if (node, "weights") in keys
+        ),
+    )

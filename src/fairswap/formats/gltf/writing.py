@@ -11,7 +11,7 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from fairswap.clip import Clip
+from fairswap.clip import Clip, KeptKeys
 from fairswap.figure import Figure
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
@@ -80,17 +80,25 @@ def _animation(
     poses, frames = clip.poses, clip.frames
     times = (np.arange(frames) / float(clip.rate)).astype("<f4")
     ends = times[[0, -1]] if frames > 1 else times
-    arrays, targets = [times, ends], []
+    arrays: list[np.ndarray] = []
+    targets: list[tuple[int, str, int]] = []
+    # Key times by number: every frame, both ends, and after thinning those of each track.
+    inputs: dict[bytes, int] = {}
+    key_times = {0: times, 1: ends}
+    thinned = clip.kept or KeptKeys({}, {})
 
-    def add(node: int, path: str, values: np.ndarray, rest: np.ndarray | None) -> None:
+    def add(node: int, path: str, values: np.ndarray, rest: np.ndarray | None, kept: np.ndarray | None = None) -> None:
         constant = bool(np.ptp(values, axis=0).max(initial=0.0) < _SAME)
         if constant and rest is not None and np.abs(values[0] - rest).max() < _SAME:
             return
-        used = values[: len(ends)] if constant else values
+        used, which = (values[: len(ends)], 1) if constant else (values, 0)
+        if kept is not None and (len(kept) > 1 or not targets):
+            used, which = values[kept], inputs.setdefault(kept.tobytes(), len(inputs) + 2)
+            key_times.setdefault(which, times[kept])
         if path == "weights":
             used = used.reshape(-1)
         arrays.append(np.ascontiguousarray(used, dtype="<f4"))
-        targets.append((node, path, 1 if constant else 0))
+        targets.append((node, path, which))
         row = raw["nodes"][node]
         if "matrix" in row:  # a node that is animated may not have one
             split_matrix(row)
@@ -101,18 +109,18 @@ def _animation(
         rotation = without_sign_jumps(rotation.T).T
         if rotation[0] @ rest < 0:
             rotation = -rotation
-        add(nodes[bone], "rotation", rotation, None if bone in clip.keyed else rest)
+        add(nodes[bone], "rotation", rotation, None if bone in clip.keyed else rest, thinned.rotations.get(bone))
     for bone in poses.translated_bones.tolist():
         values = fold.node_translations(bone, poses.translation_track(bone).T)
         rest = fold.node_translations(bone, clip.skeleton.rest_translations[bone])
-        add(nodes[bone], "translation", values, None if bone in clip.keyed else rest)
+        add(nodes[bone], "translation", values, None if bone in clip.keyed else rest, thinned.places.get(bone))
     for track in poses.morph_tracks:
         add(mesh_nodes[track.mesh], "weights", track.weights.T, None)
     if not targets:  # nothing moves: the clip still has its length
         values = fold.node_rotations(0, poses.rotation_tracks[0].T)
         add(nodes[0], "rotation", values, None)
     used = sorted({which for _, _, which in targets})
-    accessors = packer.block([arrays[i] for i in used] + arrays[2:], frozenset(range(len(used))))
+    accessors = packer.block([key_times[i] for i in used] + arrays, frozenset(range(len(used))))
     samplers = [
         {"input": accessors[used.index(which)], "interpolation": "LINEAR", "output": output}
         for (_, _, which), output in zip(targets, accessors[len(used) :], strict=True)

@@ -1,0 +1,1 @@
+"""Operations on clips: each takes a clip and gives a new one."""

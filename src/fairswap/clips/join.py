@@ -1,0 +1,163 @@
+"""Join clips: each begins where the last one ended, in place and heading, with a blend in which standing feet stand."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.body.carried import contacts_of
+from fairswap.body.contacts import Contacts, Floor
+from fairswap.body.feet import plant_feet
+from fairswap.body.limb import ChainWorld
+from fairswap.body.soles import soles_of
+from fairswap.body.subject import Subject
+from fairswap.body.tracks import eased, nearness
+from fairswap.bones.roles import SIDES
+from fairswap.clip import Clip, MorphTrack, Poses
+from fairswap.clips.ground import moved_over_ground, stand_of
+from fairswap.clips.motion import features_of
+from fairswap.clips.rate import at_rate
+from fairswap.clips.spans import local_places, span_of, with_poses
+from fairswap.errors import UsageError
+from fairswap.kernels import Floats
+from fairswap.rotation import quaternion_from_axis_angle, rotate, slerp
+
+_UP = np.array([0.0, 1.0, 0.0])
+
+
+def join(subject: Subject, clips: Sequence[Clip], blend_s: float = 0.3, *, match: bool = False, name: str = "") -> Clip:
+    """The clips one after another, at the rate of the first.
+
+    Each is turned and moved so that it begins where the last one ended, and blended in over ``blend_s`` seconds; a foot
+    that stands then does not slide. With ``match`` the blend is put where the two fit best (a walk into a run, foot on
+    foot), within the last and the first second and a half.
+
+    Raises
+    ------
+    UsageError
+        If there are fewer than two clips, they move other bones, or the blend is longer than one of them.
+    """
+    if len(clips) < 2:
+        raise UsageError("to join takes two clips at least")
+    if not np.isfinite(blend_s) or blend_s < 0.0:
+        raise UsageError(f"a blend of {blend_s} s is none", remedy="Give seconds, 0.3 say")
+    joined = clips[0]
+    for clip in clips[1:]:
+        if clip.skeleton is not joined.skeleton:
+            raise UsageError(
+                f"clip {clip.name!r} moves other bones than {clips[0].name!r}",
+                remedy="Carry it over to the same figure first, with 'fairswap convert'",
+            )
+        other = clip if clip.rate == joined.rate else at_rate(clip, joined.rate)
+        count = max(round(blend_s * float(joined.rate)), 0)
+        if count >= min(joined.frames, other.frames):
+            shortest = min((joined, other), key=lambda c: c.frames)
+            raise UsageError(
+                f"a blend of {blend_s} s is longer than clip {shortest.name!r}", remedy="Take a shorter one"
+            )
+        if match:
+            joined, other = _matched(joined, other, count)
+        joined = _appended(subject, joined, other, count)
+    return replace(joined, name=name or " + ".join(clip.name for clip in clips), origin=None)
+
+
+def _matched(a: Clip, b: Clip, count: int) -> tuple[Clip, Clip]:
+    """The end of ``a`` and the start of ``b`` taken off so that they fit best over the blend."""
+    reach = round(1.5 * float(a.rate))
+    room_a, room_b = min(reach, a.frames - count - 2), min(reach, b.frames - count - 2)
+    if room_a < 1 or room_b < 1:
+        return a, b
+    features = [features_of(clip.poses) for clip in (a, b)]
+    ends = features[0][:, a.frames - 1 - room_a :]
+    starts = features[1][:, : room_b + 1]
+    moving = [np.gradient(part, axis=1) * float(a.rate) * 0.1 for part in (ends, starts)]
+    states = [np.concatenate([part, speed]) for part, speed in zip((ends, starts), moving, strict=True)]
+    apart = (states[0] ** 2).sum(axis=0)[:, None] + (states[1] ** 2).sum(axis=0)[None] - 2.0 * states[0].T @ states[1]
+    # The best pair, and of those as good the one that keeps most.
+    kept = (np.arange(room_a + 1)[:, None] - np.arange(room_b + 1)[None]) / (room_a + room_b)
+    i, j = np.unravel_index(int(np.argmin(apart - 1e-3 * kept * apart.mean())), apart.shape)
+    # The blend is around that moment: half of it before, half after.
+    half = count // 2
+    last = min(a.frames - 1 - room_a + int(i) + half, a.frames - 1)
+    first = max(int(j) - half, 0)
+    return span_of(a, 0, last), span_of(b, first, b.frames - 1)
+
+
+def _appended(subject: Subject, a: Clip, b: Clip, count: int) -> Clip:
+    """``b`` after ``a``, the last ``count`` frames of ``a`` going over into the first of ``b``."""
+    at = a.frames - 1 - count
+    heading, spot = stand_of(a, at + count // 2)
+    own_heading, own_spot = stand_of(b, count // 2)
+    turn = heading - own_heading
+    about = quaternion_from_axis_angle(_UP, turn)
+    b = moved_over_ground(b, turn, spot - rotate(about, own_spot))
+    share = eased(np.linspace(0.0, 1.0, count + 1)) if count else np.ones(1)
+    poses_a, poses_b = a.poses, b.poses
+    frames = at + b.frames
+    over = slice(at, at + count + 1)
+    tracks = np.concatenate([poses_a.rotation_tracks[:, :, :at], poses_b.rotation_tracks], axis=2)
+    first = poses_a.rotation_tracks[:, :, at:].transpose(0, 2, 1)
+    second = poses_b.rotation_tracks[:, :, : count + 1].transpose(0, 2, 1)
+    tracks[:, :, over] = slerp(first, second, share).transpose(0, 2, 1)
+    bones = np.union1d(poses_a.translated_bones, poses_b.translated_bones).astype(np.intp)
+    places = np.stack(
+        [
+            _crossed(local_places(poses_a, bone), local_places(poses_b, bone), at, count, share)
+            for bone in bones.tolist()
+        ]
+    )
+    meshes = {track.mesh for track in (*poses_a.morph_tracks, *poses_b.morph_tracks)}
+    morphs = tuple(MorphTrack(mesh, _morphs(poses_a, poses_b, mesh, at, count, share)) for mesh in sorted(meshes))
+    joined = with_poses(
+        a, Poses(poses_a.skeleton, np.ascontiguousarray(tracks), bones, places, morphs), keyed=a.keyed | b.keyed
+    )
+    if count < 2:
+        return joined
+    return _with_standing_feet(subject, joined, a, b, at, count, frames)
+
+
+def _crossed(a: Floats, b: Floats, at: int, count: int, share: Floats) -> Floats:
+    out = np.concatenate([a[:, :at], b], axis=1)
+    out[:, at : at + count + 1] = a[:, at:] * (1.0 - share) + b[:, : count + 1] * share
+    return out
+
+
+def _morphs(a: Poses, b: Poses, mesh: int, at: int, count: int, share: Floats) -> Floats:
+    rows = [next((track.weights for track in poses.morph_tracks if track.mesh == mesh), None) for poses in (a, b)]
+    size = next(row for row in rows if row is not None).shape[0]
+    full = [np.zeros((size, poses.frames)) if row is None else row for row, poses in zip(rows, (a, b), strict=True)]
+    return _crossed(full[0], full[1], at, count, share)
+
+
+def _with_standing_feet(subject: Subject, joined: Clip, a: Clip, b: Clip, at: int, count: int, frames: int) -> Clip:
+    """Feet that stand at the blend, in the one clip or the other, planted there; elsewhere nothing changes."""
+    soles = soles_of(subject)
+    own = [contacts_of(subject, clip, soles) for clip in (a, b)]
+    heel: dict[str, np.ndarray] = {}
+    ball: dict[str, np.ndarray] = {}
+    for side in SIDES:
+        for out, part in ((heel, "heel"), (ball, "ball")):
+            mask = np.zeros(frames, dtype=bool)
+            mask[: a.frames] |= getattr(own[0], part)[side]
+            later = getattr(own[1], part)[side]
+            mask[at:] |= later
+            # In the blend a foot stands if it does so in the clip that counts more.
+            middle = at + count // 2
+            mask[at:middle] = getattr(own[0], part)[side][at:middle]
+            mask[middle : at + count + 1] = later[middle - at : count + 1]
+            out[side] = mask
+    tracks = joined.poses.rotation_tracks.copy()
+    places = {bone: local_places(joined.poses, bone).copy() for bone in joined.poses.translated_bones.tolist()}
+    chain = ChainWorld(joined.skeleton, tracks, places)
+    plant_feet(subject, soles, Contacts(heel, ball, Floor(subject.floor_m)), float(joined.rate), chain)
+    inside = np.zeros(frames, dtype=bool)
+    inside[at : at + count + 1] = True
+    share = nearness(inside, 0.25 * float(joined.rate))
+    mixed = slerp(joined.poses.rotation_tracks.transpose(0, 2, 1), tracks.transpose(0, 2, 1), share).transpose(0, 2, 1)
+    bones = joined.poses.translated_bones
+    moved = np.stack([local_places(joined.poses, b) * (1.0 - share) + chain.places[b] * share for b in bones.tolist()])
+    return with_poses(
+        joined, replace(joined.poses, rotation_tracks=np.ascontiguousarray(mixed), translation_tracks=moved)
+    )

@@ -1,0 +1,60 @@
+"""Speed and direction of time: faster, slower, to a duration, backward."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+
+from fairswap.clip import Clip, MorphTrack, Poses
+from fairswap.clips.spans import with_poses
+from fairswap.errors import UsageError
+
+
+def at_speed(clip: Clip, factor: float) -> Clip:
+    """The clip ``factor`` times as fast, at its own rate; first and last pose are kept.
+
+    Raises
+    ------
+    UsageError
+        If the factor is no positive number.
+    """
+    if not np.isfinite(factor) or factor <= 0.0:
+        raise UsageError(f"a speed of {factor} is none", remedy="Give a number above zero: 2 is twice as fast")
+    frames = max(round((clip.frames - 1) / factor) + 1, 2 if clip.frames > 1 else 1)
+    return with_poses(clip, clip.poses.at(np.linspace(0.0, clip.frames - 1, frames)))
+
+
+def lasting(clip: Clip, seconds: float) -> Clip:
+    """The clip lasting ``seconds``, to the nearest frame.
+
+    Raises
+    ------
+    UsageError
+        If that is no time, or the clip has one frame only.
+    """
+    if not np.isfinite(seconds) or seconds <= 0.0:
+        raise UsageError(f"a duration of {seconds} s is none", remedy="Give seconds above zero")
+    if clip.frames < 2:
+        raise UsageError(f"clip {clip.name!r} has one frame, which lasts no time")
+    return at_speed(clip, clip.duration_s / seconds)
+
+
+def reverse(clip: Clip) -> Clip:
+    """The clip backward."""
+    poses = clip.poses
+    places = None if poses.translation_tracks is None else np.ascontiguousarray(poses.translation_tracks[:, :, ::-1])
+    new = Poses(
+        poses.skeleton,
+        np.ascontiguousarray(poses.rotation_tracks[:, :, ::-1]),
+        poses.translated_bones,
+        places,
+        tuple(MorphTrack(track.mesh, np.ascontiguousarray(track.weights[:, ::-1])) for track in poses.morph_tracks),
+    )
+    return with_poses(clip, new)
+
+
+def relabelled(clip: Clip, rate: Fraction) -> Clip:
+    """The same frames at another rate: for files that tell their rate wrongly."""
+    return replace(clip, rate=rate, origin=None)

@@ -1,0 +1,49 @@
+"""From a clip to a table: a line for each frame, seven columns for each bone, the bones in comments on top."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Sequence
+from pathlib import Path
+
+import numpy as np
+
+from fairswap.clip import Clip
+from fairswap.errors import UsageError
+from fairswap.figure import Figure
+from fairswap.formats.storage import write_atomically
+from fairswap.space import Space
+
+FIRST_LINE = '# fairswap = "motion/1"'
+PARTS = ("x", "y", "z", "qx", "qy", "qz", "qw")
+
+
+def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | None, force: bool) -> list[Path]:
+    """Write one clip as ``.csv``; see :func:`fairswap.save`. The table is always in metres, +Y up, facing +Z."""
+    if len(clips) != 1:
+        raise UsageError(f"a table holds one clip, not {len(clips)}", remedy="Pick one with --clip, or give a folder")
+    write_atomically(path, _lines(clips[0]), force)
+    return [path]
+
+
+def _lines(clip: Clip) -> Iterator[bytes]:
+    skeleton = clip.skeleton
+    yield f"{FIRST_LINE}\n# clip = {json.dumps(clip.name)}\n# rate = {json.dumps(str(clip.rate))}\n".encode()
+    for bone, name in enumerate(skeleton.names):
+        row = {
+            "name": name,
+            "parent": int(skeleton.parents[bone]),
+            "place": skeleton.rest_translations[bone].tolist(),
+            "turn": skeleton.rest_rotations[bone].tolist(),
+            "end": bone in skeleton.ends,
+            "keyed": bone in clip.keyed,
+        }
+        yield f"# bone = {json.dumps(row, ensure_ascii=False)}\n".encode()
+    heads = [f"{name}.{part}".replace('"', "'") for name in skeleton.names for part in PARTS]
+    yield (",".join(['"time_s"', *(f'"{head}"' for head in heads)]) + "\n").encode()
+    world = clip.world()
+    values = np.concatenate([world.positions, world.rotations], axis=2).reshape(clip.frames, -1)
+    times = np.arange(clip.frames) / float(clip.rate)
+    for time, numbers in zip(times.tolist(), values.tolist(), strict=True):
+        # repr gives every number back exactly as it was.
+        yield (",".join([repr(time), *map(repr, numbers)]) + "\n").encode()
