@@ -72,6 +72,17 @@ def test_reports_keep_to_their_published_schemas(street):
         "bones-match": json.loads(run("bones", "match", motion, figure_file, "--json").stdout),
         "bones-show": json.loads(run("bones", "show", figure_file, "--json").stdout),
     }
+    verbs = {
+        "clip-change": ["mirror", figure_file.parent / "juniper-walk.glb", "-o", "m.glb"],
+        "clip-cut": ["cut", motion, "--piece", "a=0..2", "-o", "cut.bvh"],
+        "clip-join": ["join", motion, motion, "-o", "j.bvh"],
+        "clip-loop": ["loop", motion, "-o", "l.bvh"],
+        "clip-thin": ["thin", result, "--mm", "5", "-o", "t.glb"],
+        "clip-clean": ["clean", motion, "-o", "cl.bvh"],
+        "clip-describe": ["describe", motion],
+        "clip-draw": ["draw", motion, "--role", "head", "-o", "d.png"],
+    }
+    reports |= {name: json.loads(run("clip", *words, "--json").stdout) for name, words in verbs.items()}
     folder_of_schemas = Path(fairswap.__file__).parent / "data" / "schemas"
     published = {path.name.removesuffix(".schema.json") for path in folder_of_schemas.iterdir()}
     assert published == {*reports, "bones-merge"}

@@ -16,7 +16,9 @@ from fairswap.kernels import Floats
 from fairswap.rotation import angle_between, conjugate, multiply, quaternion_from_axis_angle, rotate, slerp
 
 _SHORTEST_S = 0.3
-_SEARCH_RATE, _MOST_FRAMES = 20.0, 6000
+_SEARCH_RATE, _MOST_FRAMES, _MOST_FEATURES = 30.0, 6000, 40
+# How far ahead a speed is counted as a difference of place, in seconds.
+_SPEED_S = 0.08
 TRAVELS = ("kept", "removed", "whole")
 
 
@@ -50,16 +52,18 @@ def find_cycles(clip: Clip, count: int = 3) -> list[Cycle]:
     shortest = max(round(_SHORTEST_S * rate), 2)
     if clip.frames < shortest + 2:
         raise ImpossibleError(f"clip {clip.name!r} is too short for a cycle", remedy=f"It has {clip.frames} frames")
-    features = features_of(clip.poses)
-    features = features - features.mean(axis=1, keepdims=True)
+    step = max(round(rate / _SEARCH_RATE), -(-clip.frames // _MOST_FRAMES), 1)
+    coarse = np.arange(0, clip.frames, step)
+    features = _fewer(features_of(_at_frames(clip.poses, coarse)))
     if float((features**2).sum(axis=0).max()) < 1e-6:
         raise ImpossibleError(f"nothing moves in clip {clip.name!r}, so nothing repeats")
     found = []
     # The most likely period first: twice it may fit a little better, frame on frame, and is not the cycle.
-    for period in _periods(features, rate, shortest):
-        found += _phases(clip, features, period, shortest)
+    for period in _periods(features, max(shortest // step, 2)):
+        for first, last in _phases(features, rate / step, period, max(shortest // step, 2)):
+            found.append(_refined(clip, first * step, last * step, step))
     cycles: list[Cycle] = []
-    for _, first, last in found:
+    for first, last in found:
         apart = all(abs(first - c.first) + abs(last - c.last) > 0.15 * (c.last - c.first) for c in cycles)
         if apart:
             cycles.append(Cycle(first, last, seam_of(clip, first, last)))
@@ -72,56 +76,79 @@ def find_cycles(clip: Clip, count: int = 3) -> list[Cycle]:
     return cycles
 
 
-def _periods(features: Floats, rate: float, shortest: int) -> list[int]:
+def _at_frames(poses: Poses, frames: np.ndarray) -> Poses:
+    tracks = poses.rotation_tracks[:, :, frames]
+    places = None if poses.translation_tracks is None else poses.translation_tracks[:, :, frames]
+    return Poses(poses.skeleton, tracks, poses.translated_bones, places)
+
+
+def _fewer(features: Floats) -> Floats:
+    """The features in the few directions in which they vary, distances kept (principal components)."""
+    features = features - features.mean(axis=1, keepdims=True)
+    strength, ways = np.linalg.eigh(features @ features.T)
+    keep = strength > 1e-5 * max(float(strength[-1]), 1e-12)
+    return np.asarray(ways[:, keep][:, -_MOST_FEATURES:].T @ features)
+
+
+def _periods(features: Floats, shortest: int) -> list[int]:
     """Frames after which the whole take comes back to itself, most likely first: the shortest of those that do so well.
 
     The mean squared distance of a take from itself, moved on, for all ways on at once, by its spectrum (Wiener and
     Khinchin).
     """
-    step = max(int(np.ceil(max(rate / _SEARCH_RATE / 2.0, features.shape[1] / _MOST_FRAMES))), 1)
-    coarse = features[:, ::step]
-    n = coarse.shape[1]
+    n = features.shape[1]
     size = 1 << int(np.ceil(np.log2(2 * n)))
-    spectrum = np.fft.rfft(coarse, size, axis=1)
+    spectrum = np.fft.rfft(features, size, axis=1)
     together = np.fft.irfft((np.abs(spectrum) ** 2).sum(axis=0), size)[:n]
-    energy = np.concatenate([[0.0], np.cumsum((coarse**2).sum(axis=0))])
+    energy = np.concatenate([[0.0], np.cumsum((features**2).sum(axis=0))])
     lags = np.arange(n)
     overlap = np.maximum(n - lags, 1)
     distance = (energy[n - lags] + energy[n] - energy[lags] - 2.0 * together) / overlap
     usual = 2.0 * energy[n] / n
-    low = max(shortest // step, 2)
-    high = n - max(n // 8, 3)
-    inside = np.arange(max(low, 1), max(high, low + 1))
+    inside = np.arange(shortest, max(n - max(n // 8, 3), shortest + 1))
     inside = inside[(inside < n - 1) & (inside > 0)]
     minima = [k for k in inside.tolist() if distance[k] <= distance[k - 1] and distance[k] <= distance[k + 1]]
     good = [k for k in minima if distance[k] < 0.25 * usual]
     # A take that ends as it began may be one cycle as a whole.
-    whole = features.shape[1] - 1
+    whole = n - 1
     ends_meet = float(((features[:, whole] - features[:, 0]) ** 2).sum()) < 0.02 * usual
     if not good:
-        rest = [int(k * step) for k in sorted(minima, key=lambda k: distance[k])[:3]]
+        rest = sorted(minima, key=lambda k: distance[k])[:3]
         return [whole, *rest] if ends_meet else rest or [whole]
     best = min(distance[k] for k in good)
     # Two cycles fit as well as one; the shortest that fits nearly as well is the cycle.
     first = next(k for k in good if distance[k] <= best + 0.08 * usual)
-    others = sorted((k for k in good if k != first), key=lambda k: distance[k])
-    return [int(k * step) for k in (first, *others[:3])]
+    return [first, *sorted((k for k in good if k != first), key=lambda k: distance[k])[:3]]
 
 
-def _phases(clip: Clip, features: Floats, period: int, shortest: int) -> list[tuple[float, int, int]]:
-    """The best start frames for cycles of about a period, each with how badly it fits."""
-    frames, rate = clip.frames, float(clip.rate)
-    moving = np.gradient(features, axis=1) * rate * 0.08
-    state = np.concatenate([features, moving])
+def _phases(features: Floats, rate: float, period: int, shortest: int) -> list[tuple[int, int]]:
+    """The best first and last frames for cycles of about a period."""
+    longest = features.shape[1] - 1
+    state = np.concatenate([features, np.gradient(features, axis=1) * rate * _SPEED_S])
     reach = max(round(0.08 * period), 2)
     rows = []
-    longest = frames - 1
     for length in range(max(min(period, longest) - reach, shortest), min(period + reach, longest) + 1):
-        apart = ((state[:, length:] - state[:, : frames - length]) ** 2).sum(axis=0)
+        apart = ((state[:, length:] - state[:, : state.shape[1] - length]) ** 2).sum(axis=0)
         best = int(np.argmin(apart))
         rows.append((float(apart[best]), best, best + length))
-    rows.sort()
-    return rows[:3]
+    return [(first, last) for _, first, last in sorted(rows)[:3]]
+
+
+def _refined(clip: Clip, first: int, last: int, step: int) -> tuple[int, int]:
+    """The best pair of frames near two that were found on every ``step``-th frame."""
+    if step == 1:
+        return first, last
+    last = min(last, clip.frames - 1)
+    near = [np.arange(max(at - step, 0), min(at + step, clip.frames - 1) + 1) for at in (first, last)]
+    states = []
+    for frames in near:
+        around = np.clip(np.arange(frames[0] - 1, frames[-1] + 2), 0, clip.frames - 1)
+        features = features_of(_at_frames(clip.poses, around))
+        speed = np.gradient(features, axis=1) * float(clip.rate) * _SPEED_S
+        states.append(np.concatenate([features, speed])[:, 1:-1])
+    apart = ((states[0][:, :, None] - states[1][:, None, :]) ** 2).sum(axis=0)
+    i, j = np.unravel_index(int(np.argmin(apart)), apart.shape)
+    return int(near[0][i]), int(near[1][j])
 
 
 def seam_of(clip: Clip, first: int, last: int) -> Seam:

@@ -1,9 +1,7 @@
 """Fewest keys for a stated budget: in degrees for each bone, or in millimetres at the ends of the limbs.
 
-Each track is split where it is furthest from a straight (slerped) way between its keys, until all frames are near
-enough (Douglas and Peucker 1973, for all tracks and segments at once); then keys that are not needed are taken out
-again. With a budget in millimetres the bones get shares of it by how far they reach, and the whole is checked in the
-world, in all frames.
+From each key the next is the furthest one that a straight (slerped) way reaches within the budget. With a budget in
+millimetres the bones get shares of it by how far they reach, and the whole is checked in the world, in all frames.
 """
 
 from __future__ import annotations
@@ -22,6 +20,7 @@ from fairswap.rotation import slerp, without_sign_jumps
 from fairswap.skeleton import Skeleton
 
 _FEET_MM = 1.0
+_BLOCK = 1500
 _SAME = 1e-6
 
 
@@ -105,10 +104,12 @@ def _thinned(
     poses, frames = clip.poses, clip.frames
     tracks = np.stack([without_sign_jumps(track) for track in poses.rotation_tracks])
     kept = _keys(tracks, turns, rotation=True)
+    kept[np.ptp(tracks, axis=2).max(axis=1) < _SAME, 1:] = False
     shown = np.ascontiguousarray(_shown(tracks, kept, rotation=True))
     moved = poses.translated_bones.tolist()
     places = poses.translation_tracks if poses.translation_tracks is not None else np.empty((0, 3, frames))
     kept_places = _keys(places, np.full(len(moved), place), rotation=False)
+    kept_places[np.ptp(places, axis=2).max(axis=1, initial=0.0) < _SAME, 1:] = False
     shown_places = _shown(places, kept_places, rotation=False)
     new = Poses(poses.skeleton, shown, poses.translated_bones, shown_places, poses.morph_tracks)
     off = np.linalg.norm(new.world().position_tracks - world, axis=1)
@@ -128,47 +129,69 @@ def _thinned(
 
 
 def _keys(tracks: Floats, budgets: Floats, rotation: bool) -> np.ndarray:
-    """Which frames to keep ``(tracks, frames)``, so that what is between is within the budgets."""
+    """Which frames to keep ``(tracks, frames)``: from each key the longest way on that holds the budget, and so on.
+
+    All tracks, in blocks of time, go on side by side; how far each gets is found by doubling and halving.
+    """
     count, _, frames = tracks.shape
     kept = np.zeros((count, frames), dtype=bool)
-    if not count:
+    if not count or frames < 2:
+        kept[:] = True
         return kept
     kept[:, 0] = kept[:, -1] = True
-    constant = np.ptp(tracks, axis=2).max(axis=1) < _SAME
-    open_rows = np.flatnonzero(~constant)
-    while len(open_rows):
-        off = _off(tracks[open_rows], kept[open_rows], rotation)
-        ratio = off / budgets[open_rows, None]
-        worst = _worst_between(kept[open_rows], ratio)
-        rows, at = np.nonzero(worst & (ratio > 1.0))
-        kept[open_rows[rows], at] = True
-        open_rows = open_rows[np.unique(rows)]
-    busy = np.flatnonzero(~constant)
-    for parity in (0, 1, 0, 1, 0, 1):
-        busy = _without_needless(tracks, budgets, kept, busy, parity, rotation)
-    kept[constant, 1:] = False
+    busy = np.flatnonzero(np.ptp(tracks, axis=2).max(axis=1) >= _SAME)
+    starts = np.arange(0, frames - 1, _BLOCK)
+    rows = np.repeat(busy, len(starts))
+    at = np.tile(starts, len(busy))
+    ends = np.minimum(at + _BLOCK, frames - 1)
+    kept[rows, at] = True
+    reach = np.minimum(8, ends - at)  # how far the last step got: a good guess for the next
+    while len(rows):
+        low, high = np.ones(len(rows), dtype=np.intp), np.zeros(len(rows), dtype=np.intp)
+        left = ends - at
+        trial = np.clip(reach, 1, left)
+        open_ = np.arange(len(rows))
+        while len(open_):
+            holds = _holds(tracks, rows[open_], at[open_], trial[open_], budgets, rotation)
+            low[open_] = np.where(holds, trial[open_], low[open_])
+            high[open_] = np.where(holds, high[open_], trial[open_])
+            done = (low == left) | ((high > 0) & (high - low <= 1)) | ((low == 1) & (high == 1))
+            open_ = open_[~done[open_]]
+            trial = np.where(high == 0, np.minimum(2 * low, left), (low + high) // 2)
+        at = at + low
+        reach = low
+        kept[rows, at] = True
+        going = at < ends
+        rows, at, ends, reach = rows[going], at[going], ends[going], reach[going]
     return kept
 
 
-def _without_needless(
-    tracks: Floats, budgets: Floats, kept: np.ndarray, rows: Integers, parity: int, rotation: bool
-) -> Integers:
-    """Take out every other key without which its two neighbours still hold the budget."""
-    trial = kept.copy()
-    order = np.cumsum(kept, axis=1)
-    inner = kept.copy()
-    inner[:, [0, -1]] = False
-    candidates = inner & (order % 2 == parity)
-    trial &= ~candidates
-    off = _off(tracks[rows], trial[rows], rotation) / budgets[rows, None]
-    # Of each stretch between the keys of the trial the worst frame decides whether its candidate may go.
-    stretch = np.cumsum(trial[rows], axis=1)
-    for number, row in enumerate(rows.tolist()):
-        worst = np.zeros(int(stretch[number, -1]) + 1)
-        np.maximum.at(worst, stretch[number], off[number])
-        gone = candidates[row] & (worst[stretch[number]] <= 1.0)
-        kept[row] &= ~gone
-    return rows
+def _holds(
+    tracks: Floats, rows: Integers, start: Integers, length: Integers, budgets: Floats, rotation: bool
+) -> np.ndarray:
+    """Whether the straight way over ``length`` frames from ``start`` holds the budget, for many tracks at once."""
+    out = np.ones(len(rows), dtype=bool)
+    size = np.ceil(np.log2(np.maximum(length, 2))).astype(np.intp)
+    for power in np.unique(size[length > 1]).tolist():
+        mine = np.flatnonzero((size == power) & (length > 1))
+        steps = np.arange(1, int(length[mine].max()))
+        share = np.minimum(steps / length[mine, None], 1.0)
+        row, first = rows[mine], start[mine]
+        a, b = tracks[row, :, first], tracks[row, :, first + length[mine]]
+        between = tracks[row[:, None], :, np.minimum(first[:, None] + steps, (first + length[mine])[:, None])]
+        if rotation:
+            angle = np.arccos(np.clip(np.einsum("rc,rc->r", a, b), -1.0, 1.0))[:, None]
+            sine = np.sin(angle)
+            flat = sine < 1e-6
+            safe = np.where(flat, 1.0, sine)
+            weight_a = np.where(flat, 1.0 - share, np.sin((1.0 - share) * angle) / safe)
+            weight_b = np.where(flat, share, np.sin(share * angle) / safe)
+            cosine = weight_a * np.einsum("rc,rsc->rs", a, between) + weight_b * np.einsum("rc,rsc->rs", b, between)
+            off = 2.0 * np.arccos(np.clip(cosine, -1.0, 1.0))
+        else:
+            off = np.linalg.norm(a[:, None] + (b - a)[:, None] * share[..., None] - between, axis=2)
+        out[mine] = (off <= budgets[row, None]).all(axis=1)
+    return out
 
 
 def _brackets(kept: np.ndarray) -> tuple[Integers, Integers]:
@@ -192,28 +215,6 @@ def _shown(tracks: Floats, kept: np.ndarray, rotation: bool) -> Floats:
     a, b = tracks[rows, :, before], tracks[rows, :, after]  # (tracks, frames, n)
     out = slerp(a, b, share) if rotation else a + (b - a) * share[..., None]
     return out.transpose(0, 2, 1)
-
-
-def _off(tracks: Floats, kept: np.ndarray, rotation: bool) -> Floats:
-    """How far what the keys show is off ``(tracks, frames)``: radians, or metres."""
-    shown = _shown(tracks, kept, rotation)
-    if not rotation:
-        return np.asarray(np.linalg.norm(shown - tracks, axis=1))
-    # By the chord: the angle is four times its half, for small ones; never too small for large ones.
-    chord = np.linalg.norm(shown - tracks, axis=1)
-    return np.asarray(4.0 * np.arcsin(np.minimum(0.5 * chord, 1.0)))
-
-
-def _worst_between(kept: np.ndarray, ratio: Floats) -> np.ndarray:
-    """The worst frame of each stretch between keys."""
-    before, _ = _brackets(kept)
-    flat = (np.arange(len(kept))[:, None] * kept.shape[1] + before).ravel()
-    order = np.lexsort((-ratio.ravel(), flat))
-    first = np.ones(len(order), dtype=bool)
-    first[1:] = flat[order][1:] != flat[order][:-1]
-    out = np.zeros(ratio.size, dtype=bool)
-    out[order[first]] = True
-    return out.reshape(ratio.shape)
 
 
 def _reach(skeleton: Skeleton) -> Floats:
