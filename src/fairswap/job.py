@@ -136,7 +136,7 @@ def _converted(document: Document, swap: Swap, clip: Clip, finish: Finish) -> Co
     plain_clip = swap.carry_plain(clip, finish)
     before: Comparison | None = None
     if finish != replace(AS_CARRIED, travel=finish.travel, scale_travel=finish.scale_travel):
-        before = compare_subjects(sides[0], clip, sides[1], plain_clip)
+        before = compare_subjects(sides[0], clip, sides[1], plain_clip, inside=False)
     carried = swap.finish(clip, plain_clip, finish)
     if finish.travel == "none":
         # On the spot nothing can be held against the source's way: what was planted is compared before it is taken out.

@@ -9,6 +9,7 @@ import numpy as np
 
 from fairswap.body.carried import contacts_of
 from fairswap.body.contacts import Contacts
+from fairswap.body.hands import seconds_inside
 from fairswap.body.soles import lowest_and_speed, soles_of
 from fairswap.body.subject import Subject
 from fairswap.body.tracks import widest_mask
@@ -83,7 +84,8 @@ class ContactsKept:
 class Comparison:
     """The result of :func:`compare`. Angles in degrees, hips in percent of the leg's length.
 
-    ``stands`` ``(2, 2, frames)`` says when the feet of source and result stand, left and right.
+    ``stands`` ``(2, 2, frames)`` says when the feet of source and result stand, left and right; ``inside_s`` how long
+    palms of both are inside the own body (None without a mesh).
     """
 
     clip: str
@@ -99,6 +101,7 @@ class Comparison:
     per_frame_degrees: Floats
     times_s: Floats
     stands: np.ndarray
+    inside_s: tuple[float | None, float | None]
 
     def _limbs(self) -> list[RoleDifference]:
         return [role for role in self.roles if role.part in LIMB_PARTS and role.by == "direction"]
@@ -177,6 +180,7 @@ class Comparison:
             "after": _rounded(self.after),
             "contacts": _rounded(self.contacts) | {"kept_share": round(self.contacts.kept_share, 4)},
             "jerk_ratio": round(self.jerk_ratio, 4),
+            "inside_body_s": [None if value is None else round(value, 4) for value in self.inside_s],
             "roles": [_rounded(role) for role in self.roles],
         }
 
@@ -211,8 +215,9 @@ def compare(
     return compare_subjects(subjects[0], source_clip, subjects[1], result_clip)
 
 
-def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comparison:
-    """As :func:`compare`, with figures that are ready already."""
+def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip, *, inside: bool = True) -> Comparison:
+    """As :func:`compare`, with figures that are ready already; without ``inside`` it is not told how long hands are
+    inside the body."""
     frames, rate = clip_a.frames, float(clip_a.rate)
     times = np.arange(frames) / rate
     aligned = clip_b.rate == clip_a.rate and clip_b.frames == frames
@@ -276,6 +281,7 @@ def compare_subjects(a: Subject, clip_a: Clip, b: Subject, clip_b: Clip) -> Comp
         jerk_ratio=jerks[1] / jerks[0] if jerks[0] > 0 else 1.0,
         per_frame_degrees=degrees[limbs].mean(axis=0),
         times_s=times,
+        inside_s=(seconds_inside(a, clip_a), seconds_inside(b, clip_b)) if inside else (None, None),
         stands=np.stack([[found.stands(name) for name in SIDES] for found in contacts]),
     )
 

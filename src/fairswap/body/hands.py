@@ -18,6 +18,7 @@ from fairswap.body.sleeves import Sleeve, sleeves_of
 from fairswap.body.subject import Subject
 from fairswap.body.tracks import nearness, runs_of, smoothed, widest, with_hysteresis, without_short
 from fairswap.bones.roles import SIDES
+from fairswap.clip import Clip
 from fairswap.errors import UsageError
 from fairswap.kernels import Floats
 from fairswap.rotation import conjugate, multiply, rotate
@@ -133,8 +134,17 @@ def clear_arms(target: Subject, chain: ChainWorld, rate: float) -> Floats:
     return worst
 
 
+def seconds_inside(side: Subject, clip: Clip) -> float | None:
+    """How long a palm is more than a centimetre inside the own body, seconds; None without a mesh that tells."""
+    if not side.figure.meshes:
+        return None
+    places = {bone: clip.poses.translation_track(bone) for bone in clip.poses.translated_bones.tolist()}
+    chain = ChainWorld(side.skeleton, clip.poses.rotation_tracks, places)
+    return inside_share(side, chain) * clip.frames / float(clip.rate)
+
+
 def inside_share(target: Subject, chain: ChainWorld) -> float:
-    """The share of frames in which a hand is more than a centimetre inside the own body."""
+    """The share of frames in which a palm is more than a centimetre inside the own body."""
     palms, sleeves = palms_of(target), sleeves_of(target)
     inside = np.zeros(chain.tracks.shape[2], dtype=bool)
     for side in SIDES:

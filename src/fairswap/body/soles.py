@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -49,6 +50,7 @@ class Sole:
         )
 
 
+@lru_cache(maxsize=8)
 def soles_of(subject: Subject) -> dict[str, Sole]:
     """The soles ``left`` and ``right``: from the lowest vertices of the feet, without meshes from the joints."""
     figure, roles, stands = subject.figure, subject.roles, subject.t_world

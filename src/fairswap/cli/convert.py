@@ -232,6 +232,7 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
         yield f"           {facts}; hips' path {clip['hips_mean_percent']:.2f} % of leg off"
         yield f"           {manners.footing(clip)}"
         yield f"           {manners.contact_line(clip)}"
+        yield from (f"           {line}" for line in manners.inside_lines(clip))
         before = clip["as_carried"]
         if before["likeness"] != clip["likeness"]:
             yield (

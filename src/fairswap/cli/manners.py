@@ -135,6 +135,13 @@ def footing(report: dict[str, Any]) -> str:
     )
 
 
+def inside_lines(report: dict[str, Any]) -> Iterator[str]:
+    """A line if hands of the result are inside the own body for longer than the source's."""
+    before, after = report["inside_body_s"]
+    if after is not None and after > (before or 0.0) + 0.1:
+        yield f"hands are inside the body for {after:.1f} s (source {before or 0.0:.1f}); --clear pushes them out"
+
+
 def contact_line(report: dict[str, Any]) -> str:
     """How foot contacts were kept, in a sentence."""
     contacts = report["contacts"]

@@ -13,7 +13,7 @@ from fairswap.body.feet import plant_feet
 from fairswap.body.limb import ChainWorld
 from fairswap.body.soles import soles_of
 from fairswap.body.subject import Subject
-from fairswap.body.tracks import eased, nearness
+from fairswap.body.tracks import eased, nearness, runs_of
 from fairswap.bones.roles import SIDES
 from fairswap.clip import Clip, MorphTrack, Poses
 from fairswap.clips.ground import moved_over_ground, stand_of
@@ -154,6 +154,11 @@ def _with_standing_feet(subject: Subject, joined: Clip, a: Clip, b: Clip, at: in
     plant_feet(subject, soles, Contacts(heel, ball, Floor(subject.floor_m)), float(joined.rate), chain)
     inside = np.zeros(frames, dtype=bool)
     inside[at : at + count + 1] = True
+    # A stance that reaches out of the blend is planted as a whole: its place may differ from where the foot was before.
+    for side in SIDES:
+        for start, stop in runs_of(heel[side] | ball[side]):
+            if start <= at + count and stop > at:
+                inside[start:stop] = True
     share = nearness(inside, 0.25 * float(joined.rate))
     mixed = slerp(joined.poses.rotation_tracks.transpose(0, 2, 1), tracks.transpose(0, 2, 1), share).transpose(0, 2, 1)
     bones = joined.poses.translated_bones
