@@ -7,11 +7,10 @@ figure.
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from pathlib import Path
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import msgspec
 import numpy as np
@@ -21,12 +20,11 @@ from fairswap.body.tracks import eased
 from fairswap.bones.roles import is_role
 from fairswap.clip import Clip, Poses
 from fairswap.errors import ImpossibleError, InputError
-from fairswap.formats.storage import read_bytes
+from fairswap.formats.own import struct_from_file
 from fairswap.kernels import Floats
 from fairswap.pose.saved import SavedPose, quaternion_from_turn
 from fairswap.rotation import IDENTITY, conjugate, multiply, rotate, slerp
 
-FIRST_LINE = 'fairswap = "layers/1"'
 _Three = tuple[float, float, float]
 _Share = Annotated[float, msgspec.Meta(ge=0.0, le=1.0)]
 _Seconds = Annotated[float, msgspec.Meta(ge=0.0)]
@@ -98,17 +96,7 @@ def load_layers(path: str | Path) -> LayerFile:
     InputError
         With the field that is wrong.
     """
-    try:
-        raw: dict[str, Any] = tomllib.loads(read_bytes(Path(path)).decode("utf-8-sig"))
-    except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-        raise InputError(f"it is not TOML ({error})", file=path) from None
-    if raw.get("fairswap") != "layers/1":
-        raise InputError("it holds no layers", file=path, remedy=f"Its first line must be {FIRST_LINE}")
-    try:
-        read = msgspec.convert(raw, _File)
-    except msgspec.ValidationError as error:
-        problem, _, place = str(error).partition(" - at `$.")
-        raise InputError(problem, file=path, place=place.rstrip("`") or None) from None
+    read = struct_from_file(path, "layers/1", "a file of layers", _File)
     for number, layer in enumerate(read.layer):
         place = f"layer[{number}]"
         if bool(layer.role) == bool(layer.pose):

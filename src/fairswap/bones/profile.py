@@ -4,17 +4,17 @@ from __future__ import annotations
 
 import os
 import re
-import tomllib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated
 
 import msgspec
 
 from fairswap.bones.roles import RoleMap, is_role, role_order
 from fairswap.errors import InputError
+from fairswap.formats.own import struct_from_text
 from fairswap.skeleton import Skeleton
 from fairswap.space import OURS, Space
 
@@ -176,17 +176,7 @@ def _built_in(path: Path) -> BoneProfile:
 
 
 def _profile_from_text(text: str, file: str) -> BoneProfile:
-    try:
-        raw: dict[str, Any] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"it is not TOML ({error})", file=file) from None
-    if raw.get("fairswap") != "bones/1":
-        raise InputError("it is not a bone profile", file=file, remedy=f"Its first line must be {FIRST_LINE}")
-    try:
-        read = msgspec.convert(raw, _File)
-    except msgspec.ValidationError as error:
-        problem, _, place = str(error).partition(" - at `$.")
-        raise InputError(problem, file=file, place=place.rstrip("`") or None) from None
+    read = struct_from_text(text, file, "bones/1", "a bone profile", _File)
     taken: dict[str, str] = {}
     roles: dict[str, tuple[str, ...]] = {}
     for role, names in read.roles.items():

@@ -7,18 +7,16 @@ a file does not name stay as they are. So a file can hold a whole pose, or the h
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from pathlib import Path
-from typing import Any
 
 import msgspec
 import numpy as np
 
 from fairswap.bones.roles import is_role, role_order
 from fairswap.errors import InputError
-from fairswap.formats.storage import read_bytes
+from fairswap.formats.own import struct_from_file
 from fairswap.kernels import Floats
 from fairswap.rotation import quaternion_from_axis_angle, rotation_vector
 
@@ -60,17 +58,7 @@ class SavedPose:
         InputError
             With the field that is wrong.
         """
-        try:
-            raw: dict[str, Any] = tomllib.loads(read_bytes(Path(path)).decode("utf-8-sig"))
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
-            raise InputError(f"it is not TOML ({error})", file=path) from None
-        if raw.get("fairswap") != "pose/1":
-            raise InputError("it is not a pose", file=path, remedy=f"Its first line must be {FIRST_LINE}")
-        try:
-            read = msgspec.convert(raw, _File)
-        except msgspec.ValidationError as error:
-            problem, _, place = str(error).partition(" - at `$.")
-            raise InputError(problem, file=path, place=place.rstrip("`") or None) from None
+        read = struct_from_file(path, "pose/1", "a pose", _File)
         for role, turn in read.turns.items():
             place = f"turns.{role}"
             if not is_role(role):
