@@ -2,18 +2,17 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
 
-from fairswap.cli import clip_lines, manners
+from fairswap.cli import clip_files, clip_lines, manners
 
 if TYPE_CHECKING:
     from fairswap.body.subject import Subject
     from fairswap.clip import Clip
-    from fairswap.document import Document
 
 _file = click.argument("file", type=click.Path(path_type=Path))
 _out = click.option(
@@ -56,11 +55,13 @@ def cut(
     pieces = [piece_from_text(text) for text in texts] + (pieces_from_table(table) if table else [])
     if not pieces:
         raise click.UsageError("say what to cut: --piece walk=0..2.5, or --table pieces.csv")
-    document = _loaded(file, out)
-    take = _one(document, names)
+    document = clip_files.loaded(file, out)
+    take = clip_files.one_of(document, names)
     clips, findings = cut_take(take, pieces)
     rows = [{"clip": clip.name, "frames": clip.frames, "seconds": round(clip.duration_s, 6)} for clip in clips]
-    _save(document, clips, out, force, {"verb": "cut", "take": take.name, "clips": rows}, findings, as_json, quiet)
+    clip_files.save_clips(
+        document, clips, out, force, {"verb": "cut", "take": take.name, "clips": rows}, findings, as_json, quiet
+    )
 
 
 @command.command(short_help="Rename clips, by pattern.")
@@ -87,7 +88,7 @@ def rename(
     def rename_all(clips: Sequence[Clip]) -> list[Clip]:
         return renamed(clips, to=to, swaps=pairs, stem=file.stem)
 
-    _change(file, names, out, force, as_json, quiet, "rename", rename_all)
+    clip_files.change_file(file, names, out, force, as_json, quiet, "rename", rename_all)
 
 
 @command.command(short_help="Take idle heads and tails off.")
@@ -119,7 +120,7 @@ def trim(
             raise UsageError(f"--to {end} is before --from {start}")
         return span_of(clip, first, last)
 
-    _change(file, names, out, force, as_json, quiet, "trim", _each(one))
+    clip_files.change_file(file, names, out, force, as_json, quiet, "trim", clip_files.each(one))
 
 
 @command.command(short_help="Find the cycle in a take, and close it.")
@@ -150,13 +151,13 @@ def loop(
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = _loaded(file, out)
-    take = _one(document, names)
+    document = clip_files.loaded(file, out)
+    take = clip_files.one_of(document, names)
     cycles = find_cycles(take, max(3, pick))
     rate = float(take.rate)
     rows = [
         {"start_s": round(c.first / rate, 4), "end_s": round(c.last / rate, 4), "frames": c.last - c.first,
-         "seam": _rounded(c.seam)}
+         "seam": clip_files.rounded(c.seam)}
         for c in cycles
     ]  # fmt: skip
     report: dict[str, Any] = {"verb": "loop", "take": take.name, "cycles": rows, "closed": None}
@@ -166,9 +167,9 @@ def loop(
     if pick > len(cycles):
         raise UsageError(f"there are {len(cycles)} cycles, not {pick}")
     result = replace(closed(take, cycles[pick - 1], blend, travel), name=take.name)
-    report["closed"] = _rounded(seam_after(result, take, cycles[pick - 1]))
+    report["closed"] = clip_files.rounded(seam_after(result, take, cycles[pick - 1]))
     report["pick"] = pick
-    _save(document, [result], out, force, report, [], as_json, quiet, clip_lines.loop_lines)
+    clip_files.save_clips(document, [result], out, force, report, [], as_json, quiet, clip_lines.loop_lines)
 
 
 @command.command(short_help="Join clips, one after another.")
@@ -189,16 +190,16 @@ def join(
     """Join the clips of FILE... (all, or those named, in that order): each begins where the last one ended."""
     from fairswap.clips.join import join as join_clips
 
-    documents = [_loaded(path, out) for path in files]
+    documents = [clip_files.loaded(path, out) for path in files]
     first = documents[0]
     figure = first.figure
-    clips = [clip for document in documents for clip in _on_figure(document, figure)]
+    clips = [clip for document in documents for clip in clip_files.on_figure(document, figure)]
     if names:
-        clips = [_named(clips, wanted, first) for wanted in names]
-    subject = _subject(first, bones, clips[0] if clips else None)
+        clips = [clip_files.named(clips, wanted, first) for wanted in names]
+    subject = clip_files.subject_of(first, bones, clips[0] if clips else None)
     result = join_clips(subject, clips, blend, match=match, name=name)
     row = {"clip": result.name, "frames": result.frames, "seconds": round(result.duration_s, 6)}
-    _save(
+    clip_files.save_clips(
         first, [result], out, force, {"verb": "join", "of": [c.name for c in clips], "clips": [row]}, [], as_json, quiet
     )
 
@@ -215,9 +216,11 @@ def mirror(
     """Mirror clips left to right."""
     from fairswap.clips.mirror import mirror as mirror_clip
 
-    document = _loaded(file, out)
-    subject = _subject(document, bones, None)
-    _change_in(document, names, out, force, as_json, quiet, "mirror", _each(lambda clip: mirror_clip(subject, clip)))
+    document = clip_files.loaded(file, out)
+    subject = clip_files.subject_of(document, bones, None)
+    clip_files.change_document(
+        document, names, out, force, as_json, quiet, "mirror", clip_files.each(lambda clip: mirror_clip(subject, clip))
+    )
 
 
 @command.command(short_help="Faster, slower, or to a duration.")
@@ -243,7 +246,7 @@ def speed(
             return at_speed(clip, factor)
         return lasting(clip, seconds_from_text(str(lasts), float(clip.rate)))
 
-    _change(file, names, out, force, as_json, quiet, "speed", _each(one))
+    clip_files.change_file(file, names, out, force, as_json, quiet, "speed", clip_files.each(one))
 
 
 @command.command(short_help="Backward.")
@@ -255,7 +258,7 @@ def reverse(file: Path, names: tuple[str, ...], out: Path, as_json: bool, quiet:
     """Play clips backward."""
     from fairswap.clips.tempo import reverse as reverse_clip
 
-    _change(file, names, out, force, as_json, quiet, "reverse", _each(reverse_clip))
+    clip_files.change_file(file, names, out, force, as_json, quiet, "reverse", clip_files.each(reverse_clip))
 
 
 @command.command(short_help="Begin at the origin, face ahead.")
@@ -276,7 +279,9 @@ def place(
     from fairswap.clips.ground import place as place_clip
 
     heading = None if keep_heading else facing
-    _change(file, names, out, force, as_json, quiet, "place", _each(lambda clip: place_clip(clip, at, heading)))
+    clip_files.change_file(
+        file, names, out, force, as_json, quiet, "place", clip_files.each(lambda clip: place_clip(clip, at, heading))
+    )
 
 
 @command.command(short_help="Another frame rate, the same duration.")
@@ -296,7 +301,7 @@ def rate(
     from fairswap.rate import rate_from_text_per_second
 
     wanted = rate_from_text_per_second(rate)
-    _change(
+    clip_files.change_file(
         file,
         names,
         out,
@@ -304,7 +309,7 @@ def rate(
         as_json,
         quiet,
         "rate",
-        _each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady)),
+        clip_files.each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady)),
     )
 
 
@@ -330,14 +335,21 @@ def thin(
 
     if every_frame == (mm is not None or degrees is not None):
         raise click.UsageError("give one of --mm, --degrees and --every-frame")
-    document = _loaded(file, out)
+    document = clip_files.loaded(file, out)
     if every_frame:
-        _change_in(
-            document, names, out, force, as_json, quiet, "thin", _each(lambda clip: with_poses(clip, clip.poses))
+        clip_files.change_document(
+            document,
+            names,
+            out,
+            force,
+            as_json,
+            quiet,
+            "thin",
+            clip_files.each(lambda clip: with_poses(clip, clip.poses)),
         )
         return
     try:
-        subject: Subject | None = _subject(document, bones, None)
+        subject: Subject | None = clip_files.subject_of(document, bones, None)
         soles = soles_of(subject) if subject is not None else {}
     except ImpossibleError:
         subject, soles = None, {}
@@ -355,8 +367,10 @@ def thin(
         )  # fmt: skip
         return done.clip
 
-    clips = _picked(document, names, _each(one))
-    _save(document, clips, out, force, {"verb": "thin", "clips": rows}, [], as_json, quiet, clip_lines.thin_lines)
+    clips = clip_files.picked(document, names, clip_files.each(one))
+    clip_files.save_clips(
+        document, clips, out, force, {"verb": "thin", "clips": rows}, [], as_json, quiet, clip_lines.thin_lines
+    )
 
 
 @command.command(short_help="Find spikes, flips and jitter; mend them.")
@@ -381,7 +395,7 @@ def clean(
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = _loaded(file, out)
+    document = clip_files.loaded(file, out)
     rows: list[dict[str, Any]] = []
 
     def one(clip: Clip) -> Clip:
@@ -390,12 +404,12 @@ def clean(
         mended = [fault for fault in faults if jitter or fault.kind != "jitter"]
         return cleaned(clip, mended) if mended else clip
 
-    clips = _picked(document, names, _each(one))
+    clips = clip_files.picked(document, names, clip_files.each(one))
     report = {"verb": "clean", "faults": rows}
     if find or out is None:
         manners.emit(report, clip_lines.clean_lines(report), as_json, quiet)
         return
-    _save(document, clips, out, force, report, [], as_json, quiet, clip_lines.clean_lines)
+    clip_files.save_clips(document, clips, out, force, report, [], as_json, quiet, clip_lines.clean_lines)
 
 
 @command.command(short_help="What is in a clip, as a table.")
@@ -420,12 +434,12 @@ def describe(
     from fairswap.errors import ImpossibleError
     from fairswap.formats.storage import write_atomically
 
-    document = _loaded(file, csv_file)
+    document = clip_files.loaded(file, csv_file)
     try:
-        subject: Subject | None = _subject(document, bones, None)
+        subject: Subject | None = clip_files.subject_of(document, bones, None)
     except ImpossibleError:
         subject = None
-    clips = _chosen(document, names)
+    clips = clip_files.chosen(document, names)
     rows = [described(clip, subject) for clip in clips]
     if csv_file is not None:
         lines = ["clip,bone,role,keyed,range_degrees,from_rest_degrees,range_cm"]
@@ -464,9 +478,9 @@ def draw(
 
     shown = []
     for path in files:
-        document = _loaded(path, out)
-        subject = _subject(document, bones, None)
-        shown += [(subject, clip) for clip in _chosen(document, names)]
+        document = clip_files.loaded(path, out)
+        subject = clip_files.subject_of(document, bones, None)
+        shown += [(subject, clip) for clip in clip_files.chosen(document, names)]
     panels, strips = [], []
     for role in roles:
         lines = [(clip, joint_curve(subject, clip, role)) for subject, clip in shown]
@@ -483,111 +497,3 @@ def draw(
     write_atomically(out, [curves_image(" and ".join(clip.name for _, clip in shown), panels, strips)], force)
     report = {"clips": [clip.name for _, clip in shown], "roles": list(roles), "written": [str(out)]}
     manners.emit(report, [f"  wrote    {out}"], as_json, quiet)
-
-
-def _loaded(path: Path, out: Path | None) -> Document:
-    from fairswap.files import load
-
-    if out is not None:
-        manners.never_an_input(out, (path,))
-    return load(path)
-
-
-def _chosen(document: Document, names: Sequence[str]) -> list[Clip]:
-    """The clips of the main figure that are named, or all."""
-    from fairswap.errors import ImpossibleError
-
-    clips = list(document.clips_of(document.figure))
-    if not clips:
-        raise ImpossibleError("there is no clip in it", file=document.file)
-    return [_named(clips, name, document) for name in names] if names else clips
-
-
-def _named(clips: Sequence[Clip], name: str, document: Document) -> Clip:
-    found = next((clip for clip in clips if clip.name == name), None)
-    return found if found is not None else document.clip(name)
-
-
-def _one(document: Document, names: Sequence[str]) -> Clip:
-    """The one clip that is meant: named, or the only one, or the longest."""
-    return max(_chosen(document, names[:1]), key=lambda clip: clip.frames)
-
-
-def _on_figure(document: Document, figure: Any) -> list[Clip]:
-    """The clips of a document on the bones of ``figure``, if theirs are called alike."""
-    from dataclasses import replace
-
-    out = []
-    for clip in document.clips_of(document.figure):
-        if clip.skeleton.names == figure.skeleton.names and clip.skeleton is not figure.skeleton:
-            clip = replace(clip, poses=replace(clip.poses, skeleton=figure.skeleton), origin=None)
-        out.append(clip)
-    return out
-
-
-def _subject(document: Document, bones: str | None, clip: Clip | None) -> Subject:
-    from fairswap.body.subject import Subject
-    from fairswap.bones.profile import profile_named
-
-    moving = clip or next(iter(document.clips_of(document.figure)), None)
-    return Subject("file", document.figure, profile_named(bones) if bones else None, clip=moving)
-
-
-def _each(one: Callable[[Clip], Clip]) -> Callable[[Sequence[Clip]], list[Clip]]:
-    return lambda clips: [one(clip) for clip in clips]
-
-
-def _picked(document: Document, names: Sequence[str], change: Callable[[Sequence[Clip]], list[Clip]]) -> list[Clip]:
-    """All clips of the figure, those that are picked changed."""
-    chosen = _chosen(document, names)
-    changed = dict(zip(map(id, chosen), change(chosen), strict=True))
-    return [changed.get(id(clip), clip) for clip in document.clips_of(document.figure)]
-
-
-def _change(
-    file: Path, names: Sequence[str], out: Path, force: bool, as_json: bool, quiet: bool, verb: str,
-    change: Callable[[Sequence[Clip]], list[Clip]],
-) -> None:  # fmt: skip
-    _change_in(_loaded(file, out), names, out, force, as_json, quiet, verb, change)
-
-
-def _change_in(
-    document: Document, names: Sequence[str], out: Path, force: bool, as_json: bool, quiet: bool, verb: str,
-    change: Callable[[Sequence[Clip]], list[Clip]],
-) -> None:  # fmt: skip
-    """Change clips and write the file; the report says each clip before and after."""
-    before = list(document.clips_of(document.figure))
-    after = _picked(document, names, change)
-    rows = [
-        {"clip": new.name, "before": _facts(old), "after": _facts(new)} for old, new in zip(before, after, strict=True)
-    ]
-    _save(document, after, out, force, {"verb": verb, "clips": rows}, [], as_json, quiet)
-
-
-def _facts(clip: Clip) -> dict[str, Any]:
-    return {
-        "name": clip.name,
-        "frames": clip.frames,
-        "rate": round(float(clip.rate), 6),
-        "seconds": round(clip.duration_s, 6),
-        "travel_m": round(clip.travel_m, 4),
-    }
-
-
-def _save(
-    document: Document, clips: Sequence[Clip], out: Path, force: bool, report: dict[str, Any], findings: Sequence[Any],
-    as_json: bool, quiet: bool, lines: Callable[[dict[str, Any]], Iterator[str]] | None = None,
-) -> None:  # fmt: skip
-    from fairswap.job import outputs_for, write_outputs
-
-    suffix = Path(document.file).suffix
-    rows = outputs_for(out, clips, suffix)
-    for path, _ in rows:
-        manners.never_an_input(path, (Path(document.file),))
-    report["written"] = list(write_outputs(rows, document.figure, force=force))
-    report["findings"] = [finding.as_dict() for finding in (*document.findings, *findings)]
-    manners.emit(report, (lines or clip_lines.change_lines)(report), as_json, quiet)
-
-
-def _rounded(row: object) -> dict[str, Any]:
-    return {key: round(value, 4) for key, value in vars(row).items()}
