@@ -14,7 +14,6 @@ from numpy.typing import ArrayLike
 from fairswap.errors import UsageError
 from fairswap.kernels import Floats, Integers
 from fairswap.rate import text_from_rate
-from fairswap.rotation import slerp
 from fairswap.skeleton import Skeleton, WorldTransforms, world_from_local
 
 if TYPE_CHECKING:
@@ -100,16 +99,42 @@ class Poses:
         def straight(tracks: Floats) -> Floats:
             return tracks[..., before] * (1.0 - share) + tracks[..., after] * share
 
-        # Component last for slerp; the result is brought back to frames last and contiguous.
-        first = self.rotation_tracks[:, :, before].transpose(0, 2, 1)
-        second = self.rotation_tracks[:, :, after].transpose(0, 2, 1)
-        turned = np.where(share[:, None] == 0.0, first, slerp(first, second, share))
+        turned = np.empty((len(self.skeleton), 4, len(position)))
+        for out, track in zip(turned, self.rotation_tracks, strict=True):
+            _turned_evenly_into(out, track, before, after, share)
         return replace(
             self,
-            rotation_tracks=np.ascontiguousarray(turned.transpose(0, 2, 1)),
+            rotation_tracks=turned,
             translation_tracks=straight(self._moved),
             morph_tracks=tuple(MorphTrack(track.mesh, straight(track.weights)) for track in self.morph_tracks),
         )
+
+
+def _turned_evenly_into(out: Floats, track: Floats, before: Integers, after: Integers, share: Floats) -> None:
+    """Slerp of one track ``(4, frames)`` between its own frames, into ``out`` ``(4, n)``.
+
+    Angles are worked out once for each pair of frames, however many new ones lie between.
+    """
+    if (track == track[:, :1]).all():  # a bone that rests
+        out[:] = track[:, :1]
+        return
+    first = track[:, before]
+    if np.array_equal(before, after) or not share.any():
+        out[:] = first
+        return
+    cosine = np.einsum("cf,cf->f", track[:, :-1], track[:, 1:])
+    angle = np.arccos(np.minimum(np.abs(cosine), 1.0))
+    sine = np.sin(angle)
+    near = sine < 1e-6  # the arc is a line there
+    over = 1.0 / np.where(near, 1.0, sine)
+    pair = np.minimum(before, len(cosine) - 1)
+    angle, over, straight = angle[pair], over[pair], near[pair]
+    weight_first = np.where(straight, 1.0 - share, np.sin((1.0 - share) * angle) * over)
+    weight_second = np.where(straight, share, np.sin(share * angle) * over)
+    weight_second *= np.where(cosine[pair] < 0.0, -1.0, 1.0)  # the short way
+    weight_first[share == 0.0], weight_second[share == 0.0] = 1.0, 0.0
+    np.multiply(first, weight_first, out=out)
+    out += track[:, after] * weight_second
 
 
 @dataclass(frozen=True, eq=False)

@@ -103,12 +103,12 @@ def _thinned(
 ) -> Thinned:
     poses, frames = clip.poses, clip.frames
     tracks = np.stack([without_sign_jumps(track) for track in poses.rotation_tracks])
-    kept = _keys(tracks, turns, rotation=True)
+    kept = keys_within(tracks, turns, rotation=True)
     kept[np.ptp(tracks, axis=2).max(axis=1) < _SAME, 1:] = False
     shown = np.ascontiguousarray(_shown(tracks, kept, rotation=True))
     moved = poses.translated_bones.tolist()
     places = poses.translation_tracks if poses.translation_tracks is not None else np.empty((0, 3, frames))
-    kept_places = _keys(places, np.full(len(moved), place), rotation=False)
+    kept_places = keys_within(places, np.full(len(moved), place), rotation=False)
     kept_places[np.ptp(places, axis=2).max(axis=1, initial=0.0) < _SAME, 1:] = False
     shown_places = _shown(places, kept_places, rotation=False)
     new = Poses(poses.skeleton, shown, poses.translated_bones, shown_places, poses.morph_tracks)
@@ -128,7 +128,7 @@ def _thinned(
     )
 
 
-def _keys(tracks: Floats, budgets: Floats, rotation: bool) -> np.ndarray:
+def keys_within(tracks: Floats, budgets: Floats, rotation: bool) -> np.ndarray:
     """Which frames to keep ``(tracks, frames)``: from each key the longest way on that holds the budget, and so on.
 
     All tracks, in blocks of time, go on side by side; how far each gets is found by doubling and halving.
