@@ -66,10 +66,6 @@ class Contacts:
         """Whether any part of a foot stands."""
         return np.asarray(self.heel[side] | self.ball[side])
 
-    def seconds(self, rate: float) -> float:
-        """Time in contact, both feet together."""
-        return sum(float(self.stands(side).sum()) for side in SIDES) / rate
-
     def count(self) -> int:
         """How many times a foot is put down."""
         return sum(len(runs_of(self.stands(side))) for side in SIDES)

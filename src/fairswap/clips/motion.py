@@ -12,14 +12,20 @@ from fairswap.skeleton import Skeleton
 _UP = np.array([0.0, 1.0, 0.0])
 
 
-def weights_of(skeleton: Skeleton) -> Floats:
-    """How much a turn of each bone is seen ``(bones,)``: by how far what hangs on it reaches, the largest 1."""
-    reach = np.linalg.norm(skeleton.rest_translations, axis=1)
+def reach_of(skeleton: Skeleton) -> Floats:
+    """How far the furthest bone below each is from it at most ``(bones,)``, metres."""
+    own = np.linalg.norm(skeleton.rest_translations, axis=1)
     far = np.zeros(len(skeleton))
     for bone in range(len(skeleton) - 1, 0, -1):
         parent = int(skeleton.parents[bone])
         if parent >= 0:
-            far[parent] = max(far[parent], reach[bone] + far[bone])
+            far[parent] = max(far[parent], own[bone] + far[bone])
+    return far
+
+
+def weights_of(skeleton: Skeleton) -> Floats:
+    """How much a turn of each bone is seen ``(bones,)``: by how far what hangs on it reaches, the largest 1."""
+    far = reach_of(skeleton)
     return far / max(float(far.max()), 1e-9)
 
 

@@ -2,9 +2,6 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-from fractions import Fraction
-
 import numpy as np
 
 from fairswap.clip import Clip, MorphTrack, Poses
@@ -53,8 +50,3 @@ def reverse(clip: Clip) -> Clip:
         tuple(MorphTrack(track.mesh, np.ascontiguousarray(track.weights[:, ::-1])) for track in poses.morph_tracks),
     )
     return with_poses(clip, new)
-
-
-def relabelled(clip: Clip, rate: Fraction) -> Clip:
-    """The same frames at another rate: for files that tell their rate wrongly."""
-    return replace(clip, rate=rate, origin=None)

@@ -14,6 +14,7 @@ import numpy as np
 from fairswap.body.contacts import Contacts
 from fairswap.bones.roles import SIDES
 from fairswap.clip import Clip, KeptKeys, Poses
+from fairswap.clips.motion import reach_of
 from fairswap.errors import UsageError
 from fairswap.kernels import Floats, Integers
 from fairswap.rotation import slerp, without_sign_jumps
@@ -72,7 +73,7 @@ def thin(
     if len(given) != 1 or not np.isfinite(given[0]) or given[0] <= 0.0:
         raise UsageError("thinning takes one budget above zero", remedy="Give degrees, or millimetres")
     skeleton = clip.skeleton
-    reach = _reach(skeleton)
+    reach = reach_of(skeleton)
     world = clip.world().position_tracks
     if degrees is not None:
         turn_budget, place_budget = np.full(len(skeleton), np.radians(degrees)), 0.001
@@ -215,17 +216,6 @@ def _shown(tracks: Floats, kept: np.ndarray, rotation: bool) -> Floats:
     a, b = tracks[rows, :, before], tracks[rows, :, after]  # (tracks, frames, n)
     out = slerp(a, b, share) if rotation else a + (b - a) * share[..., None]
     return out.transpose(0, 2, 1)
-
-
-def _reach(skeleton: Skeleton) -> Floats:
-    """How far the furthest bone below each is from it at most, metres."""
-    own = np.linalg.norm(skeleton.rest_translations, axis=1)
-    far = np.zeros(len(skeleton))
-    for bone in range(len(skeleton) - 1, 0, -1):
-        parent = int(skeleton.parents[bone])
-        if parent >= 0:
-            far[parent] = max(far[parent], own[bone] + far[bone])
-    return far
 
 
 def _depth(skeleton: Skeleton) -> Floats:

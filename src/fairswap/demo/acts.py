@@ -17,6 +17,7 @@ import numpy as np
 from fairswap.body.hands import palms_of, push_hand
 from fairswap.body.limb import ChainWorld
 from fairswap.body.subject import Subject
+from fairswap.body.tracks import eased
 from fairswap.bones.roles import FINGERS, is_role
 from fairswap.clip import Clip, Poses
 from fairswap.demo.anatomy import Body
@@ -175,7 +176,7 @@ class FootPlan:
         places, yaws = np.tile(place, (len(time), 1)), np.full(len(time), yaw)
         pitch, toes = np.zeros(len(time)), np.zeros(len(time))
         for start, stop, to, new_yaw, lift in self.steps:
-            ease = eased_share((time - start) / (stop - start))
+            ease = eased((time - start) / (stop - start))
             places += (to - place) * ease[:, None]
             places[:, 1] += lift * hump((time - start) / (stop - start))
             yaws += (new_yaw - yaw) * ease
@@ -253,12 +254,6 @@ def euler(pitch: Floats, yaw: Floats, roll: Floats) -> Floats:
     return multiply(out, quaternion_from_axis_angle([0, 0, 1], np.radians(roll)))
 
 
-def eased_share(share: Floats) -> Floats:
-    """From 0 to 1 with the least jerk (Flash and Hogan 1985)."""
-    t = np.clip(share, 0.0, 1.0)
-    return t**3 * (10.0 - 15.0 * t + 6.0 * t**2)
-
-
 def hump(share: Floats) -> Floats:
     """Up and down again, smooth at both ends."""
     return np.sin(np.pi * np.clip(share, 0.0, 1.0)) ** 2
@@ -271,7 +266,7 @@ def keyed(time: Floats, keys: Sequence[tuple[float, float]], linear: bool = Fals
         return np.interp(time, x, y)
     out = np.full(len(time), keys[0][1])
     for (t0, v0), (t1, v1) in pairwise(keys):
-        out += (v1 - v0) * eased_share((time - t0) / (t1 - t0))
+        out += (v1 - v0) * eased((time - t0) / (t1 - t0))
     return out
 
 

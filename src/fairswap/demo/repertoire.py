@@ -6,13 +6,13 @@ from collections.abc import Callable
 
 import numpy as np
 
+from fairswap.body.tracks import eased
 from fairswap.demo.acts import (
     SIDED,
     Act,
     Foot,
     FootPlan,
     Meeting,
-    eased_share,
     euler,
     hump,
     keyed,
@@ -130,9 +130,9 @@ def _walking_foot(phase: Floats, step: float, sign: float) -> Foot:
     place = np.zeros((len(phase), 3))
     place[:, 0] = sign * 0.095
     # At the strike the foot lands half a step ahead of the hips, and then stays.
-    place[:, 2] = (count + eased_share(swing)) * 2 * step + 0.5 * step + 0.02
+    place[:, 2] = (count + eased(swing)) * 2 * step + 0.5 * step + 0.02
     place[:, 1] = 0.028 * hump(swing)
-    toes = np.where(swing > 0, np.maximum(pitch, 0) * (1.0 - eased_share(swing * 1.6)), np.maximum(pitch, 0.0))
+    toes = np.where(swing > 0, np.maximum(pitch, 0) * (1.0 - eased(swing * 1.6)), np.maximum(pitch, 0.0))
     return Foot(place, np.full(len(phase), 5.0 * sign), pitch, toes)
 
 
@@ -181,7 +181,7 @@ def clap(rate: int = 60, seconds: float = 5.0) -> Act:
     feet = {side: _standing(len(time), sign, 0.125, 6.0) for side, sign in SIDED}
     ready = keyed(time, [(0.35, 0.0), (0.95, 1.0), (first + 3.6 * beat, 1.0), (first + 5.2 * beat, 0.0)])
     phase = (time - first) / beat
-    within = eased_share((phase + 0.6) / 0.3) * (1.0 - eased_share((phase - 3.3) / 0.3))
+    within = eased((phase + 0.6) / 0.3) * (1.0 - eased((phase - 3.3) / 0.3))
     near = np.where(within > 0, (0.5 + 0.5 * np.cos(2 * np.pi * phase)) ** 3, 0.0) * within
     bounce = within * 0.5 * (1.0 + np.cos(2 * np.pi * phase - 0.5))
     hips = np.zeros((len(time), 3))
