@@ -15,7 +15,7 @@ from fairswap.clip import Clip, Poses
 from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.example import troupe_figure
-from fairswap.demo.repertoire import turn_and_bow, walk
+from fairswap.demo.repertoire import ACTS
 from fairswap.rotation import normalized
 from fairswap.skeleton import Skeleton
 
@@ -152,7 +152,7 @@ def figure(name: str):
 
 @cache
 def act(name: str, performer: str) -> Clip:
-    made = {"walk": walk, "bow": turn_and_bow}[name]()
+    made = ACTS[name]()
     return perform(made, body_of(performer), figure(performer).skeleton)
 
 

@@ -183,7 +183,7 @@ def test_read_and_written_again_nothing_is_lost_and_twice_the_same_bytes():
 
 
 def test_a_glb_motion_becomes_bvh_with_the_same_positions():
-    clip = act("bow", "Juniper")
+    clip = act("turn-and-bow", "Juniper")
     fairswap.save("bow.bvh", figure("Juniper"), [clip], space=fairswap.Space("+Y", "+Z", "cm"))
     back = fairswap.load("bow.bvh")
     bones = [back.figure.skeleton.names.index(name) for name in clip.skeleton.names]

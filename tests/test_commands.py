@@ -158,7 +158,7 @@ def test_compare_reports_each_role_and_tells_unlike_from_alike(street):
 
 
 def test_clips_are_picked_kept_and_spread_over_files():
-    fairswap.save("two.glb", figure("Juniper"), [act("bow", "Juniper"), act("walk", "Juniper")])
+    fairswap.save("two.glb", figure("Juniper"), [act("turn-and-bow", "Juniper"), act("walk", "Juniper")])
     fairswap.save("osric.glb", figure("Osric"), [act("walk", "Osric")])
     done = run("convert", "two.glb", "--onto", "osric.glb", "-o", "all", "--json")
     assert done.returncode == 0, done.stderr
@@ -167,7 +167,7 @@ def test_clips_are_picked_kept_and_spread_over_files():
         run("convert", "two.glb", "--onto", "osric.glb", "-o", "one.glb", "--clip", "Walk", "--force", *flag)
         assert [clip.name.removesuffix(" (2)") for clip in fairswap.load("one.glb").clips] == expected
     run("convert", "two.glb", "--onto", "osric.glb", "-o", "bow.bvh", "--clip", "Turn and bow")
-    assert fairswap.load("bow.bvh").clips[0].frames == act("bow", "Juniper").frames
+    assert fairswap.load("bow.bvh").clips[0].frames == act("turn-and-bow", "Juniper").frames
     assert run("convert", "two.glb", "--onto", "osric.glb", "-o", "both.bvh").returncode == 2
     missing = run("convert", "two.glb", "--onto", "osric.glb", "-o", "x.glb", "--clip", "Jump")
     assert (missing.returncode, "'Turn and bow'" in missing.stderr) == (2, True)

@@ -95,7 +95,7 @@ def test_data_of_an_extension_we_do_not_know_is_left_in_place(tmp_path):
 @pytest.mark.parametrize("suffix", [".glb", ".gltf"])
 @pytest.mark.parametrize("performer", ["Juniper", "Osric"])
 def test_a_new_clip_comes_back_as_it_was_written(performer, suffix):
-    clip = act("bow", performer)
+    clip = act("turn-and-bow", performer)
     written = fairswap.save(f"out{suffix}", figure(performer), [clip])
     assert [Path(name).exists() for name in written] == [True] * len(written)
     back = fairswap.load(written[0])

@@ -37,7 +37,7 @@ def converted(motion, performer, target):
 def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_path):
     osric, juniper = figure("Osric"), figure("Juniper")
     swap = fairswap.Swap(osric, juniper)
-    clips = [swap.convert(act("walk", "Osric"), FREE), act("bow", "Juniper")]
+    clips = [swap.convert(act("walk", "Osric"), FREE), act("turn-and-bow", "Juniper")]
     motion_only = replace(osric, meshes=(), source=None)
     made = arm().load(tmp_path)
     morphed = arm()

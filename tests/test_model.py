@@ -85,7 +85,7 @@ def test_a_bone_is_found_by_name_or_its_absence_is_told():
 
 
 def test_a_document_gives_its_clips_by_name_and_figure():
-    fairswap.save("two.glb", figure("Juniper"), [act("bow", "Juniper"), act("walk", "Juniper")])
+    fairswap.save("two.glb", figure("Juniper"), [act("turn-and-bow", "Juniper"), act("walk", "Juniper")])
     document = fairswap.load("two.glb")
     assert document.clip("Walk").frames == 181
     assert [clip.name for clip in document.clips_of(document.figure)] == ["Turn and bow", "Walk"]

@@ -37,7 +37,7 @@ def test_the_nearer_of_two_triangles_is_seen_and_the_far_side_is_not():
 
 def test_a_sheet_shows_both_actors_standing_on_their_floor_lines():
     swap = fairswap.Swap(figure("Juniper"), figure("Osric"))
-    clip = act("bow", "Juniper")
+    clip = act("turn-and-bow", "Juniper")
     result = swap.convert(clip, FREE)
     proof = fairswap.compare(figure("Juniper"), clip, figure("Osric"), result)
     png = sheet_image(

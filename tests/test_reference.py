@@ -81,8 +81,8 @@ def test_a_rest_pose_in_which_nobody_can_stand_gives_way_to_the_first_frame():
 
 def test_a_target_may_have_a_reference_of_its_own():
     swap = fairswap.Swap(JUNIPER, OSRIC, target_reference=t_file())
-    result = swap.convert(act("bow", "Juniper"), FREE)
-    proof = fairswap.compare(OSRIC, act("bow", "Osric"), OSRIC, result)
+    result = swap.convert(act("turn-and-bow", "Juniper"), FREE)
+    proof = fairswap.compare(OSRIC, act("turn-and-bow", "Osric"), OSRIC, result)
     assert proof.limbs_worst_degrees <= 2.0
     assert swap.target_side.reference.corrections["upper_arm_left"] < 1e-3
 

@@ -53,7 +53,7 @@ def test_against_the_same_act_performed_directly(motion, performer, target, as_f
 
 def test_the_measure_sees_what_is_wrong():
     """Arms 45 degrees too high, a hip that sinks, a foot that slides: each shows in its own number."""
-    juniper, clip = figure("Juniper"), act("bow", "Juniper")
+    juniper, clip = figure("Juniper"), act("turn-and-bow", "Juniper")
     same = fairswap.compare(juniper, clip, juniper, clip)
     assert same.limbs_worst_degrees < 1e-6
     assert same.looks_same
@@ -124,7 +124,7 @@ def test_the_reference_is_a_t_whatever_the_rest(name):
 def test_a_figure_that_rests_otherwise_gives_the_same_result():
     """Bring Osric to another rest (arms 40 degrees lower down his sides, knees bent): the bow on him stays the bow."""
     osric = figure("Osric")
-    plain = fairswap.Swap(figure("Juniper"), osric).convert(act("bow", "Juniper"), FREE)
+    plain = fairswap.Swap(figure("Juniper"), osric).convert(act("turn-and-bow", "Juniper"), FREE)
     skeleton, roles = osric.skeleton, ROLES["Osric"].bones
     rest = skeleton.rest_rotations.copy()
     for role, axis, degrees in (
@@ -138,7 +138,7 @@ def test_a_figure_that_rests_otherwise_gives_the_same_result():
         local_axis = rotate(world * [-1, -1, -1, 1], np.array(axis, dtype=float))
         rest[bone] = multiply(rest[bone], quaternion_from_axis_angle(local_axis, np.radians(degrees)))
     other = replace(osric, skeleton=replace(skeleton, rest_rotations=rest), source=None)
-    result = fairswap.Swap(figure("Juniper"), other).convert(act("bow", "Juniper"), FREE)
+    result = fairswap.Swap(figure("Juniper"), other).convert(act("turn-and-bow", "Juniper"), FREE)
     limbs = [roles[f"{part}_{side}"] for part in ("lower_arm", "hand", "lower_leg") for side in ("left", "right")]
     a, b = result.world().positions[:, limbs], plain.world().positions[:, limbs]
     assert np.abs(a - b).max() < 0.002
@@ -156,8 +156,8 @@ def test_hands_that_rest_with_their_palms_turned_end_as_if_they_did_not(degrees)
     turned = replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None)
     swap = fairswap.Swap(figure("Juniper"), turned)
     tips = [roles[f"{finger}_distal_{side}"] for finger in ("index", "little") for side in ("left", "right")]
-    a = swap.convert(act("bow", "Juniper"), FREE).world().positions[:, tips]
-    b = act("bow", "Osric").world().positions[:, tips]
+    a = swap.convert(act("turn-and-bow", "Juniper"), FREE).world().positions[:, tips]
+    b = act("turn-and-bow", "Osric").world().positions[:, tips]
     assert np.linalg.norm(a - b, axis=2).max() < 0.004
     assert swap.target_side.reference.corrections["hand_left"] > 45.0
 
@@ -181,7 +181,7 @@ def test_hips_travel_by_legs_and_their_resting_height_is_no_motion():
 def test_a_spine_of_other_count_bends_the_same_and_its_ends_are_exact():
     """Six bones from four: both ends turn exactly as the source's, and the way between is even."""
     swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
-    clip = act("bow", "Osric")
+    clip = act("turn-and-bow", "Osric")
     result = swap.convert(clip, FREE)
     sides = ((swap.source_side, clip.world()), (swap.target_side, result.world()))
 
@@ -209,7 +209,7 @@ def test_bones_without_a_partner_keep_their_rest():
 
 def test_there_and_back_again_is_where_it_was():
     there, back = fairswap.Swap(figure("Juniper"), figure("Osric")), fairswap.Swap(figure("Osric"), figure("Juniper"))
-    clip = act("bow", "Juniper")
+    clip = act("turn-and-bow", "Juniper")
     proof = fairswap.compare(figure("Juniper"), clip, figure("Juniper"), back.convert(there.convert(clip, FREE), FREE))
     assert proof.limbs_mean_degrees < 0.3
     assert proof.hips_worst_percent < 1e-6
@@ -219,9 +219,9 @@ def test_a_long_clip_is_carried_in_blocks_to_the_same_result(monkeypatch):
     from fairswap.body import swap as module
 
     swap = fairswap.Swap(figure("Juniper"), figure("Osric"))
-    whole = swap.convert(act("bow", "Juniper"), FREE)
+    whole = swap.convert(act("turn-and-bow", "Juniper"), FREE)
     monkeypatch.setattr(module, "_FRAMES_AT_ONCE", 17)
-    blocks = swap.convert(act("bow", "Juniper"), FREE)
+    blocks = swap.convert(act("turn-and-bow", "Juniper"), FREE)
     assert np.array_equal(whole.rotations, blocks.rotations)
     assert np.array_equal(whole.translations, blocks.translations)
 
@@ -267,7 +267,7 @@ def test_the_acts_look_like_a_person_could_do_them(motion, performer):
 @pytest.mark.parametrize("seed", range(100, 130, 2))
 def test_the_bow_on_odd_rigs_that_nobody_described(seed):
     """Other names, rests, counts, axes and sizes: bones are found, the motion is the same, and it comes back."""
-    rig, juniper, clip = odd_rig(seed, upright=True).figure, figure("Juniper"), act("bow", "Juniper")
+    rig, juniper, clip = odd_rig(seed, upright=True).figure, figure("Juniper"), act("turn-and-bow", "Juniper")
     there = fairswap.Swap(juniper, rig)
     result = there.convert(clip, FREE)
     proof = fairswap.compare(juniper, clip, rig, result)

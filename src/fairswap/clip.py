@@ -95,13 +95,14 @@ class Poses:
         before = np.minimum(position.astype(np.intp), max(self.frames - 2, 0))
         after = np.minimum(before + 1, self.frames - 1)
         share = position - before
+        exact = np.flatnonzero(share == 0.0)
 
         def straight(tracks: Floats) -> Floats:
             return tracks[..., before] * (1.0 - share) + tracks[..., after] * share
 
         turned = np.empty((len(self.skeleton), 4, len(position)))
         for out, track in zip(turned, self.rotation_tracks, strict=True):
-            _turned_evenly_into(out, track, before, after, share)
+            _turned_evenly_into(out, track, before, share, exact)
         return replace(
             self,
             rotation_tracks=turned,
@@ -110,31 +111,36 @@ class Poses:
         )
 
 
-def _turned_evenly_into(out: Floats, track: Floats, before: Integers, after: Integers, share: Floats) -> None:
-    """Slerp of one track ``(4, frames)`` between its own frames, into ``out`` ``(4, n)``.
+def _turned_evenly_into(out: Floats, track: Floats, before: Integers, share: Floats, exact: Integers) -> None:
+    """Slerp of one track ``(4, frames)`` between its own frames, into ``out`` ``(4, n)``; ``exact`` are shares of zero.
 
-    Angles are worked out once for each pair of frames, however many new ones lie between.
+    Angles are worked out once for each pair of frames, however many new ones lie between. The second quaternion of a
+    pair is seen as a turn away from the first (Gram and Schmidt), so that two sines make one way.
     """
     if (track == track[:, :1]).all():  # a bone that rests
         out[:] = track[:, :1]
         return
-    first = track[:, before]
-    if np.array_equal(before, after) or not share.any():
-        out[:] = first
+    if len(exact) == len(share):
+        np.take(track, before, axis=1, out=out, mode="clip")
         return
-    cosine = np.einsum("cf,cf->f", track[:, :-1], track[:, 1:])
-    angle = np.arccos(np.minimum(np.abs(cosine), 1.0))
-    sine = np.sin(angle)
-    near = sine < 1e-6  # the arc is a line there
-    over = 1.0 / np.where(near, 1.0, sine)
-    pair = np.minimum(before, len(cosine) - 1)
-    angle, over, straight = angle[pair], over[pair], near[pair]
-    weight_first = np.where(straight, 1.0 - share, np.sin((1.0 - share) * angle) * over)
-    weight_second = np.where(straight, share, np.sin(share * angle) * over)
-    weight_second *= np.where(cosine[pair] < 0.0, -1.0, 1.0)  # the short way
-    weight_first[share == 0.0], weight_second[share == 0.0] = 1.0, 0.0
-    np.multiply(first, weight_first, out=out)
-    out += track[:, after] * weight_second
+    first, second = track[:, :-1], track[:, 1:]
+    cosine = np.einsum("cf,cf->f", first, second)
+    away = second * np.where(cosine < 0.0, -1.0, 1.0)  # the short way
+    away -= first * np.abs(cosine)
+    sine = np.sqrt(np.einsum("cf,cf->f", away, away))
+    angle = np.arctan2(sine, np.abs(cosine))
+    away /= np.where(sine > 0.0, sine, 1.0)
+    turn = np.take(angle, before, mode="clip")
+    turn *= share
+    np.take(track, before, axis=1, out=out, mode="clip")
+    ways = np.take(away, before, axis=1, mode="clip")
+    sines = np.sin(turn)
+    ways *= sines
+    # The cosine of a turn of up to a quarter (half of a half turn), by its sine: a root is quicker than a cosine.
+    np.subtract(1.0, np.square(sines, out=sines), out=sines)
+    out *= np.sqrt(sines, out=sines)
+    out += ways
+    out[:, exact] = track[:, before[exact]]
 
 
 @dataclass(frozen=True, eq=False)

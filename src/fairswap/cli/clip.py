@@ -430,7 +430,10 @@ def describe(
     force: bool,
 ) -> None:
     """Describe clips: bones keyed and their range, travel, speed, stillness, and when feet stand."""
-    from fairswap.clips.describe import described
+    import csv
+    import io
+
+    from fairswap.clips.describe import bone_rows, described
     from fairswap.errors import ImpossibleError
     from fairswap.formats.storage import write_atomically
 
@@ -442,12 +445,12 @@ def describe(
     clips = clip_files.chosen(document, names)
     rows = [described(clip, subject) for clip in clips]
     if csv_file is not None:
-        lines = ["clip,bone,role,keyed,range_degrees,from_rest_degrees,range_cm"]
-        for row in rows:
-            for bone in row["bones"]:
-                cells = [row["clip"], *bone.values()]
-                lines.append(",".join(f'"{cell}"' if isinstance(cell, str) else str(cell) for cell in cells))
-        write_atomically(csv_file, [("\n".join(lines) + "\n").encode()], force)
+        cells = bone_rows(rows)
+        text = io.StringIO()
+        table = csv.DictWriter(text, list(cells[0]) if cells else ["clip"], lineterminator="\n")
+        table.writeheader()
+        table.writerows(cells)
+        write_atomically(csv_file, [text.getvalue().encode()], force)
     manners.emit({"file": str(file), "clips": rows}, clip_lines.describe_lines(rows), as_json, quiet)
 
 

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
+from collections.abc import Iterable
+from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
@@ -16,6 +17,9 @@ from fairswap.clip import Clip
 from fairswap.clips.motion import carrier_world
 from fairswap.clips.trim import moving_frames
 from fairswap.rotation import angle_between
+
+if TYPE_CHECKING:
+    import pandas
 
 
 def described(clip: Clip, subject: Subject | None = None) -> dict[str, Any]:
@@ -43,6 +47,21 @@ def described(clip: Clip, subject: Subject | None = None) -> dict[str, Any]:
     if subject is not None:
         out["contacts"] = _contacts(contacts_of(subject, clip, soles_of(subject)), rate)
     return out
+
+
+def bone_rows(descriptions: Iterable[dict[str, Any]]) -> list[dict[str, Any]]:
+    """One flat row for each clip and bone, for spreadsheets."""
+    return [{"clip": row["clip"], **bone} for row in descriptions for bone in row["bones"]]
+
+
+def bone_table(descriptions: Iterable[dict[str, Any]]) -> pandas.DataFrame:
+    """What :func:`described` says of the bones of clips, as a pandas table with a row for each clip and bone.
+
+    Needs pandas: ``pip install "fairswap[table]"``.
+    """
+    import pandas
+
+    return pandas.DataFrame(bone_rows(descriptions)).set_index(["clip", "bone"])
 
 
 def _bone(clip: Clip, bone: int, role: str) -> dict[str, Any]:

@@ -21,7 +21,10 @@ from fairswap.rotation import slerp, without_sign_jumps
 from fairswap.skeleton import Skeleton
 
 _FEET_MM = 1.0
-_BLOCK = 1500
+_APART = 300  # frames between walkers
+_FURTHEST = 2000  # frames: a way longer than that is cut
+_TRIES = 12
+_AT_ONCE = 1_000_000  # frames looked at in one go, which bounds memory
 _SAME = 1e-6
 
 
@@ -85,7 +88,7 @@ def thin(
         place_budget = 0.25 * 0.001 * millimetres
     legs = _leg_bones(skeleton, feet)
     stricter = np.ones(len(skeleton))
-    for _ in range(12):
+    for _ in range(_TRIES):
         result = _thinned(clip, turn_budget * stricter, place_budget * float(stricter.min()), world, contacts, feet)
         too_far = millimetres is not None and result.worst_mm > millimetres
         slipping = result.feet_mm is not None and result.feet_mm > min(_FEET_MM, millimetres or _FEET_MM)
@@ -96,6 +99,8 @@ def thin(
             stricter *= max(0.5, 0.9 * millimetres / result.worst_mm)
         elif result.feet_mm is not None:
             stricter[legs] *= max(0.4, 0.9 * _FEET_MM / result.feet_mm)
+    else:  # a promise is a promise: every frame stays a key
+        result = _thinned(clip, np.zeros(len(skeleton)), 0.0, world, contacts, feet)
     return result
 
 
@@ -132,7 +137,8 @@ def _thinned(
 def keys_within(tracks: Floats, budgets: Floats, rotation: bool) -> np.ndarray:
     """Which frames to keep ``(tracks, frames)``: from each key the longest way on that holds the budget, and so on.
 
-    All tracks, in blocks of time, go on side by side; how far each gets is found by doubling and halving.
+    The way on from a frame does not depend on how one came there. So many walkers start along each track and go on
+    side by side; one that comes to where another has been stops, and the chain of keys is read off at the end.
     """
     count, _, frames = tracks.shape
     kept = np.zeros((count, frames), dtype=bool)
@@ -141,58 +147,108 @@ def keys_within(tracks: Floats, budgets: Floats, rotation: bool) -> np.ndarray:
         return kept
     kept[:, 0] = kept[:, -1] = True
     busy = np.flatnonzero(np.ptp(tracks, axis=2).max(axis=1) >= _SAME)
-    starts = np.arange(0, frames - 1, _BLOCK)
-    rows = np.repeat(busy, len(starts))
-    at = np.tile(starts, len(busy))
-    ends = np.minimum(at + _BLOCK, frames - 1)
-    kept[rows, at] = True
-    reach = np.minimum(8, ends - at)  # how far the last step got: a good guess for the next
+    parts = [np.ascontiguousarray(part) for part in tracks[busy].swapaxes(0, 1)]
+    onward = np.zeros((len(busy), frames), dtype=np.int32)  # how far the longest way from each frame goes
+    starts = np.arange(0, frames - 1, _APART)
+    rows, at = np.repeat(np.arange(len(busy)), len(starts)), np.tile(starts, len(busy))
+    guess = np.full(len(rows), 8)
     while len(rows):
-        low, high = np.ones(len(rows), dtype=np.intp), np.zeros(len(rows), dtype=np.intp)
-        left = ends - at
-        trial = np.clip(reach, 1, left)
-        open_ = np.arange(len(rows))
-        while len(open_):
-            holds = _holds(tracks, rows[open_], at[open_], trial[open_], budgets, rotation)
-            low[open_] = np.where(holds, trial[open_], low[open_])
-            high[open_] = np.where(holds, high[open_], trial[open_])
-            done = (low == left) | ((high > 0) & (high - low <= 1)) | ((low == 1) & (high == 1))
-            open_ = open_[~done[open_]]
-            trial = np.where(high == 0, np.minimum(2 * low, left), (low + high) // 2)
-        at = at + low
-        reach = low
-        kept[rows, at] = True
-        going = at < ends
-        rows, at, ends, reach = rows[going], at[going], ends[going], reach[going]
+        reached = _ways_on(parts, rows, at, guess, budgets[busy[rows]], rotation)
+        onward[rows, at] = reached
+        at = at + reached
+        going = at < frames - 1
+        going[going] = onward[rows[going], at[going]] == 0
+        going[going] = _first_of_each(rows[going] * frames + at[going])
+        rows, at, guess = rows[going], at[going], reached[going]
+    rows, at = np.arange(len(busy)), np.zeros(len(busy), dtype=np.intp)
+    while len(rows):
+        at = at + onward[rows, at]
+        kept[busy[rows], at] = True
+        rows, at = rows[at < frames - 1], at[at < frames - 1]
     return kept
 
 
-def _holds(
-    tracks: Floats, rows: Integers, start: Integers, length: Integers, budgets: Floats, rotation: bool
-) -> np.ndarray:
-    """Whether the straight way over ``length`` frames from ``start`` holds the budget, for many tracks at once."""
-    out = np.ones(len(rows), dtype=bool)
-    size = np.ceil(np.log2(np.maximum(length, 2))).astype(np.intp)
-    for power in np.unique(size[length > 1]).tolist():
-        mine = np.flatnonzero((size == power) & (length > 1))
-        steps = np.arange(1, int(length[mine].max()))
-        share = np.minimum(steps / length[mine, None], 1.0)
-        row, first = rows[mine], start[mine]
-        a, b = tracks[row, :, first], tracks[row, :, first + length[mine]]
-        between = tracks[row[:, None], :, np.minimum(first[:, None] + steps, (first + length[mine])[:, None])]
-        if rotation:
-            angle = np.arccos(np.clip(np.einsum("rc,rc->r", a, b), -1.0, 1.0))[:, None]
-            sine = np.sin(angle)
-            flat = sine < 1e-6
-            safe = np.where(flat, 1.0, sine)
-            weight_a = np.where(flat, 1.0 - share, np.sin((1.0 - share) * angle) / safe)
-            weight_b = np.where(flat, share, np.sin(share * angle) / safe)
-            cosine = weight_a * np.einsum("rc,rsc->rs", a, between) + weight_b * np.einsum("rc,rsc->rs", b, between)
-            off = 2.0 * np.arccos(np.clip(cosine, -1.0, 1.0))
-        else:
-            off = np.linalg.norm(a[:, None] + (b - a)[:, None] * share[..., None] - between, axis=2)
-        out[mine] = (off <= budgets[row, None]).all(axis=1)
+def _first_of_each(values: Integers) -> np.ndarray:
+    """A mask of the first of equal values each."""
+    out = np.zeros(len(values), dtype=bool)
+    out[np.unique(values, return_index=True)[1]] = True
     return out
+
+
+def _ways_on(
+    parts: list[Floats], rows: Integers, at: Integers, guess: Integers, budgets: Floats, rotation: bool
+) -> Integers:
+    """How many frames the longest way on from ``at`` goes, on which no frame is off by more than its budget.
+
+    What lies ahead is unrolled into the plane of its rotation vectors (the logarithm at the key), where the evenly
+    turned way is a straight line. Rotations are never further apart than their vectors, so a budget that holds for
+    these holds; over the short ways between keys hardly a key is lost by it.
+    """
+    frames = parts[0].shape[1]
+    left = np.minimum(frames - 1 - at, _FURTHEST)
+    reached = np.ones(len(rows), dtype=np.intp)
+    power = np.ceil(np.log2(1.5 * guess + 1.0)).astype(np.intp)
+    open_ = np.arange(len(rows))
+    while len(open_):  # those that got to the end of their window look on, twice as far
+        for size in np.unique(power[open_]).tolist():
+            group = open_[power[open_] == size]
+            for some in np.array_split(group, len(group) * 2**size // _AT_ONCE + 1):
+                window = np.minimum(2**size, left[some])
+                ahead = _unrolled(parts, rows[some], at[some], window, rotation)
+                reached[some] = _furthest(ahead, window, guess[some], budgets[some])
+        open_ = open_[(reached[open_] >= 2 ** power[open_]) & (reached[open_] < left[open_])]
+        power[open_] += 1
+    return reached
+
+
+def _unrolled(parts: list[Floats], rows: Integers, at: Integers, window: Integers, rotation: bool) -> Floats:
+    """What lies 1, 2, … ``window`` frames ahead of ``at``, as seen from there: ``(walkers, 3, frames)``."""
+    steps = np.arange(1, int(window.max()) + 1)
+    first = rows * parts[0].shape[1] + at
+    index = first[:, None] + np.minimum(steps, window[:, None])
+    here = [part.ravel()[first][:, None] for part in parts]
+    there = [part.ravel()[index] for part in parts]
+    out = np.empty((len(first), 3, len(steps)))
+    if not rotation:
+        for axis in range(3):
+            np.subtract(there[axis], here[axis], out=out[:, axis])
+        return out
+    (x, y, z, w), (a, b, c, d) = here, there
+    out[:, 0] = w * a - x * d - y * c + z * b
+    out[:, 1] = w * b - y * d - z * a + x * c
+    out[:, 2] = w * c - z * d - x * b + y * a
+    cosine = w * d + x * a + y * b + z * c
+    sine = np.sqrt(np.einsum("wcf,wcf->wf", out, out))
+    tiny = sine < 1e-9
+    out *= np.where(tiny, 2.0, 2.0 * np.arctan2(sine, cosine) / np.where(tiny, 1.0, sine))[:, None]
+    return out
+
+
+def _furthest(ahead: Floats, window: Integers, guess: Integers, budgets: Floats) -> Integers:
+    """The longest straight way in each window on which no frame is off by more than its budget.
+
+    From the guess by doubling, then by halving, for all walkers at once.
+    """
+    steps = np.arange(1, ahead.shape[2] + 1)
+    squares = np.einsum("wcf,wcf->wf", ahead, ahead)
+    allowed = np.square(budgets)
+    low, high = np.ones(len(ahead), dtype=np.intp), window + 1
+    trial = np.clip(guess, 1, window)
+    open_ = np.flatnonzero(window > 1)
+    while len(open_):
+        length = trial[open_]
+        here = np.arange(len(open_))
+        mine, square = (ahead, squares) if len(open_) == len(ahead) else (ahead[open_], squares[open_])
+        share = steps / length[:, None]
+        along = np.einsum("wc,wcf->wf", mine[here, :, length - 1], mine)
+        off = share * (share * square[here, length - 1][:, None] - 2.0 * along) + square
+        holds = (np.where(share < 1.0, off, 0.0).max(axis=1) <= allowed[open_]) | (length == 1)
+        low[open_] = np.where(holds, length, low[open_])
+        high[open_] = np.where(holds, high[open_], length)
+        open_ = open_[high[open_] - low[open_] > 1]
+        no_end = high == window + 1
+        trial = np.where(no_end, np.minimum(2 * low, window), (low + high) // 2)
+    return low
 
 
 def _brackets(kept: np.ndarray) -> tuple[Integers, Integers]:
@@ -207,15 +263,16 @@ def _shown(tracks: Floats, kept: np.ndarray, rotation: bool) -> Floats:
     """What the keys show in every frame."""
     if not len(tracks):
         return tracks
+    single = kept.sum(axis=1) == 1
+    out = np.repeat(tracks[..., :1], kept.shape[1], axis=2)
+    tracks, kept = tracks[~single], kept[~single]
     before, after = _brackets(kept)
-    frames = np.arange(kept.shape[1])
-    share = (frames - before) / np.maximum(after - before, 1)
+    share = (np.arange(kept.shape[1]) - before) / np.maximum(after - before, 1)
     rows = np.arange(len(tracks))[:, None]
-    last = kept.sum(axis=1) == 1
-    after = np.where(last[:, None], before, after)
     a, b = tracks[rows, :, before], tracks[rows, :, after]  # (tracks, frames, n)
-    out = slerp(a, b, share) if rotation else a + (b - a) * share[..., None]
-    return out.transpose(0, 2, 1)
+    shown = slerp(a, b, share) if rotation else a + (b - a) * share[..., None]
+    out[~single] = shown.transpose(0, 2, 1)
+    return out
 
 
 def _depth(skeleton: Skeleton) -> Floats:
