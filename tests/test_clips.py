@@ -143,7 +143,7 @@ def test_a_clip_is_described_as_a_table():
     said = described(WALK, Subject("source", OSRIC))
     table = bone_table([said])
     bone = Subject("source", OSRIC).roles.bones["lower_leg_left"]
-    row = table.loc["walk", OSRIC.skeleton.names[bone]]
+    row = table.loc[WALK.name, OSRIC.skeleton.names[bone]]
     track = WALK.rotations[:, bone]
     assert row.role == "lower_leg_left"
     assert row.range_degrees == pytest.approx(np.degrees(angle_between(track, track[0])).max(), abs=1e-3)
