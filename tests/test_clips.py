@@ -143,12 +143,12 @@ def test_a_clip_is_described_as_a_table():
     said = described(WALK, Subject("source", OSRIC))
     table = bone_table([said])
     bone = Subject("source", OSRIC).roles.bones["lower_leg_left"]
-    row = table.loc[WALK.name, OSRIC.skeleton.names[bone]]
+    row = table.loc[(WALK.name, OSRIC.skeleton.names[bone])]
     track = WALK.rotations[:, bone]
     assert row.role == "lower_leg_left"
     assert row.range_degrees == pytest.approx(np.degrees(angle_between(track, track[0])).max(), abs=1e-3)
     fairswap.save("walk.glb", OSRIC, [WALK])
-    assert run("clip", "describe", "walk.glb", "--csv", "walk.csv").exit_code == 0
+    assert run("clip", "describe", "walk.glb", "--csv", "walk.csv").returncode == 0
     with open("walk.csv", newline="") as file:
         assert [line["bone"] for line in csv.DictReader(file)] == list(OSRIC.skeleton.names)
 
