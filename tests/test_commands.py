@@ -82,6 +82,15 @@ def test_reports_keep_to_their_published_schemas(street):
         "clip-describe": ["describe", motion],
         "clip-draw": ["draw", motion, "--role", "head", "-o", "d.png"],
     }
+    Path("tracks.csv").write_text("time_s,jaw_drop\n0,0\n0.5,1\n1,0\n")
+    faces = {
+        "face-draft": ["draft", figure_file, "-o", "face.toml"],
+        "face-check": ["check", "face.toml", figure_file],
+        "face-match": ["match", "face.toml", folder / "pip.glb"],
+        "face-show": ["show", folder / "pip.glb", "-o", "f.png"],
+        "face-apply": ["apply", "tracks.csv", "--onto", figure_file, "-o", "fa.glb", "--picture", "fa.png"],
+    }
+    reports |= {name: json.loads(run("face", *words, "--json").stdout) for name, words in faces.items()}
     reports |= {name: json.loads(run("clip", *words, "--json").stdout) for name, words in verbs.items()}
     folder_of_schemas = Path(fairswap.__file__).parent / "data" / "schemas"
     published = {path.name.removesuffix(".schema.json") for path in folder_of_schemas.iterdir()}
@@ -140,7 +149,7 @@ def test_inspect_takes_stock(street):
     # Eleven steps of a leg's two thirds.
     assert clip["travel_m"] == pytest.approx(6.0 / 0.56 * 0.66 * 0.62, rel=0.02)
     text = run("inspect", folder / "juniper.glb").stdout
-    for word in ("1.8", "79 bones", "quillmoor", "rests in T", "10", "clips    none"):
+    for word in ("1.8", "79 bones", "quillmoor", "rests in T", "46 morphs", "clips    none"):
         assert word in text
 
 
@@ -208,7 +217,7 @@ def test_bones_lists_and_shows():
     shown = json.loads(run("bones", "show", TROUPE / "osric.glb", "--json").stdout)
     assert shown["roles"]["lower_arm_left"] == "salt:Port Cuff"
     assert shown["missing"] == []
-    assert "salt:Port Brow" in shown["other"]
+    assert "salt:Port Brow Inner" in shown["other"]
     assert "lower_arm_left" in run("bones", "show", "quillmoor").stdout
 
 

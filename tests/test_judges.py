@@ -60,7 +60,9 @@ def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_pa
         assert (report["errors"], report["warnings"]) == (0, 0), report
 
 
-@pytest.mark.parametrize(("motion", "performer", "target"), [("walk", "Osric", "Juniper"), ("bow", "Juniper", "Osric")])
+@pytest.mark.parametrize(
+    ("motion", "performer", "target"), [("walk", "Osric", "Juniper"), ("turn-and-bow", "Juniper", "Osric")]
+)
 def test_a_real_client_puts_every_bone_where_we_do(motion, performer, target):
     document = converted(motion, performer, target)
     clip = document.clips[0]

@@ -20,7 +20,7 @@ from making import FREE, TROUPE, act, figure
 from rests import RESTS, family_file, resting
 from test_commands import run
 
-ACTS = {"walk": walk(), "bow": turn_and_bow()}
+ACTS = {"walk": walk(), "turn-and-bow": turn_and_bow()}
 
 
 @cache
@@ -54,10 +54,10 @@ def off_the_truth(source, target, truth):
 @pytest.mark.parametrize("source_rest", list(RESTS))
 def test_every_rest_onto_every_other_gives_the_act_as_performed_directly(source_rest, tmp_path_factory):
     folder = tmp_path_factory.getbasetemp()
-    for motion, performer, target in (("bow", "Juniper", "Osric"), ("walk", "Osric", "Juniper")):
-        other = "walk" if motion == "bow" else "bow"
+    for motion, performer, target in (("turn-and-bow", "Juniper", "Osric"), ("walk", "Osric", "Juniper")):
+        other = "walk" if motion == "turn-and-bow" else "turn-and-bow"
         # The way back from a few only: it is the same code.
-        rests = list(RESTS) if motion == "bow" else ["arms down 85", "in line"]
+        rests = list(RESTS) if motion == "turn-and-bow" else ["arms down 85", "in line"]
         for target_rest in rests:
             found = off_the_truth(
                 loaded(folder, performer, source_rest, motion),
@@ -107,7 +107,7 @@ def test_measuring_tells_swing_from_twist_and_pose_from_anatomy():
     assert any(finding.code == "correction-large" for finding in swap.findings)
 
 
-@pytest.mark.parametrize(("name", "motion", "to"), [("Juniper", "bow", "a"), ("Osric", "walk", "t")])
+@pytest.mark.parametrize(("name", "motion", "to"), [("Juniper", "turn-and-bow", "a"), ("Osric", "walk", "t")])
 def test_setting_a_rest_pose_there_and_back(name, motion, to):
     """Bones within 0.01 mm and vertices within 0.05 mm in every clip, the rest of the file as it was."""
     fairswap.save("before.glb", figure(name), [act(motion, name)])

@@ -16,7 +16,7 @@ from fairswap.pose.reference import t_pose
 from fairswap.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
 from making import FREE, act, figure
 
-PAIRS = [("walk", "Osric", "Juniper"), ("bow", "Juniper", "Osric")]
+PAIRS = [("walk", "Osric", "Juniper"), ("turn-and-bow", "Juniper", "Osric")]
 ROLES = {name: fairswap.Swap(figure(name), figure(name)).source_side.roles for name in ("Juniper", "Osric")}
 
 
@@ -241,7 +241,7 @@ def test_a_clip_of_another_figure_is_refused():
 
 
 @pytest.mark.parametrize("performer", ["Juniper", "Osric"])
-@pytest.mark.parametrize("motion", ["walk", "bow"])
+@pytest.mark.parametrize("motion", ["walk", "turn-and-bow"])
 def test_the_acts_look_like_a_person_could_do_them(motion, performer):
     """Feet near the floor and never far below it, one always stands, joints turn no faster than people do."""
     clip, who = act(motion, performer), figure(performer)

@@ -19,6 +19,8 @@ from fairswap.bones.profile import BoneProfile
 from fairswap.clip import Clip
 from fairswap.document import Document
 from fairswap.errors import FairSwapError, ImpossibleError, UsageError
+from fairswap.face.carry import CarriedFace, FaceSide, FaceSwap, needs_face, still_clip
+from fairswap.face.chart import FaceChart
 from fairswap.figure import Figure
 from fairswap.figures.props import with_object_of
 from fairswap.files import save
@@ -28,7 +30,8 @@ from fairswap.files import save
 class Converted:
     """One clip carried over, with what it came from and how alike the two are.
 
-    ``plain`` compares it before feet and hands were finished; it is ``comparison`` itself where nothing was.
+    ``plain`` compares it before feet and hands were finished; it is ``comparison`` itself where nothing was. ``face``
+    is there where the source's face moves.
     """
 
     source: Document
@@ -38,11 +41,24 @@ class Converted:
     comparison: Comparison
     plain: Comparison
     scale: float
+    face: CarriedFace | None = None
 
     @property
     def clip(self) -> Clip:
         """The result."""
-        return self.carried.clip
+        return self.carried.clip if self.face is None else self.face.clip
+
+
+@dataclass(frozen=True, eq=False)
+class Faces:
+    """Whether faces are carried over: ``all`` (with the body), ``only`` (without it) or ``none``; and their charts.
+
+    Without a chart one is drafted.
+    """
+
+    which: str = "all"
+    source: FaceChart | None = None
+    target: FaceChart | None = None
 
 
 @dataclass(frozen=True)
@@ -67,6 +83,7 @@ def convert_clips(
     target_clip: Clip | None = None,
     hands_reference: str = "auto",
     finish: Finish | None = None,
+    faces: Faces | None = None,
     failures: list[Failure] | None = None,
     step: Callable[[str], None] = lambda _: None,
 ) -> list[Converted]:
@@ -82,6 +99,8 @@ def convert_clips(
         See :class:`fairswap.Swap`; frames and times are of each document's first clip, and of ``target_clip``.
     finish : Finish, optional
         How feet, hands and travel are finished.
+    faces : Faces, optional
+        Whether faces are carried over, and by which charts.
     failures : list, optional
         Takes up what could not be done; then one failing clip does not stop the others. Without, it is raised.
     step : callable
@@ -102,6 +121,7 @@ def convert_clips(
     done: list[Converted] = []
     for document in sources:
         swaps: dict[Figure, Swap] = {}
+        heads: dict[Swap, FaceSwap] = {}
         with _kept_going(failures, document.file, ""):
             if not document.clips:
                 remedy = "Export it with its animation"
@@ -126,9 +146,30 @@ def convert_clips(
                         target_clip,
                         hands_reference,
                     )
-                done.append(_converted(document, swaps[performing], shown, finish or Finish()))
+                row = _converted(document, swaps[performing], shown, finish or Finish())
+                done.append(_with_face(row, faces or Faces(), heads))
             step(clip.name)
     return done
+
+
+def _with_face(row: Converted, faces: Faces, heads: dict[Swap, FaceSwap]) -> Converted:
+    """The face put on, if the source's moves; heads are made ready once for each pair of figures."""
+    swap, clip = row.swap, row.original
+    sides = swap.source_side.roles, swap.target_side.roles
+    if faces.which == "none" or not needs_face(swap.source, clip, *sides):
+        return row if faces.which != "only" else replace(row, carried=replace(row.carried, clip=_still(row)))
+    if swap not in heads:
+        heads[swap] = FaceSwap(
+            FaceSide(swap.source, sides[0], faces.source, (clip,)), FaceSide(swap.target, sides[1], faces.target)
+        )
+    if not heads[swap].target.chart.ways:
+        return row  # no face to put it on: the report says that none was carried over
+    return replace(row, face=heads[swap].carry(clip, _still(row) if faces.which == "only" else row.carried.clip))
+
+
+def _still(row: Converted) -> Clip:
+    clip = row.carried.clip
+    return still_clip(row.swap.target, clip.name, clip.rate, clip.frames)
 
 
 def _converted(document: Document, swap: Swap, clip: Clip, finish: Finish) -> Converted:

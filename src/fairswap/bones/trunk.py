@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.bones.limbs import _bell
 from fairswap.bones.rig import Rig
 from fairswap.bones.words import fit
+from fairswap.rotation import normalized
 
 
 @dataclass(frozen=True)
@@ -92,10 +93,19 @@ def _neck_and_head(
     return necks, sorted(scored, key=lambda row: (-row[0], row[1]))
 
 
+def _mirrored_pair(rig: Rig, a: int, b: int, up: np.ndarray, ahead: np.ndarray) -> bool:
+    """Whether two bones of a face are mirror images: equally far from the head's joint, and straight across."""
+    apart = rig.places[a] - rig.places[b]
+    wide = float(np.linalg.norm(apart))
+    alike = abs(rig.length[a] - rig.length[b]) < 0.06 * rig.length[a]
+    skewed = max(abs(float(apart @ up)), abs(float(apart @ normalized(ahead))))
+    return alike and wide > 0.1 * rig.length[a] and skewed < 0.1 * wide
+
+
 def _face(rig: Rig, head: int, up: np.ndarray) -> dict[str, int]:
     """Jaw and eyes, by their names; without names by their places among the leaves in the face.
 
-    Of the pairs in the upper face the eyes lie nearest to the head's joint: lids and brows are on the surface.
+    Of the pairs in the upper face the eyes lie least ahead: lids and brows are on the surface.
     """
     children = [child for child in rig.skeleton.children[head] if child not in rig.ends]
     found: dict[str, int] = {}
@@ -103,22 +113,24 @@ def _face(rig: Rig, head: int, up: np.ndarray) -> dict[str, int]:
     jaws = [c for c in named if "jaw" in rig.meanings[c].parts]
     eyes = [c for c in named if "eye" in rig.meanings[c].parts]
     leaves = [c for c in children if not rig.children[c] and not rig.meanings[c].parts]
-    pairs = [
-        (a, b)
-        for a, b in combinations(leaves, 2)
-        if abs(rig.length[a] - rig.length[b]) < 0.06 * rig.length[a] and rig.distance(a, b) > 0.1 * rig.length[a]
-    ]
+    up = normalized(up)
+    middle = (rig.places[children] - rig.places[head]).mean(axis=0) if children else up
+    ahead = middle - (middle @ up) * up
+    pairs = [(a, b) for a, b in combinations(leaves, 2) if _mirrored_pair(rig, a, b, up, ahead)]
     if len(eyes) != 2 and pairs:
         heights = [float((rig.places[list(pair)].mean(axis=0) - rig.places[head]) @ up) for pair in pairs]
         upper = [pair for pair, height in zip(pairs, heights, strict=True) if height > 0.5 * max(heights)]
-        nearest = sorted((float(rig.length[pair[0]]), pair) for pair in upper)
+        nearest = sorted(
+            (float((rig.places[list(pair)].mean(axis=0) - rig.places[head]) @ ahead), pair) for pair in upper
+        )
         eyes = list(nearest[0][1]) if nearest else []
     if len(eyes) == 2:
         found["eye_first"], found["eye_second"] = eyes
-        if not jaws:  # what is alone and nearer than the eyes
+        if not jaws:  # what is alone and nearer than the eyes; lips are further ahead, and may hang on it
             paired = {bone for pair in pairs for bone in pair}
-            alone = [c for c in leaves if c not in paired and rig.length[c] < rig.length[eyes[0]]]
-            jaws = alone if len(alone) == 1 else []
+            plain = [c for c in children if not rig.meanings[c].parts and c not in paired]
+            alone = sorted((float(rig.length[c]), c) for c in plain if rig.length[c] < rig.length[eyes[0]])
+            jaws = [bone for _, bone in alone[:1]]
     if jaws:
         found["jaw"] = jaws[0]
     return found

@@ -26,6 +26,14 @@ if TYPE_CHECKING:
     help="OUT.glb or .gltf: the figure with the clips; OUT.bvh: the motion alone; a folder: one file per clip.",
 )  # fmt: skip
 @click.option("--clip", "names", multiple=True, metavar="NAME", help="Only this clip; may be given several times.")
+@click.option(
+    "--face",
+    type=click.Choice(["all", "only", "none"]),
+    default="all",
+    help="Carry faces over with the body (default), without it, or not at all.",
+)
+@click.option("--source-face", type=click.Path(path_type=Path), metavar="F.toml", help="Face chart of the source.")
+@click.option("--target-face", type=click.Path(path_type=Path), metavar="F.toml", help="Face chart of FIGURE.")
 @click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
 @manners.source_bones
 @manners.target_bones
@@ -43,6 +51,9 @@ def command(
     onto: Path,
     out: Path,
     names: tuple[str, ...],
+    face: str,
+    source_face: Path | None,
+    target_face: Path | None,
     keep_clips: bool,
     source_bones: str | None,
     target_bones: str | None,
@@ -74,9 +85,10 @@ def command(
     from fairswap.body.finish import Finish
     from fairswap.body.layers import load_layers
     from fairswap.bones.profile import profile_named
+    from fairswap.face.chart import FaceChart
     from fairswap.files import load
     from fairswap.formats.storage import refuse_existing
-    from fairswap.job import convert_clips, outputs_for, write_outputs
+    from fairswap.job import Faces, convert_clips, outputs_for, write_outputs
 
     inputs = [*motions, onto]
     for path in filter(None, (out, picture)):
@@ -107,6 +119,7 @@ def command(
             target_clip=next(iter(target_document.clips_of(target)), None),
             hands_reference=hands_reference,
             finish=finish,
+            faces=Faces(face, *(FaceChart.load(path) if path else None for path in (source_face, target_face))),
             failures=failures if len(motions) > 1 or total > 1 else None,
             step=step,
         )
@@ -120,6 +133,7 @@ def command(
     findings = [finding for document in (*sources, target_document) for finding in document.findings]
     findings += target_document.left_standing()
     findings += [finding for row in done for finding in row.carried.findings]
+    findings += [finding for row in done if row.face is not None for finding in row.face.findings]
     findings += [finding for swap in dict.fromkeys(row.swap for row in done) for finding in swap.findings]
     report = {
         "target": {"file": str(onto), "figure": target.name},
@@ -209,6 +223,7 @@ def _clip_report(row: Converted) -> dict[str, Any]:
             "skate_cm_s": round(row.plain.after.skate_cm_s, 4),
             "sole_below_cm": round(row.plain.after.sole_below_cm, 4),
         },
+        "face": None if row.face is None else row.face.as_dict(),
         **row.comparison.as_dict(),
     }
 
@@ -240,6 +255,10 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
                 f"{before['skate_cm_s']:.1f} cm/s"
             )
         yield from (f"           {line}" for line in _touch_lines(clip["touches"]))
+        if clip["face"] is not None:
+            lost = clip["face"]["lost"]
+            said = f"; {len(lost)} face units are shown in part or not" if lost else ", nothing lost"
+            yield f"  face     carried over by {len(clip['face']['used'])} shapes{said}"
     for row in report["failed"]:
         name = f"{row['file']} {row['clip']}".strip()
         yield f"  {click.style('failed', fg='red')}   {name}: {row['error']}"

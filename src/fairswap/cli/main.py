@@ -20,6 +20,7 @@ _COMMANDS = {
     "pose": ("fairswap.cli.pose", "Reference poses: measured, set as the rest pose, saved."),
     "reel": ("fairswap.cli.reel", "A proving clip through every joint of a figure."),
     "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
+    "face": ("fairswap.cli.face", "Faces: what shapes do, expressions and speech on other heads."),
 }
 
 

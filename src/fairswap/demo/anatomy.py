@@ -27,6 +27,17 @@ from fairswap.skeleton import Skeleton
 _THUMB = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
 
 
+# Face bones in head sizes: across, up, ahead; of sided ones the left.
+FACE_BONES = {
+    "Brow Inner": (0.060, 0.560, 0.40), "Brow Outer": (0.205, 0.550, 0.36), "Lid Upper": (0.145, 0.496, 0.36),
+    "Lid Lower": (0.145, 0.411, 0.36), "Cheek": (0.170, 0.330, 0.34), "Nostril": (0.045, 0.320, 0.42),
+    "Lip Corner": (0.105, 0.168, 0.36),
+}  # fmt: skip
+# How far ahead of the head's pivot the middle of the eyeballs lies.
+_EYE_AHEAD = {"Juniper": 0.245, "Osric": 0.245}
+MIDDLE_FACE_BONES = {"Lip Upper": (0.0, 0.172, 0.40), "Lip Lower": (0.0, 0.140, 0.39)}
+
+
 @dataclass(frozen=True)
 class Measures:
     """A body in metres. Heights are above the floor, widths from the middle."""
@@ -197,15 +208,17 @@ def body_of(name: str) -> Body:
         add("jaw", "head", (0, m.head + 0.16 * size, 0.10 * size))
         tips["jaw"] = np.array([0, m.head - 0.02 * size, 0.36 * size])
     for sign, side in ((1.0, "left"), (-1.0, "right")) if m.eyes_and_jaw else ():
-        add(f"eye_{side}", "head", (sign * 0.145 * size, m.head + 0.44 * size, 0.33 * size))
-        tips[f"eye_{side}"] = np.array([sign * 0.145 * size, m.head + 0.44 * size, 0.45 * size])
+        across = sign * 0.145 * size * (1.0 if name == "Juniper" else 1.12)
+        add(f"eye_{side}", "head", (across, m.head + 0.445 * size, _EYE_AHEAD[name] * size))
+        tips[f"eye_{side}"] = rows[-1][2] + [0.0, 0.0, 0.12 * size]
         if m.face_bones:
-            for word, place in (
-                ("Brow", (0.16, 0.60, 0.40)), ("Lid", (0.145, 0.49, 0.40)), ("Lip Corner", (0.12, 0.15, 0.37)),
-            ):  # fmt: skip
+            for word, place in FACE_BONES.items():
                 label = f"{'Port' if side == 'left' else 'Starboard'} {word}"
-                add(label, "head", np.array([sign * place[0] * size, m.head + place[1] * size, place[2] * size]))
+                add(label, "head", np.array([sign * place[0] * 1.12 * size, m.head + place[1] * size, place[2] * size]))
                 tips[label] = rows[-1][2] + [0, 0, 0.03]
+    for word, place in MIDDLE_FACE_BONES.items() if m.face_bones else ():
+        add(word, "jaw" if word == "Lip Lower" else "head", (0.0, m.head + place[1] * size, place[2] * size))
+        tips[word] = rows[-1][2] + [0, 0, 0.03]
     for sign, side in ((1.0, "left"), (-1.0, "right")):
         mirror = np.array([sign, 1.0, 1.0])
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 import fairswap
 from fairswap.demo.anatomy import body_of
-from fairswap.demo.paint import paint_of
+from fairswap.demo.faces import face_of, recessed
+from fairswap.demo.paint import paint_of, palette_of
 from fairswap.demo.sculpt import sculpt
 from fairswap.demo.wardrobe import flatten_soles, shapes_of
 from fairswap.figure import Figure
@@ -25,8 +26,9 @@ def main() -> None:
         body = body_of(name)
         shapes = shapes_of(body)
         mesh = sculpt(body, shapes, paint_of(body, shapes), _TRIANGLES[name])
-        mesh = replace(mesh, vertices=flatten_soles(mesh.vertices))
-        figure = Figure(name, body.skeleton(body.rest_turns()), (mesh,))
+        mesh = replace(mesh, vertices=recessed(flatten_soles(mesh.vertices), body))
+        face = face_of(body, shapes, palette_of(body), mesh.bind_matrices)
+        figure = Figure(name, body.skeleton(body.rest_turns()), (mesh, face))
         path = FOLDER / f"{name.lower()}.glb"
         fairswap.save(path, figure, space=SPACES[body.measures.stage], force=True)
         sys.stderr.write(f"{path}: {len(mesh.vertices)} vertices, {len(mesh.triangles)} triangles\n")

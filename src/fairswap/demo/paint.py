@@ -14,8 +14,7 @@ from fairswap.kernels import Floats
 
 def paint_of(body: Body, shapes: list[Shape]) -> Paint:
     """The colour of each place on the body: of its shape, then seams, buttons and the face."""
-    build = BUILDS[body.name]
-    palette = {name: _linear(color) for name, color in build.colors.items()}
+    palette = palette_of(body)
     m = body.measures
     size = m.crown - m.head
     wide = 1.0 if body.name == "Juniper" else 1.12
@@ -71,6 +70,11 @@ def paint_of(body: Body, shapes: list[Shape]) -> Paint:
         color[mouth & (np.abs(y - 0.155 - 1.2 * x**2) < 0.006)] = palette["lip"] * 0.35
 
     return paint
+
+
+def palette_of(body: Body) -> dict[str, Floats]:
+    """The colours of a member of the troupe, linear."""
+    return {name: _linear(color) for name, color in BUILDS[body.name].colors.items()}
 
 
 def _linear(color: tuple[int, int, int]) -> Floats:

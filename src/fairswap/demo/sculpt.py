@@ -5,7 +5,7 @@ Run by ``make troupe``; what comes out is shipped under ``data/troupe``. Needs t
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from io import BytesIO
 
@@ -120,6 +120,22 @@ def nearest_shape(shapes: list[Shape], points: Floats) -> Integers:
         nearer = distance < best
         best[nearer], which[nearer] = distance[nearer], index
     return which
+
+
+def skin_depth(shapes: Sequence[Shape], x: Floats, y: Floats, furthest: float) -> Floats:
+    """How far ahead (z) the surface of shapes lies at places seen from the front, ``furthest`` at most."""
+    z = np.linspace(0.0, furthest, 141)
+    points = np.stack(np.broadcast_arrays(x[:, None], y[:, None], z[None]), axis=-1)
+    field = np.full(points.shape[:2], 0.2)
+    for shape in shapes:
+        field = _smooth_union(field, shape.distance(points), shape.blend)
+    inside = field < 0.0
+    last = np.where(inside.any(axis=1), len(z) - 1 - np.argmax(inside[:, ::-1], axis=1), 0)
+    after = np.minimum(last + 1, len(z) - 1)
+    rows = np.arange(len(x))
+    here, there = field[rows, last], field[rows, after]
+    step = np.where(there > here, np.clip(-here / np.where(there > here, there - here, 1.0), 0.0, 1.0), 0.0)
+    return np.asarray(z[last] + step * (z[after] - z[last]))
 
 
 def _field(shapes: list[Shape]) -> tuple[Floats, Floats]:

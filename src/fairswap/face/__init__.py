@@ -1,0 +1,1 @@
+"""Faces: units, charts, drafting, solving, bones, speech."""

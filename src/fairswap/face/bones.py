@@ -1,0 +1,190 @@
+"""Faces made of bones: which bones they are, what each face unit makes of them, and poses read off and put on.
+
+A pose moves and turns each bone away from its rest, as seen from its parent at rest, in the figure's own axes and in
+head sizes; so it fits a head whose bones stand elsewhere.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES, RoleMap
+from fairswap.clip import Poses
+from fairswap.face.anatomy import GAZE_DEGREES, JAW_DEGREES, FacePoints, gaze_axis, way
+from fairswap.face.chart import FaceChart, Shape
+from fairswap.face.geometry import FaceFrame
+from fairswap.face.solve import bounded_weights
+from fairswap.face.units import UNITS, base_of, side_of
+from fairswap.face.words import shape_name
+from fairswap.kernels import Floats
+from fairswap.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, rotation_vector
+from fairswap.skeleton import Skeleton
+
+# How much a degree counts against a head size, when poses are told apart.
+_DEGREE = 0.006
+# A unit is possible if some bone goes this share of the way that the skin would.
+_ENOUGH, _LEAST = 0.4, 0.003
+_FACE_WORDS = frozenset(
+    ["brow", "lid", "eye", "cheek", "nose", "nostril", "mouth", "lip", "jaw", "chin", "tongue", "corner"]
+)
+
+
+def face_bones(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> dict[str, int]:
+    """The bones of a face by name: jaw, eyes, and the bones at the front of the head that have no other role."""
+    head = roles.bones.get("head")
+    if head is None:
+        return {}
+    below = {bone for bone in range(len(skeleton)) if bone != head and head in skeleton.with_ancestors([bone])}
+    other = {bone for role, bone in roles.bones.items() if role not in ("jaw", "eye_left", "eye_right")}
+    places = frame.places(skeleton.rest.positions[0])
+    out = {}
+    for bone in sorted(below - other - set(skeleton.ends)):
+        x, y, z = places[bone].tolist()
+        in_front = abs(x) < 0.36 and -0.15 < y < 0.75 and z > 0.12
+        known = bone in roles.bones.values() or shape_name(skeleton.names[bone]).notions & _FACE_WORDS
+        if known or in_front:
+            out[skeleton.names[bone]] = bone
+    return out
+
+
+def anatomical_poses(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> dict[str, Shape]:
+    """What each face unit makes of the bones of a face, as our neutral face would move at their places."""
+    bones = face_bones(skeleton, roles, frame)
+    places = frame.places(skeleton.rest.positions[0])
+    jaw = roles.bones.get("jaw")
+    eyes = {side: roles.bones.get(f"eye_{side}") for side in SIDES}
+    skin = {name: bone for name, bone in bones.items() if bone != jaw and bone not in eyes.values()}
+    numbers = list(skin.values())
+    points = FacePoints.on_skin(places[numbers][:, :2]) if numbers else None
+    if points is not None:
+        _sides_of_slits(points, list(skin))
+    out = {}
+    for unit in UNITS:
+        action = base_of(unit)
+        moves: dict[str, tuple[Floats, Floats]] = {}
+        if action.startswith("gaze_"):
+            eye = eyes[side_of(unit)]
+            if eye is not None:
+                moves[skeleton.names[eye]] = (np.zeros(3), gaze_axis(unit) * GAZE_DEGREES)
+        elif action.startswith("jaw_") and jaw is not None:
+            sideways = {"jaw_left": 0.05, "jaw_right": -0.05}.get(action, 0.0)
+            move = np.array([sideways, 0.0, 0.05 if action == "jaw_thrust" else 0.0])
+            moves[skeleton.names[jaw]] = (move, np.array([JAW_DEGREES if action == "jaw_drop" else 0.0, 0.0, 0.0]))
+        elif points is not None and action != "tongue_show":
+            ways = way(unit, points)
+            size = np.linalg.norm(ways, axis=1)
+            if size.max() >= _ENOUGH * _furthest(unit):
+                moves = {
+                    name: (ways[i], np.zeros(3))
+                    for i, name in enumerate(skin)
+                    if size[i] > max(_LEAST, 0.12 * size.max())
+                }
+        if moves:
+            out[unit] = Shape(unit, {unit: 1.0}, bones=moves)
+    return out
+
+
+def bone_features(poses: Poses, bones: Mapping[str, int], frame: FaceFrame) -> Floats:
+    """How far each bone is moved and turned away from rest: ``(bones * 6, frames)``."""
+    skeleton = poses.skeleton
+    rows = np.zeros((len(bones), 6, poses.frames))
+    for number, bone in enumerate(bones.values()):
+        above = _parent_at_rest(skeleton, bone)
+        turn = multiply(poses.rotation_tracks[bone].T, conjugate(skeleton.rest_rotations[bone]))
+        rows[number, 3:] = _DEGREE * np.degrees(rotation_vector(multiply(multiply(above, turn), conjugate(above)))).T
+        moved = poses.translation_track(bone).T - skeleton.rest_translations[bone]
+        rows[number, :3] = frame.ways(rotate(above, moved)).T
+    return rows.reshape(-1, poses.frames)
+
+
+def shares_from_bones(
+    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame
+) -> tuple[list[int], Floats]:
+    """Which ways of a chart are poses of bones, and their shares ``(poses, frames)`` that make what the bones do."""
+    numbers = [i for i, (name, _) in enumerate(chart.ways) if chart.shapes[name].bones]
+    moving = {
+        name: bone for name, bone in bones.items() if any(name in chart.shapes[chart.ways[i][0]].bones for i in numbers)
+    }
+    if not numbers or not moving:
+        return [], np.zeros((0, poses.frames))
+    matrix = np.stack([_features_of(chart.shapes[chart.ways[i][0]], moving) for i in numbers], axis=1)
+    seen = bone_features(poses, moving, frame)
+    return numbers, bounded_weights(matrix, seen, np.full(len(numbers), 1.5))
+
+
+def put_on_bones(
+    shapes: Sequence[Shape], shares: Floats, skeleton: Skeleton, bones: Mapping[str, int], frame: FaceFrame
+) -> dict[int, tuple[Floats, Floats]]:
+    """Local rotations ``(4, frames)`` and positions ``(3, frames)`` of bones in the sum of poses, by bone."""
+    used = [name for name in bones if any(name in shape.bones for shape in shapes)]
+    out = {}
+    size = frame.size * np.array([frame.wide, 1.0, 1.0])
+    for name in used:
+        bone = bones[name]
+        above = _parent_at_rest(skeleton, bone)
+        zero = (np.zeros(3), np.zeros(3))
+        move = sum(np.outer(share, shape.bones.get(name, zero)[0]) for shape, share in zip(shapes, shares, strict=True))
+        turn = sum(np.outer(share, shape.bones.get(name, zero)[1]) for shape, share in zip(shapes, shares, strict=True))
+        degrees = np.linalg.norm(turn, axis=1)
+        axis = np.where(degrees[:, None] > 0.0, turn, [1.0, 0.0, 0.0])
+        turned = quaternion_from_axis_angle(axis, np.radians(degrees))
+        local = multiply(multiply(conjugate(above), turned), multiply(above, skeleton.rest_rotations[bone]))
+        place = skeleton.rest_translations[bone] + rotate(conjugate(above), np.asarray(move) * size)
+        out[bone] = (local.T, place.T)
+    return out
+
+
+def pose_from_frame(
+    poses: Poses, frame_number: int, bones: Mapping[str, int], frame: FaceFrame
+) -> dict[str, tuple[Floats, Floats]]:
+    """What the bones of a face do in one frame: moves in head sizes and turns in degrees, of those that do anything."""
+    rows = bone_features(poses.at([frame_number]), bones, frame)[:, 0].reshape(-1, 6)
+    out = {}
+    for name, row in zip(bones, rows, strict=True):
+        move, turn = row[:3], row[3:] / _DEGREE
+        if np.abs(move).max() > 5e-4 or np.abs(turn).max() > 0.1:
+            out[name] = (move, turn)
+    return out
+
+
+def face_alone(poses: Poses, face: set[int]) -> Poses:
+    """Poses in which only the bones of the face do what they do, and all others rest."""
+    skeleton = poses.skeleton
+    rotations = np.repeat(skeleton.rest_rotations[:, :, None], poses.frames, axis=2)
+    for bone in face:
+        rotations[bone] = poses.rotation_tracks[bone]
+    bones = [bone for bone in poses.translated_bones.tolist() if bone in face]
+    places = [np.broadcast_to(poses.translation_track(bone), (3, poses.frames)) for bone in bones]
+    return Poses(skeleton, rotations, np.array(bones, dtype=np.intp), np.stack(places) if places else None)
+
+
+def _features_of(shape: Shape, bones: Mapping[str, int]) -> Floats:
+    zero = (np.zeros(3), np.zeros(3))
+    return np.concatenate(
+        [np.concatenate([move, _DEGREE * turn]) for move, turn in (shape.bones.get(name, zero) for name in bones)]
+    )
+
+
+def _parent_at_rest(skeleton: Skeleton, bone: int) -> Floats:
+    parent = int(skeleton.parents[bone])
+    return skeleton.rest.rotations[0, parent] if parent >= 0 else np.array([0.0, 0.0, 0.0, 1.0])
+
+
+def _furthest(unit: str) -> float:
+    """How far a unit takes the landmark it takes furthest."""
+    from fairswap.face.anatomy import landmark_ways
+
+    return float(np.linalg.norm(landmark_ways()[:, UNITS.index(unit)].reshape(-1, 3), axis=1).max())
+
+
+def _sides_of_slits(points: FacePoints, names: list[str]) -> None:
+    """What a bone's name says of upper and lower lips and lids counts more than its height."""
+    for i, name in enumerate(names):
+        notions = shape_name(name).notions
+        for part, array in (("lip", points.over_mouth), ("mouth", points.over_mouth), ("lid", points.over_eye)):
+            if part in notions and "upper" in notions:
+                array[i] = 1.0
+            elif part in notions and "lower" in notions:
+                array[i] = 0.0

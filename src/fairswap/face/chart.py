@@ -1,0 +1,298 @@
+"""Face charts: what each shape of one head – a morph, or a pose of face bones – does, in face units.
+
+A chart is a TOML file (``fairswap = "face/1"``), made by ``fairswap face draft`` or by hand.
+"""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from pathlib import Path
+
+import msgspec
+import numpy as np
+
+from fairswap.errors import InputError
+from fairswap.face.units import UNITS, names, region_of, spread, vector
+from fairswap.formats.own import struct_from_file
+from fairswap.kernels import Floats
+
+FIRST_LINE = 'fairswap = "face/1"'
+
+
+class _Morph(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    units: dict[str, float] = {}
+    negative: dict[str, float] = {}
+    range: tuple[float, float] = (0.0, 1.0)
+    sum: dict[str, float] = {}
+    corrects: list[str] = []
+    region: str = ""
+
+
+class _BoneMove(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    move: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    turn: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+
+class _Pose(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    units: dict[str, float]
+    bones: dict[str, _BoneMove]
+    region: str = ""
+
+
+class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    fairswap: str
+    name: str = ""
+    morphs: dict[str, _Morph] = {}
+    poses: dict[str, _Pose] = {}
+
+
+@dataclass(frozen=True, eq=False)
+class Shape:
+    """One shape of a head.
+
+    Attributes
+    ----------
+    units, negative : mapping of unit to weight
+        What it does at its full, and (of a signed one) at its full the other way.
+    low, high : float
+        The range of its weight in the file: 0 to 1, 0 to 100, -1 to 1.
+    total : mapping of shape to weight
+        The shapes it is the sum of, where it is one.
+    corrects : tuple of str
+        The shapes that it comes in with, where it is a corrective.
+    bones : mapping of bone to (move, turn)
+        Of a pose: how each bone moves, in head sizes, and turns, a rotation vector in degrees; about left, up, ahead,
+        away from rest.
+    """
+
+    name: str
+    units: Mapping[str, float] = field(default_factory=dict)
+    negative: Mapping[str, float] = field(default_factory=dict)
+    low: float = 0.0
+    high: float = 1.0
+    total: Mapping[str, float] = field(default_factory=dict)
+    corrects: tuple[str, ...] = ()
+    bones: Mapping[str, tuple[Floats, Floats]] = field(default_factory=dict)
+    region: str = ""
+
+    @property
+    def signed(self) -> bool:
+        """Whether it also goes the other way."""
+        return self.low < 0.0
+
+
+@dataclass(frozen=True, eq=False)
+class FaceChart:
+    """The shapes of one head, in face units.
+
+    >>> chart = FaceChart("Pip", {"happy": Shape("happy", {"joy": 1.0})})
+    >>> chart.matrix.shape == (len(UNITS), 1)
+    True
+    """
+
+    name: str
+    shapes: Mapping[str, Shape]
+
+    @cached_property
+    def ways(self) -> tuple[tuple[str, int], ...]:
+        """Each column of :attr:`matrix`: a shape and the way it goes, 1 or (of signed ones also) -1."""
+        return tuple(
+            (name, sign)
+            for name, shape in self.shapes.items()
+            if not shape.corrects
+            for sign in ((1, -1) if shape.signed else (1,))
+        )
+
+    @cached_property
+    def matrix(self) -> Floats:
+        """What each way of each shape does: ``(units, ways)``."""
+        columns = [vector(self.units_of(name, sign)) for name, sign in self.ways]
+        return np.stack(columns, axis=1) if columns else np.zeros((len(UNITS), 0))
+
+    def units_of(self, name: str, sign: int = 1) -> dict[str, float]:
+        """What a shape does, its sums written out."""
+        shape = self.shapes[name]
+        out = dict(shape.units if sign > 0 else shape.negative)
+        for part, weight in shape.total.items() if sign > 0 else ():
+            for unit, share in self.units_of(part).items():
+                out[unit] = out.get(unit, 0.0) + weight * share
+        return out
+
+    def shares(self, weights: Mapping[str, Floats]) -> Floats:
+        """Weights as they stand in a file, by shape, as shares ``(ways, frames)`` of 0 to 1."""
+        frames = len(next(iter(weights.values()))) if weights else 0
+        out = np.zeros((len(self.ways), frames))
+        for row, (name, sign) in enumerate(self.ways):
+            if name in weights:
+                shape = self.shapes[name]
+                full = shape.high if sign > 0 else -shape.low
+                out[row] = np.maximum(sign * weights[name], 0.0) / full
+        return out
+
+    def file_weights(self, shares: Floats) -> dict[str, Floats]:
+        """Shares ``(ways, frames)`` as weights for a file, by shape; correctives come in with what they correct."""
+        out: dict[str, Floats] = {}
+        for row, (name, sign) in enumerate(self.ways):
+            shape = self.shapes[name]
+            out[name] = out.get(name, 0.0) + sign * shares[row] * (shape.high if sign > 0 else -shape.low)
+        for name, shape in self.shapes.items():
+            if shape.corrects:
+                parts = [
+                    np.clip(out[part] / self.shapes[part].high, 0.0, 1.0) for part in shape.corrects if part in out
+                ]
+                out[name] = np.prod(parts, axis=0) * shape.high if parts else np.zeros(shares.shape[1])
+        return out
+
+    @classmethod
+    def load(cls, path: str | Path) -> FaceChart:
+        """Read a chart.
+
+        Raises
+        ------
+        InputError
+            With the field that is wrong.
+        """
+        read = struct_from_file(path, "face/1", "a face chart", _File)
+        shapes: dict[str, Shape] = {}
+        for name, row in read.morphs.items():
+            place = f"morphs.{name}"
+            for table, key in ((row.units, "units"), (row.negative, "negative")):
+                _check_units(table, path, f"{place}.{key}")
+            if not np.isfinite(row.range).all() or not row.range[0] <= 0.0 < row.range[1]:
+                problem = f"a range is two numbers, the first 0 or below and the second above 0, not {row.range}"
+                raise InputError(problem, file=path, place=f"{place}.range", remedy="Write [0, 1], [0, 100] or [-1, 1]")
+            if row.negative and row.range[0] == 0.0:
+                raise InputError(
+                    "it has a negative meaning, but its range does not go below 0", file=path, place=place,
+                    remedy="Give it a range like [-1, 1]",
+                )  # fmt: skip
+            shapes[name] = Shape(
+                name, row.units, row.negative, row.range[0], row.range[1], row.sum, tuple(row.corrects), {}, row.region
+            )
+        for name, pose in read.poses.items():
+            place = f"poses.{name}"
+            _check_units(pose.units, path, f"{place}.units")
+            if name in shapes:
+                raise InputError("a morph and a pose have one name", file=path, place=place, remedy="Rename the pose")
+            bones = {}
+            for bone, move in pose.bones.items():
+                if not all(np.isfinite(v).all() for v in (move.move, move.turn)):
+                    where = f"{place}.bones.{bone}"
+                    raise InputError(
+                        "a move or turn that is not finite", file=path, place=where, remedy="Write left, up, ahead"
+                    )
+                bones[bone] = (np.array(move.move), np.array(move.turn))
+            shapes[name] = Shape(name, pose.units, bones=bones, region=pose.region)
+        _check_parts(shapes, path)
+        return cls(read.name or Path(path).stem, shapes)
+
+    def text(self, comments: Mapping[str, str] | None = None) -> str:
+        """The file; ``comments`` are put above the shapes they belong to."""
+        lines = [
+            FIRST_LINE, f"name = {_quoted(self.name)}", "",
+            "# What each shape of this head does, in face units (docs/faces.md lists them), weighed 0 to 1.",
+            "# range: what its weight goes from and to; negative: what it does below 0;",
+            "# sum: the shapes it is the sum of; corrects: the shapes it comes in with.",
+        ]  # fmt: skip
+        for name, shape in self.shapes.items():
+            lines.append("")
+            if comments and name in comments:
+                lines.append(f"# {comments[name]}")
+            if shape.bones:
+                lines += [f"[poses.{_quoted(name)}]", f"units = {_table(shape.units)}"]
+                for bone, (move, turn) in shape.bones.items():
+                    parts = []
+                    if np.any(move):
+                        parts.append(f"move = {_numbers(move, 5)}")
+                    if np.any(turn):
+                        parts.append(f"turn = {_numbers(turn, 3)}")
+                    lines.append(f"bones.{_quoted(bone)} = {{ {', '.join(parts)} }}")
+                continue
+            lines.append(f"[morphs.{_quoted(name)}]")
+            if shape.units or not (shape.total or shape.corrects):
+                lines.append(f"units = {_table(shape.units)}")
+            if shape.negative:
+                lines.append(f"negative = {_table(shape.negative)}")
+            if (shape.low, shape.high) != (0.0, 1.0):
+                lines.append(f"range = [{shape.low:g}, {shape.high:g}]")
+            if shape.total:
+                lines.append(f"sum = {_table(shape.total)}")
+            if shape.corrects:
+                lines.append(f"corrects = [{', '.join(_quoted(part) for part in shape.corrects)}]")
+        return "\n".join(lines) + "\n"
+
+
+def coverage(chart: FaceChart) -> dict[str, dict[str, float]]:
+    """By region, how much of each unit (or viseme, or expression) the chart can show, 0 to 1."""
+    from fairswap.face.solve import bounded_weights
+    from fairswap.face.units import EXPRESSIONS, REGIONS, VISEMES
+
+    wanted = (*UNITS, *VISEMES, *EXPRESSIONS)
+    goals = np.stack([vector({name: 1.0}) for name in wanted], axis=1)
+    shares = bounded_weights(chart.matrix, goals, np.ones(len(chart.ways)))
+    left = np.linalg.norm(goals - chart.matrix @ shares, axis=0) / np.linalg.norm(goals, axis=0)
+    out: dict[str, dict[str, float]] = {region: {} for region in (*REGIONS, "expressions", "speech")}
+    for name, missing in zip(wanted, left.tolist(), strict=True):
+        out[region_of(name)][name] = round(max(1.0 - missing, 0.0), 3)
+    return out
+
+
+def verdict_of(row: Mapping[str, float]) -> str:
+    """``full``, ``in part`` or ``none`` for one region of :func:`coverage`."""
+    values = np.array(list(row.values()))
+    if (values > 0.8).all():
+        return "full"
+    return "in part" if (values > 0.4).any() else "none"
+
+
+def _check_units(table: Mapping[str, float], path: str | Path, place: str) -> None:
+    for unit, weight in table.items():
+        if spread(unit) is None:
+            near = difflib.get_close_matches(unit, names(), 1)
+            remedy = f"Do you mean {near[0]}?" if near else "docs/faces.md lists them"
+            raise InputError(f"{unit!r} is no face unit", file=path, place=place, remedy=remedy)
+        if not np.isfinite(weight) or abs(weight) > 10.0:
+            raise InputError(
+                f"a weight of {weight}", file=path, place=f"{place}.{unit}", remedy="Weights go from 0 to 1"
+            )
+
+
+def _check_parts(shapes: Mapping[str, Shape], path: str | Path) -> None:
+    """Sums and correctives must name shapes that are there, and no sum may contain itself."""
+    for name, shape in shapes.items():
+        for part in (*shape.total, *shape.corrects):
+            if part not in shapes:
+                near = difflib.get_close_matches(part, shapes, 1)
+                remedy = f"Do you mean {near[0]!r}?" if near else "Name one of this chart"
+                raise InputError(f"there is no shape {part!r}", file=path, place=f"morphs.{name}", remedy=remedy)
+    done: set[str] = set()
+
+    def visit(name: str, above: tuple[str, ...]) -> None:
+        if name in above:
+            circle = " → ".join((*above[above.index(name) :], name))
+            raise InputError(f"sums go in a circle: {circle}", file=path, remedy="Take one of them out")
+        if name not in done:
+            for part in (*shapes[name].total, *shapes[name].corrects):
+                visit(part, (*above, name))
+            done.add(name)
+
+    for name in shapes:
+        visit(name, ())
+
+
+def _quoted(text: str) -> str:
+    return msgspec.json.encode(text).decode()
+
+
+def _table(values: Mapping[str, float]) -> str:
+    def key(name: str) -> str:
+        return name if name.replace("_", "").isalnum() and name.isascii() else _quoted(name)
+
+    return "{ " + ", ".join(f"{key(name)} = {weight:.4g}" for name, weight in values.items()) + " }" if values else "{}"
+
+
+def _numbers(values: Floats, digits: int) -> str:
+    return "[" + ", ".join(f"{value:.{digits}f}" for value in values.tolist()) + "]"

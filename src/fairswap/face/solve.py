@@ -1,0 +1,82 @@
+"""Bounded least squares for many right-hand sides at once: the weights of shapes over all frames of a clip.
+
+For each frame the weights ``w`` within ``0 … most`` that bring ``A w`` nearest to the wanted ``b``: coordinate descent
+on the normal equations (Franc, Hlaváč and Navara 2005), all frames side by side. Face shapes touch few others, so most
+of the products are zero and cost nothing. Frames that have come to rest drop out.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fairswap.kernels import Floats
+
+_SWEEPS, _LOOK = 400, 4
+_RELAX = 1.5
+# A small pull towards the preferred weights makes the answer the only one, and so a smooth one over time.
+_PULL = 1e-5
+
+
+def bounded_weights(
+    matrix: Floats, wanted: Floats, most: Floats, prefer: Floats | None = None, tolerance: float = 1e-3
+) -> Floats:
+    """The weights ``(shapes, frames)`` within 0 and ``most`` that bring ``matrix @ weights`` nearest to ``wanted``.
+
+    Parameters
+    ----------
+    matrix : (rows, shapes) array
+        What each shape does.
+    wanted : (rows, frames) array
+    most : (shapes,) or (shapes, frames) array
+        The largest weight of each shape.
+    prefer : (shapes, frames) array, optional
+        Which weights to be near to, where more than one answer is as good; without, small ones.
+    tolerance : float
+        A frame is done when no weight moves by more than this in a sweep.
+    """
+    shapes, frames = matrix.shape[1], wanted.shape[1]
+    scale = float(np.einsum("rs,rs->s", matrix, matrix).max(initial=0.0)) or 1.0
+    gram = matrix.T @ matrix
+    gram[np.abs(gram) < 1e-12 * scale] = 0.0
+    pull = _PULL * scale
+    gram[np.diag_indices(shapes)] += pull
+    goal = matrix.T @ wanted
+    if prefer is not None:
+        goal += pull * prefer
+    # The answer without bounds is a good beginning, and the end where it keeps to them.
+    weights = np.linalg.solve(gram, goal) if prefer is None else prefer
+    most = np.broadcast_to(most.T, (frames, shapes)).T
+    weights = np.clip(weights, 0.0, most)
+    slope = gram @ weights - goal
+    pairs = [np.flatnonzero(row) for row in gram]
+    moving = [shape for shape in range(shapes) if most[shape].any()]
+    out = np.empty_like(weights)
+    open_ = np.arange(frames)
+    for sweep in range(_SWEEPS):
+        new, spare = np.empty(len(open_)), np.empty(len(open_))
+        moved = np.zeros(len(open_)) if sweep % _LOOK == _LOOK - 1 else None
+        for shape in moving:
+            np.multiply(slope[shape], -_RELAX / gram[shape, shape], out=new)
+            new += weights[shape]
+            np.maximum(new, 0.0, out=new)
+            np.minimum(new, most[shape], out=new)
+            step = new - weights[shape]
+            weights[shape] = new
+            for other in pairs[shape].tolist():
+                slope[other] += np.multiply(step, gram[shape, other], out=spare)
+            if moved is not None:
+                np.maximum(moved, np.abs(step, out=spare), out=moved)
+        if moved is None:
+            continue
+        busy = moved > tolerance
+        if 2 * np.count_nonzero(busy) < len(open_):
+            out[:, open_[~busy]] = weights[:, ~busy]
+            open_, weights, slope, most = open_[busy], weights[:, busy], slope[:, busy], most[:, busy]
+            if not len(open_):
+                break
+        if sweep == _LOOK - 1:  # what touches no other shape has its weight for good
+            moving = [shape for shape in moving if len(pairs[shape]) > 1]
+            if not moving:
+                break
+    out[:, open_] = weights
+    return out
