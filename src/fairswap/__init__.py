@@ -19,6 +19,7 @@ if TYPE_CHECKING:
     from fairswap.clip import Clip
     from fairswap.document import Document
     from fairswap.errors import FairSwapError, Finding, ImpossibleError, InputError, OutputError, UsageError
+    from fairswap.face.chart import FaceChart
     from fairswap.figure import Figure, Mesh
     from fairswap.files import load, save
     from fairswap.skeleton import Skeleton
@@ -31,6 +32,7 @@ _HOMES = {
     "BoneProfile": "bones.profile",
     "Clip": "clip",
     "Document": "document",
+    "FaceChart": "face.chart",
     "FairSwapError": "errors",
     "Figure": "figure",
     "Finding": "errors",
@@ -51,6 +53,7 @@ __all__ = [
     "BoneProfile",
     "Clip",
     "Document",
+    "FaceChart",
     "FairSwapError",
     "Figure",
     "Finding",

@@ -18,12 +18,14 @@ def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """Write the Lantern Street Troupe into DIR and carry each act over to the other figure.
 
     Juniper, a stilt dancer (+Y up, metres, T-pose), Osric, a lamplighter (+Z up, inches, arms down), and Pip, the
-    lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand.
+    lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand;
+    and a spoken line with expressions, by morphs, by bones, and by eleven shapes.
     """
-    from fairswap.demo.example import run_example
+    from fairswap.demo.example import run_example, run_faces
 
-    with manners.progress(12, "carrying over", quiet) as step:
+    with manners.progress(14, "carrying over", quiet) as step:
         done = run_example(folder, force, step)
+        spoken = run_faces(folder, force, step=step)
     report = {
         "folder": str(folder),
         "conversions": [
@@ -40,6 +42,18 @@ def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
                 "as_carried_against_performed_directly": row.truth.as_dict(),
             }
             for row in done
+        ],
+        "faces": [
+            {
+                "motion": row.motion,
+                "figure": row.figure,
+                "result": row.result,
+                "picture": row.picture,
+                "off_mean_percent": round(100 * row.off_mean, 3),
+                "off_worst_percent": round(100 * row.off_worst, 3),
+                **row.face.as_dict(),
+            }
+            for row in spoken
         ],
     }
     manners.emit(report, _lines(report), as_json, quiet)
@@ -72,6 +86,9 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     yield ""
     yield "  limbs: degrees off, mean. slid, slides: a standing foot, cm/s, as carried over and when planted. below:"
     yield "  deepest sole, cm. stands: % of the time the source's feet do. touch: hands from what they meet, cm."
+    yield ""
+    for row in report["faces"]:
+        yield f"  {row['motion']} → {row['result']}: the face is {row['off_mean_percent']:.2f} % of the head off, mean"
     first = report["conversions"][0]
     motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
     yield ""

@@ -7,16 +7,25 @@ from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
 
+import numpy as np
+
 import fairswap
 from fairswap.body.carried import Carried
 from fairswap.body.compare import Comparison, compare_subjects
+from fairswap.bones.known import roles_of
 from fairswap.clip import Clip
 from fairswap.demo.acts import Act, lamp_place, perform
 from fairswap.demo.anatomy import BODIES, body_of
 from fairswap.demo.repertoire import ACTS
+from fairswap.demo.spoken import RATE as SPOKEN_RATE
+from fairswap.demo.spoken import line_as_table, spoken_line
+from fairswap.face.carry import CarriedFace, FaceSide, FaceSwap, perform_units, still_clip
+from fairswap.face.draft import draft_face
+from fairswap.face.landmarks import landmark_moves
 from fairswap.figure import Figure
 from fairswap.figures.props import with_object, with_object_of
 from fairswap.formats.storage import write_atomically
+from fairswap.picture.face_sheet import reel_sheet
 from fairswap.picture.sheet import Actor, save_sheet
 from fairswap.space import Space
 
@@ -53,6 +62,22 @@ class Shown:
     truth: Comparison
 
 
+@dataclass(frozen=True, eq=False)
+class Spoken:
+    """The spoken line carried from one face to another: how far its landmarks are off the line performed directly.
+
+    In head sizes, over all frames and landmarks.
+    """
+
+    motion: str
+    figure: str
+    result: str
+    picture: str
+    face: CarriedFace
+    off_mean: float
+    off_worst: float
+
+
 def troupe_figure(name: str) -> Figure:
     """A member of the troupe, as shipped: ``"Juniper"``, ``"Osric"`` or ``"Pip"``."""
     return fairswap.load(_TROUPE / f"{name.lower()}.glb").figure
@@ -67,6 +92,18 @@ def perform_on(act: Act, name: str, figure: Figure) -> Clip:
 def act_named(name: str) -> Act:
     """An act of the repertoire."""
     return ACTS[name]()
+
+
+def head_of(figure: Figure, name: str) -> FaceSide:
+    """The face of a member of the troupe, its chart drafted."""
+    return FaceSide(figure, roles_of(figure, what=name, option="--target-bones"))
+
+
+def speak(head: FaceSide) -> Clip:
+    """The spoken line performed directly by a head."""
+    units, _ = spoken_line()
+    still = still_clip(head.figure, "spoken line", SPOKEN_RATE, units.shape[1])
+    return perform_units(head, units, still).clip
 
 
 def write_troupe(folder: Path, force: bool = False) -> tuple[dict[str, Path], dict[str, Path]]:
@@ -89,6 +126,36 @@ def write_troupe(folder: Path, force: bool = False) -> tuple[dict[str, Path], di
         else:
             fairswap.save(motions[title], figure, [clip], force=force)
     return figures, motions
+
+
+def run_faces(
+    folder: Path, force: bool = False, speaker: str = "Juniper", step: Callable[[str], None] = lambda _: None
+) -> list[Spoken]:
+    """Write the spoken line, as a table of phones and as the speaker's clip, and carry it over to the other faces."""
+    write_atomically(folder / "spoken-line.csv", [line_as_table().encode()], force)
+    heads = {name: head_of(fairswap.load(folder / f"{name.lower()}.glb").figure, name) for name in BODIES}
+    lines = {name: speak(head) for name, head in heads.items()}
+    motion = folder / f"{speaker.lower()}-spoken-line.glb"
+    fairswap.save(motion, heads[speaker].figure, [lines[speaker]], force=force)
+    frames = [0, 24, 40, 58, 78, 100, 130, 156, 176, 206, 228, 250, 262, 274, 286, 296]
+    done = []
+    for name, head in heads.items():
+        if name == speaker:
+            continue
+        still = still_clip(head.figure, "spoken line", SPOKEN_RATE, lines[speaker].frames)
+        face = FaceSwap(heads[speaker], head).carry(lines[speaker], still)
+        result = folder / f"{name.lower()}-spoken-line.glb"
+        fairswap.save(result, head.figure, [face.clip], force=force)
+        off = np.linalg.norm(landmark_moves(head, face.clip)[1] - landmark_moves(head, lines[name])[1], axis=1)
+        picture = result.with_suffix(".png")
+        rows = [(f"{number / float(SPOKEN_RATE):.2f} s", number) for number in frames]
+        seen = draft_face(head.figure, head.roles).frame
+        title = f"{motion.name} on {name}"
+        write_atomically(picture, [reel_sheet(head, face.clip, rows, seen, title)], force)
+        mean, worst = float(off.mean()), float(off.max())
+        done.append(Spoken(motion.name, f"{name.lower()}.glb", result.name, picture.name, face, mean, worst))
+        step(result.name)
+    return done
 
 
 def run_example(folder: Path, force: bool = False, step: Callable[[str], None] = lambda _: None) -> list[Shown]:
