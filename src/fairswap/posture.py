@@ -115,7 +115,10 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         found = []
         for child in children[hub]:
             branches = [branch for branch in children[child] if below[branch] >= 3 and reach[branch] > 0]
-            found += branches if len(branches) == 2 else [child] if below[child] >= 3 and reach[child] > 0 else []
+            if len(branches) == len(children[child]) == 2:
+                found += branches
+            elif below[child] >= 3 and reach[child] > 0:
+                found.append(child)
         return found
 
     for hub in range(count):

@@ -57,6 +57,11 @@ def rebound_mesh(mesh: Mesh, skeleton: Skeleton) -> Mesh:
     )
 
 
+def inverse_rest_matrices(skeleton: Skeleton) -> Floats:
+    """The bind matrices ``(bones, 4, 4)`` of a mesh that is bound at rest."""
+    return _inverses(_rest_matrices(skeleton))
+
+
 def _rest_matrices(skeleton: Skeleton) -> Floats:
     world = np.zeros((len(skeleton), 4, 4))
     world[:, 3, 3] = 1.0

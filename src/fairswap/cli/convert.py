@@ -18,9 +18,8 @@ if TYPE_CHECKING:
 
 @click.command()
 @click.argument("motions", nargs=-1, required=True, metavar="MOTION...", type=click.Path(path_type=Path))
-@click.option(
-    "--onto", required=True, type=click.Path(path_type=Path), metavar="FIGURE", help="The figure that shall move."
-)
+@click.option("--onto", type=click.Path(path_type=Path), metavar="FIGURE", help="The figure that shall move.")
+@click.option("--platform", metavar="P", help="Make the result fit this platform: a built-in name or a file.")
 @click.option(
     "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT",
     help="OUT.glb or .gltf: the figure with the clips; OUT.bvh: the motion alone; a folder: one file per clip.",
@@ -48,7 +47,8 @@ if TYPE_CHECKING:
 @manners.writing
 def command(
     motions: tuple[Path, ...],
-    onto: Path,
+    onto: Path | None,
+    platform: str | None,
     out: Path,
     names: tuple[str, ...],
     face: str,
@@ -79,6 +79,9 @@ def command(
 ) -> None:
     """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
 
+    With --platform the result is made to fit; without --onto, MOTION is a figure, which is brought to the platform with
+    its own clips.
+
     Clips keep their names, rates and durations. One clip that fails does not stop the others. Exit status 1 if one
     failed, or does not look like its source.
     """
@@ -90,6 +93,11 @@ def command(
     from fairswap.formats.storage import refuse_existing
     from fairswap.job import Faces, convert_clips, outputs_for, write_outputs
 
+    if onto is None:
+        if platform is None:
+            raise click.UsageError("give --onto FIGURE, or --platform P to bring a figure to a platform")
+        _to_platform(motions, platform, out, picture, source_bones, unit, up, as_json, quiet, force)
+        return
     inputs = [*motions, onto]
     for path in filter(None, (out, picture)):
         manners.never_an_input(path, inputs)
@@ -124,6 +132,9 @@ def command(
             step=step,
         )
     kept = target_document.clips_of(target) if keep_clips else ()
+    if platform is not None:
+        _fitted(done, kept, target, profiles[1], platform, out, picture, as_json, quiet, force)
+        return
     rows = outputs_for(out, [row.clip for row in done])
     for path, _ in rows:
         manners.never_an_input(path, inputs)
@@ -146,6 +157,42 @@ def command(
     }
     manners.emit(report, _lines(report), as_json, quiet)
     if failures or not all(row.comparison.looks_same for row in done):
+        raise click.exceptions.Exit(1)
+
+
+def _to_platform(
+    motions: Sequence[Path], platform: str, out: Path, picture: Path | None, bones: str | None, unit: str | None,
+    up: str | None, as_json: bool, quiet: bool, force: bool,
+) -> None:  # fmt: skip
+    """Bring a figure, without a motion from elsewhere, to a platform: what ``fairswap fit`` does."""
+    from fairswap.cli.fit import command as fit
+
+    if len(motions) > 1:
+        raise click.UsageError("without --onto, give one figure")
+    callback = fit.callback
+    assert callback is not None
+    callback(
+        file=motions[0], platform=platform, out=out, bones=bones, picture=picture, unit=unit, up=up, as_json=as_json,
+        quiet=quiet, force=force,
+    )  # fmt: skip
+
+
+def _fitted(
+    done: Sequence[Converted], kept: Sequence[Any], target: Any, bones: BoneProfile | None, platform: str, out: Path,
+    picture: Path | None, as_json: bool, quiet: bool, force: bool,
+) -> None:  # fmt: skip
+    """The clips carried over, made to fit a platform together with their figure."""
+    from fairswap.cli.fit import finish, fit_lines
+    from fairswap.platform.fit import fit_figure
+    from fairswap.platform.rules import platform_named
+
+    rules = platform_named(platform)
+    fitted = fit_figure(target, [*kept, *(row.clip for row in done)], rules, bones)
+    report = finish(fitted, rules, out, picture, f"{len(done)} clips on {target.name}", force)
+    report["clips"] = [_clip_report(row) for row in done]
+    lines = [f"  clip     {row['verdict']}" for row in report["clips"]]
+    manners.emit(report, [*lines, *fit_lines(report)], as_json, quiet)
+    if not report["fits"]:
         raise click.exceptions.Exit(1)
 
 

@@ -16,10 +16,13 @@ _COMMANDS = {
     "inspect": ("fairswap.cli.inspect", "Take stock of a file: figures, bones, space, rest pose, clips."),
     "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
     "compare": ("fairswap.cli.compare", "Hold a result against its source: numbers and a picture."),
+    "check": ("fairswap.cli.check", "Hold files against the demands of a platform."),
+    "fit": ("fairswap.cli.fit", "Make a figure and its clips fit a platform."),
     "clip": ("fairswap.cli.clip", "Cut, trim, loop, join, mirror, resample, thin, clean, draw clips."),
     "pose": ("fairswap.cli.pose", "Reference poses: measured, set as the rest pose, saved."),
     "reel": ("fairswap.cli.reel", "A proving clip through every joint of a figure."),
     "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
+    "platform": ("fairswap.cli.platform", "Platforms: demands of target ecosystems, written down."),
     "face": ("fairswap.cli.face", "Faces: what shapes do, expressions and speech on other heads."),
 }
 

@@ -45,16 +45,18 @@ def bounded_weights(
         goal += pull * prefer
     # The answer without bounds is a good beginning, and the end where it keeps to them.
     weights = np.linalg.solve(gram, goal) if prefer is None else prefer
-    most = np.broadcast_to(most.T, (frames, shapes)).T
+    bounds = most = np.broadcast_to(most.T, (frames, shapes)).T
     weights = np.clip(weights, 0.0, most)
-    slope = gram @ weights - goal
+    # Single precision from here: half of the memory to go through, and weights need no more than five digits.
+    slope = (gram @ weights - goal).astype(np.float32)
+    weights, most, gram = weights.astype(np.float32), most.astype(np.float32), gram.astype(np.float32)
     pairs = [np.flatnonzero(row) for row in gram]
     moving = [shape for shape in range(shapes) if most[shape].any()]
-    out = np.empty_like(weights)
+    out = np.empty((shapes, frames))
     open_ = np.arange(frames)
     for sweep in range(_SWEEPS):
-        new, spare = np.empty(len(open_)), np.empty(len(open_))
-        moved = np.zeros(len(open_)) if sweep % _LOOK == _LOOK - 1 else None
+        new, spare = np.empty((2, len(open_)), dtype=np.float32)
+        moved = np.zeros(len(open_), dtype=np.float32) if sweep % _LOOK == _LOOK - 1 else None
         for shape in moving:
             np.multiply(slope[shape], -_RELAX / gram[shape, shape], out=new)
             new += weights[shape]
@@ -79,4 +81,4 @@ def bounded_weights(
             if not moving:
                 break
     out[:, open_] = weights
-    return out
+    return np.minimum(out, bounds)

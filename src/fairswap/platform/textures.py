@@ -1,0 +1,93 @@
+"""Textures made to fit: no larger than allowed, in formats that are known."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from io import BytesIO
+
+from fairswap.errors import InputError
+from fairswap.figure import Figure
+
+_SIDE_MOST = 16384  # pixels: a picture larger than that is no texture
+_BYTES = {b"\x89PNG": "png", b"\xff\xd8\xff": "jpeg"}
+
+
+@dataclass(frozen=True)
+class TextureFacts:
+    """Format, width and height of a texture, and its bytes."""
+
+    format: str
+    width: int
+    height: int
+    bytes: int
+
+
+def facts_of(texture: bytes, place: str) -> TextureFacts:
+    """What a texture is.
+
+    Raises
+    ------
+    InputError
+        If it is no image, or larger than anything that is drawn.
+    """
+    from PIL import Image, UnidentifiedImageError
+
+    try:
+        with Image.open(BytesIO(texture)) as picture:
+            width, height, kind = picture.width, picture.height, (picture.format or "").lower()
+    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
+        raise InputError(
+            "a texture is no image", place=place, remedy="Export the figure again with its textures"
+        ) from None
+    if max(width, height) > _SIDE_MOST:
+        problem = f"a texture of {width} by {height} pixels"
+        raise InputError(problem, place=place, remedy=f"Make it {_SIDE_MOST} pixels at most")
+    return TextureFacts(kind, width, height, len(texture))
+
+
+def fitted_textures(
+    figure: Figure, pixels: int | None, formats: list[str]
+) -> tuple[Figure, list[tuple[TextureFacts, TextureFacts]]]:
+    """The figure with textures of at most ``pixels`` on a side, in one of ``formats``; and each that changed."""
+    done: dict[bytes, bytes] = {}
+    rows = []
+    meshes = []
+    for mesh in figure.meshes:
+        materials = []
+        for material in mesh.materials:
+            texture = material.texture
+            if texture is None:
+                materials.append(material)
+                continue
+            if texture not in done:
+                before = facts_of(texture, f"mesh {mesh.name}")
+                done[texture] = _fitted(texture, before, pixels, formats)
+                if done[texture] is not texture:
+                    rows.append((before, facts_of(done[texture], f"mesh {mesh.name}")))
+            materials.append(material if done[texture] is texture else replace(material, texture=done[texture]))
+        same = all(a is b for a, b in zip(materials, mesh.materials, strict=True))
+        meshes.append(mesh if same else replace(mesh, materials=tuple(materials)))
+    return (replace(figure, meshes=tuple(meshes)) if rows else figure), rows
+
+
+def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: list[str]) -> bytes:
+    from PIL import Image
+
+    large = pixels is not None and max(facts.width, facts.height) > pixels
+    if not large and (not formats or facts.format in formats):
+        return texture
+    with Image.open(BytesIO(texture)) as picture:
+        image = picture.convert("RGBA" if "A" in picture.getbands() or "transparency" in picture.info else "RGB")
+        if large and pixels is not None:
+            share = pixels / max(image.size)
+            size = (max(round(image.width * share), 1), max(round(image.height * share), 1))
+            image = image.resize(size, Image.Resampling.LANCZOS)
+        wanted = facts.format if not formats or facts.format in formats else formats[0]
+        out = BytesIO()
+        if wanted == "jpeg":
+            image.convert("RGB").save(out, "JPEG", quality=90)
+        elif image.mode == "RGB" and picture.mode == "P":
+            image.quantize(192, dither=Image.Dither.NONE).save(out, "PNG", optimize=True)  # as it was: few colours
+        else:
+            image.save(out, "PNG", optimize=True)
+    return out.getvalue()
