@@ -83,6 +83,14 @@ def test_reports_keep_to_their_published_schemas(street):
         "clip-draw": ["draw", motion, "--role", "head", "-o", "d.png"],
     }
     Path("tracks.csv").write_text("time_s,jaw_drop\n0,0\n0.5,1\n1,0\n")
+    fitting = {
+        "check": ["check", figure_file, "--platform", "quillmoor"],
+        "fit": ["fit", folder / "pip.glb", "--platform", "saltglass", "-o", "fit.glb"],
+        "platform-new": ["platform", "new", "ours", "-o", "ours.toml"],
+        "platform-list": ["platform", "list"],
+        "platform-show": ["platform", "show", "fernway"],
+    }
+    reports |= {name: json.loads(run(*words, "--json").stdout) for name, words in fitting.items()}
     faces = {
         "face-draft": ["draft", figure_file, "-o", "face.toml"],
         "face-check": ["check", "face.toml", figure_file],

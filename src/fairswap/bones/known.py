@@ -16,6 +16,8 @@ if TYPE_CHECKING:
 
 # Guesses below the first are left out; --strict refuses what is below the second.
 LEAST, SURE = 0.5, 0.9
+# An edition of a family differs by so many must-have names at most.
+_RENAMED = 3
 
 
 def roles_of(
@@ -52,7 +54,7 @@ def roles_of(
         return known
     from fairswap.bones.identify import identify  # only where no profile fits
 
-    found = identify(figure, clip=clip)
+    found = identify(figure, _named_by_an_edition(figure), clip)
     roles = found.role_map(LEAST)
     if roles.missing():
         raise ImpossibleError(_why_not(found, roles, what), remedy=_remedy(option))
@@ -70,6 +72,16 @@ def profile_that_fits(figure: Figure) -> RoleMap | None:
     candidates = [profile.assign(figure.skeleton) for profile in (*saved_profiles(), *built_in_profiles())]
     fitting = [roles for roles in candidates if not roles.missing()]
     return max(fitting, key=lambda roles: len(roles.bones)) if fitting else None
+
+
+def _named_by_an_edition(figure: Figure) -> dict[str, int]:
+    """The roles that a profile names which fits but for a bone or two, as another edition of its family would."""
+    best: dict[str, int] = {}
+    for profile in (*saved_profiles(), *built_in_profiles()):
+        named = profile.assign(figure.skeleton)
+        if len(named.missing()) <= _RENAMED and len(named.bones) > len(best):
+            best = dict(named.bones)
+    return best
 
 
 def _why_not(found: Identification, roles: RoleMap, what: str) -> str:

@@ -21,11 +21,12 @@ def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
     lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand;
     and a spoken line with expressions, by morphs, by bones, and by eleven shapes.
     """
-    from fairswap.demo.example import run_example, run_faces
+    from fairswap.demo.example import run_example, run_faces, run_stages
 
-    with manners.progress(14, "carrying over", quiet) as step:
+    with manners.progress(23, "carrying over", quiet) as step:
         done = run_example(folder, force, step)
         spoken = run_faces(folder, force, step=step)
+        staged = run_stages(folder, force, step)
     report = {
         "folder": str(folder),
         "conversions": [
@@ -55,9 +56,21 @@ def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
             }
             for row in spoken
         ],
+        "stages": [
+            {
+                "figure": row.figure,
+                "stage": row.stage,
+                "files": list(row.files),
+                "fits": not row.left,
+                "left": [rule.as_dict() for rule in row.left],
+                "changes": [change.as_dict() for change in row.fitted.changes],
+                "proof": row.fitted.proof.as_dict() if row.fitted.proof else None,
+            }
+            for row in staged
+        ],
     }
     manners.emit(report, _lines(report), as_json, quiet)
-    if not all(row.proof.looks_same for row in done):
+    if not all(row.proof.looks_same for row in done) or any(row.left for row in staged):
         raise click.exceptions.Exit(1)
 
 
@@ -89,6 +102,21 @@ def _lines(report: dict[str, Any]) -> Iterator[str]:
     yield ""
     for row in report["faces"]:
         yield f"  {row['motion']} → {row['result']}: the face is {row['off_mean_percent']:.2f} % of the head off, mean"
+    yield ""
+    yield from manners.table(
+        [
+            (
+                row["figure"],
+                row["stage"],
+                str(len(row["files"])),
+                "fits" if row["fits"] else "does not fit",
+                f"{row['proof']['mean_mm']:.2f}" if row["proof"] else "-",
+                f"{row['proof']['worst_mm']:.0f}" if row["proof"] else "-",
+            )
+            for row in report["stages"]
+        ],
+        ("figure", "stage", "files", "checked", "skin off mm, mean", "worst"),
+    )
     first = report["conversions"][0]
     motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
     yield ""

@@ -27,6 +27,10 @@ from fairswap.figures.props import with_object, with_object_of
 from fairswap.formats.storage import write_atomically
 from fairswap.picture.face_sheet import reel_sheet
 from fairswap.picture.sheet import Actor, save_sheet
+from fairswap.platform.check import RuleResult, check_file
+from fairswap.platform.fit import Fitted, fit_figure
+from fairswap.platform.outcome import write_fitted
+from fairswap.platform.rules import platform_named
 from fairswap.space import Space
 
 _TROUPE = Path(fairswap.__file__).parent / "data" / "troupe"
@@ -41,6 +45,7 @@ PROGRAMME = {
     "idle": ("Pip", ".bvh"),
 }
 OBJECT = "street lamp"
+STAGES = ("quillmoor", "saltglass", "fernway")
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,6 +65,17 @@ class Shown:
     proof: Comparison
     plain: Comparison
     truth: Comparison
+
+
+@dataclass(frozen=True, eq=False)
+class Staged:
+    """A figure with all acts brought to a stage: the files, what was changed and proven, and what does not fit."""
+
+    figure: str
+    stage: str
+    files: tuple[str, ...]
+    fitted: Fitted
+    left: list[RuleResult]
 
 
 @dataclass(frozen=True, eq=False)
@@ -155,6 +171,23 @@ def run_faces(
         mean, worst = float(off.mean()), float(off.max())
         done.append(Spoken(motion.name, f"{name.lower()}.glb", result.name, picture.name, face, mean, worst))
         step(result.name)
+    return done
+
+
+def run_stages(folder: Path, force: bool = False, step: Callable[[str], None] = lambda _: None) -> list[Staged]:
+    """Bring every figure with all acts to every stage, and check what was written as the stage would."""
+    done = []
+    for stage in STAGES:
+        platform = platform_named(stage)
+        for name in BODIES:
+            figure = troupe_figure(name)
+            clips = [perform_on(act_named(title), name, figure) for title in ACTS]
+            fitted = fit_figure(figure, clips, platform)
+            place = folder / "stages" / stage / name.lower()
+            written = [Path(path) for path in write_fitted(fitted, platform, place, force=force)]
+            left = [row for path in written for row in check_file(fairswap.load(path), platform) if not row.ok]
+            done.append(Staged(name, stage, tuple(path.name for path in written), fitted, left))
+            step(f"{name} on {stage}")
     return done
 
 

@@ -28,7 +28,10 @@ def write_fitted(fitted: Fitted, platform: Platform, out: Path, *, force: bool =
         figure = without_mesh(fitted.figure) if platform.clip.with_mesh == "never" and fitted.clips else fitted.figure
         return save(out, figure, fitted.clips, space=platform.space, force=force)
     suffix = platform.file.formats[0] if platform.file.formats else ".glb"
-    written = save(out / f"{_stem(fitted.figure.name)}{suffix}", fitted.figure, (), space=platform.space, force=force)
+    written = []
+    if fitted.figure.meshes or not fitted.clips:  # a motion without a mesh stays one
+        place = out / f"{_stem(fitted.figure.name)}{suffix}"
+        written += save(place, fitted.figure, (), space=platform.space, force=force)
     bones = without_mesh(fitted.figure)
     for clip in fitted.clips:
         written += save(out / f"{_stem(clip.name)}{suffix}", bones, [clip], space=platform.space, force=force)

@@ -1,0 +1,351 @@
+"""Platforms: what they demand, what is checked, what is mended and what that costs."""
+
+import io
+import json
+from dataclasses import replace
+from fractions import Fraction
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+from PIL import Image
+
+import fairswap
+from fairswap.body.reel import reel_of
+from fairswap.body.subject import Subject
+from fairswap.clip import Poses
+from fairswap.clips.rate import at_rate
+from fairswap.figure import deformed_vertices
+from fairswap.platform.check import broken, check_file
+from fairswap.platform.fit import fit_figure, without_mesh
+from fairswap.platform.influences import with_fewer_influences
+from fairswap.platform.motions import down_to_size, fitting_name, travel_of
+from fairswap.platform.rules import ClipRules, Platform, built_in_platforms, platform_named, template
+from fairswap.skeleton import Skeleton
+from fairswap.space import Space
+from making import TROUPE, act, figure
+from test_commands import run
+
+FERNWAY = platform_named("fernway")
+
+
+@cache
+def fitted(who="Pip", stage="fernway", title="walk"):
+    return fit_figure(figure(who), [act(title, who)], platform_named(stage))
+
+
+def saved(name, made, clips=(), space=None):
+    fairswap.save(name, made, clips, space=space or Space(), force=True)
+    return fairswap.load(name)
+
+
+def wrong_rules(document, platform=FERNWAY):
+    return {row.rule for row in check_file(document, platform) if not row.ok}
+
+
+def grown(made, parent, name, weight=0.0):
+    """One more bone below ``parent``, with a little weight or none."""
+    old = made.skeleton
+    above = old.names.index(parent)
+    skeleton = Skeleton(
+        (*old.names, name),
+        np.append(old.parents, above),
+        np.concatenate([old.rest_rotations, [[0.0, 0, 0, 1]]]),
+        np.concatenate([old.rest_translations, [[0.0, 0.02, -0.1]]]),
+    )
+    meshes = []
+    for mesh in made.meshes:
+        bind = np.eye(4)[None].copy()
+        bind[0, :3, 3] = -skeleton.rest.positions[0, -1]
+        joints = np.concatenate([mesh.joints, np.full((len(mesh.joints), 1), len(old))], axis=1)
+        share = np.zeros((len(mesh.joints), 1))
+        share[:40] = weight
+        weights = np.concatenate([mesh.weights * (1.0 - share), share], axis=1)
+        binds = np.concatenate([mesh.bind_matrices, bind])
+        meshes.append(replace(mesh, joints=joints, weights=weights, bind_matrices=binds))
+    return replace(made, skeleton=skeleton, meshes=tuple(meshes))
+
+
+def renamed_bone(made):
+    names = tuple("crown" if name == "noggin" else name for name in made.skeleton.names)
+    return replace(made, skeleton=replace(made.skeleton, names=names))
+
+
+def smeared(made):
+    """Eight bones for some vertices."""
+    body = made.meshes[0]
+    joints = np.concatenate([body.joints, np.tile(np.arange(4, 8), (len(body.joints), 1))], axis=1)
+    weights = np.concatenate([body.weights, np.zeros((len(body.weights), 4))], axis=1)
+    weights[:50] = 1 / 8
+    joints[:50] = np.arange(8)
+    return replace(made, meshes=(replace(body, joints=joints, weights=weights), *made.meshes[1:]))
+
+
+def textured(made, kind, size):
+    picture = io.BytesIO()
+    Image.new("RGB", (size, size), (200, 120, 90)).save(picture, kind)
+    body = made.meshes[0]
+    material = replace(body.materials[0], texture=picture.getvalue())
+    return replace(made, meshes=(replace(body, materials=(material,)), *made.meshes[1:]))
+
+
+def more_morphs(made):
+    face = made.meshes[1]
+    return replace(made, meshes=(made.meshes[0], replace(face, morph_names=("grimace", *face.morph_names[1:]))))
+
+
+def larger(made, factor):
+    skeleton = replace(made.skeleton, rest_translations=made.skeleton.rest_translations * factor)
+    meshes = []
+    for mesh in made.meshes:
+        binds = mesh.bind_matrices.copy()
+        binds[:, :3, 3] *= factor
+        deltas = None if mesh.morph_deltas is None else mesh.morph_deltas * factor
+        meshes.append(replace(mesh, vertices=mesh.vertices * factor, bind_matrices=binds, morph_deltas=deltas))
+    return replace(made, skeleton=skeleton, meshes=tuple(meshes))
+
+
+BAD_FIGURES = {
+    "bones": lambda f: (renamed_bone(f), None),
+    "space.unit": lambda f: (f, Space("+Y", "+Z", "cm")),
+    "figure.extra": lambda f: (grown(f, "seat", "tail", 0.3), None),
+    "figure.influences_most": lambda f: (smeared(f), None),
+    "figure.texture_px_most": lambda f: (textured(f, "PNG", 1024), None),
+    "figure.morphs": lambda f: (more_morphs(f), None),
+    "figure.height_m": lambda f: (larger(f, 2.6), None),
+    "figure.rest_pose": lambda f: (figure_resting_in_t(), None),
+}
+
+
+def figure_resting_in_t():
+    rules = replace_rules(FERNWAY, figure={"rest_pose": "T"})
+    return fit_figure(figure("Pip"), [], rules).figure
+
+
+def replace_rules(platform, **tables):
+    import msgspec
+
+    changed = {name: msgspec.structs.replace(getattr(platform, name), **values) for name, values in tables.items()}
+    return replace(platform, **changed)
+
+
+@pytest.mark.parametrize("rule", BAD_FIGURES)
+def test_one_broken_rule_of_a_figure_is_found_and_mended(rule):
+    assert not wrong_rules(saved("good.glb", fitted().figure))
+    made, space = BAD_FIGURES[rule](fitted().figure)
+    document = saved("bad.glb", made, space=space)
+    assert wrong_rules(document) == {rule}
+    again = fit_figure(document.figure, document.clips_of(document.figure), FERNWAY)
+    left = wrong_rules(saved("mended.glb", again.figure))
+    assert left == ({rule} if rule == "figure.height_m" else set())  # nobody's size is changed unasked
+
+
+def uniform(clip):
+    return replace(clip, kept=None)
+
+
+def travelling(clip):
+    hips = fitted().figure.skeleton.names.index("seat")
+    row = clip.poses.translated_bones.tolist().index(hips)
+    tracks = clip.poses.translation_tracks.copy()
+    tracks[row, 2] += np.linspace(0.0, 3.0, clip.frames)
+    return replace(clip, poses=replace(clip.poses, translation_tracks=tracks), origin=None)
+
+
+def shifted_hand(clip):
+    bone = fitted().figure.skeleton.names.index("paw-near")
+    poses = clip.poses
+    own = np.tile(poses.skeleton.rest_translations[bone][:, None], (1, clip.frames)) + 0.01
+    bones = np.append(poses.translated_bones, bone)
+    new = Poses(poses.skeleton, poses.rotation_tracks, bones, np.concatenate([poses.translation_tracks, own[None]]))
+    kept = replace(clip.kept, places={**clip.kept.places, bone: np.arange(clip.frames)})
+    return replace(clip, poses=new, kept=kept, keyed=clip.keyed | {bone})
+
+
+BAD_CLIPS = {
+    "clip.rates": lambda c: [replace(c, rate=Fraction(25))],
+    "clip.longest_s": lambda c: [replace(c, rate=Fraction(20), poses=c.poses.at(np.arange(240) % c.frames), kept=None)],
+    "clip.keys": lambda c: [uniform(c)],
+    "clip.travel": lambda c: [travelling(c)],
+    "clip.moving": lambda c: [shifted_hand(c)],
+    "clip.names": lambda c: [replace(c, name="walk!?")],
+    "clip.name_longest": lambda c: [replace(c, name="w" * 40)],
+    "clip.files": lambda c: [c, replace(c, name="second")],
+}
+
+
+@pytest.mark.parametrize("rule", BAD_CLIPS)
+def test_one_broken_rule_of_a_clip_is_found_and_mended(rule):
+    bones = without_mesh(fitted().figure)
+    clip = fitted().clips[0]
+    assert not wrong_rules(saved("good.glb", bones, [clip]))
+    document = saved("bad.glb", bones, BAD_CLIPS[rule](clip))
+    also = {"clip.longest_s": {"clip.keys", "file.motion_largest_kib"}, "clip.travel": set()}.get(rule, set())
+    assert {rule} <= wrong_rules(document) <= {rule} | also
+    done = run("fit", "bad.glb", "--platform", "fernway", "-o", "out")
+    assert done.returncode == 0, done.stdout
+    assert run("check", "out", "--platform", "fernway").returncode == 0
+
+
+@pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway"])
+@pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+def test_every_figure_comes_to_every_stage_and_looks_the_same(who, stage):
+    platform, made = platform_named(stage), fitted(who, stage)
+    document = saved("figure.glb", made.figure, space=platform.space)
+    assert not broken(check_file(document, platform))
+    if stage != "fernway" or who == "Pip":  # no bones of the body were taken away
+        assert made.proof.mean_mm < 2.0
+    else:
+        assert made.proof.mean_mm < 15.0
+        assert any(change.rule == "figure.bones_most" for change in made.changes)
+    clip = made.clips[0]
+    assert abs(clip.duration_s - act("walk", who).duration_s) <= 0.5 / float(clip.rate) + 1e-9
+    names = made.figure.skeleton.names
+    world = clip.world().positions
+    motion = saved("motion.glb", without_mesh(made.figure), [clip], space=platform.space)
+    again = motion.clips[0].at(np.arange(clip.frames) / float(clip.rate)).world().positions
+    order = [motion.figure.skeleton.names.index(name) for name in names]
+    assert np.abs(again[:, order] - world).max() < 1e-4
+
+
+def test_what_fits_already_is_copied_byte_for_byte():
+    fairswap.save("pip.glb", fitted().figure)
+    done = run("fit", "pip.glb", "--platform", "fernway", "-o", "again.glb")
+    assert done.returncode == 0
+    assert Path("again.glb").read_bytes() == Path("pip.glb").read_bytes()
+
+
+def test_convert_goes_straight_to_a_platform():
+    done = run(
+        "convert", TROUPE.parent / "troupe" / "osric.glb", "--platform", "quillmoor", "-o", "osric.glb", "--json"
+    )
+    assert done.returncode == 0, done.stderr
+    assert json.loads(done.stdout)["fits"]
+    fairswap.save("bow.glb", figure("Juniper"), [act("turn-and-bow", "Juniper")])
+    words = ("--onto", TROUPE / "pip.glb", "--platform", "fernway", "-o", "out", "--picture", "loss.png", "--json")
+    done = run("convert", "bow.glb", *words)
+    assert done.returncode == 0, done.stderr
+    report = json.loads(done.stdout)
+    assert {Path(name).name for name in report["written"]} == {"Pip.glb", "Turn and bow.glb", "loss.png"}
+    assert run("check", "out", "--platform", "fernway").returncode == 0
+    assert run("convert", "bow.glb", "-o", "x.glb").returncode == 2
+
+
+def test_influences_are_cut_with_at_most_half_the_error_of_keeping_the_largest():
+    own = figure("Osric")
+    body = own.meshes[0]
+    rng = np.random.default_rng(2)
+    near = np.argsort(np.linalg.norm(body.vertices[:, None] - own.skeleton.rest.positions[0][None], axis=2), axis=1)
+    joints = np.concatenate([body.joints, near[:, :4]], axis=1)
+    weights = np.concatenate([0.6 * body.weights, rng.uniform(0.0, 0.2, (len(body.vertices), 4))], axis=1)
+    weights /= weights.sum(axis=1, keepdims=True)
+    fat = replace(own, meshes=(replace(body, joints=joints, weights=weights, origin=None),), source=None)
+    reel, _ = reel_of(Subject("target", fat), 10)
+    cut, changed = with_fewer_influences(fat, 4, reel.poses)
+    assert changed > 0.9 * len(weights)
+    assert cut.meshes[0].weights.shape[1] == 4
+    assert np.allclose(cut.meshes[0].weights.sum(axis=1), 1.0)
+    assert cut.meshes[0].weights.min() >= 0.0
+    largest = np.argsort(-weights, axis=1)[:, :4]
+    kept = np.take_along_axis(weights, largest, axis=1)
+    kept /= kept.sum(axis=1, keepdims=True)
+    plain = replace(fat.meshes[0], joints=np.take_along_axis(joints, largest, axis=1), weights=kept)
+    worst = np.zeros(2)
+    world = reel.world()
+    for frame in range(3, reel.frames, 37):
+        there = deformed_vertices(fat.meshes[0], world, frame)
+        for i, mesh in enumerate((cut.meshes[0], plain)):
+            worst[i] = max(worst[i], np.linalg.norm(deformed_vertices(mesh, world, frame) - there, axis=1).max())
+    assert worst[0] < 0.5 * worst[1]
+
+
+def test_the_ladder_thins_before_it_touches_the_rate_and_stops_at_the_stated_loss():
+    bones, clip = without_mesh(fitted().figure), uniform(fitted().clips[0])
+    target = Subject("target", bones, FERNWAY.profile)
+
+    def size_of(one):
+        fairswap.save("size.glb", bones, [one], force=True)
+        return Path("size.glb").stat().st_size
+
+    full = size_of(clip) / 1024
+    made, changes, fits = down_to_size(clip, target, ClipRules(), 0.75 * full, 10.0, size_of)
+    assert fits
+    assert made.rate == clip.rate
+    assert "thinned" in changes[0].what
+    made, changes, fits = down_to_size(clip, target, ClipRules(), 1.0, 3.0, size_of)
+    assert not fits
+    assert float(changes[0].cost.removesuffix(" mm")) <= 3.0
+    made, changes, fits = down_to_size(clip, target, ClipRules(rates=[20]), 1.0, 3.0, size_of)
+    assert made.rate == clip.rate
+
+
+@pytest.mark.parametrize("rate", [20, 24, 25, "30000/1001", 30, 60, 120])
+def test_duration_and_name_survive_every_rate(rate):
+    clip = at_rate(act("walk", "Pip"), Fraction(rate))
+    made = fit_figure(figure("Pip"), [clip], FERNWAY).clips[0]
+    assert abs(made.duration_s - clip.duration_s) <= 0.025 + 1e-9
+    assert made.name == clip.name
+    assert travel_of(made, Subject("target", fitted().figure, FERNWAY.profile)) == "still"
+
+
+def test_names_are_made_to_fit_and_stay_their_own():
+    rules = ClipRules(names="[a-z-]+", name_longest=8)
+    assert fitting_name("walk", rules, set()) == "walk"
+    assert fitting_name("Wäve! (2)", ClipRules(names="[A-Za-z0-9 -]+"), set()) == "W-ve- -2"
+    assert len(fitting_name("walking about", rules, set())) <= 8
+    assert fitting_name("walk", ClipRules(), {"walk"}) == "walk 2"
+
+
+def test_built_in_platforms_and_the_template_are_sound():
+    assert {p.name for p in built_in_platforms()} == {"quillmoor", "saltglass", "fernway", "vrm-1"}
+    Path("ours.toml").write_text(template("ours"))
+    assert Platform.load("ours.toml").name == "ours"
+    # Every rule of the template can be taken at its word.
+    lines = [
+        line.removeprefix("# ") if line.startswith("# ") and " = " in line else line
+        for line in template("x").splitlines()
+    ]
+    text = "\n".join(
+        line for line in lines if "forbidden" not in line and "face = " not in line and "morphs = " not in line
+    )
+    Path("all.toml").write_text(text)
+    assert Platform.load("all.toml").figure.influences_most == 4
+
+
+@pytest.mark.parametrize(
+    ("text", "says"),
+    [
+        ('[figure]\nbones_most = 2\nrequired = ["hips", "head", "spine_1"]\n', "at most 2 bones are allowed, but 3"),
+        ("[figure]\ninfluence_most = 4\n", "Do you mean influences_most?"),
+        ('[figure]\nrequired = ["hipps"]\n', "'hipps' is not a role"),
+        ('[figure]\nrequired = ["head"]\nforbidden = ["head"]\n', "head is required and forbidden"),
+        ('[figure]\nroot = "forbidden"\n[clip]\ntravel = "root"\n', "travel on a root that is forbidden"),
+        ("[clip]\nrates = [0]\n", "is no frame rate"),
+        ('[clip]\nnames = "["\n', "is no pattern"),
+        ("[figure]\nspine = [3, 1]\n", "3 to 1 is no range"),
+        ('[space]\nup = "+Y"\nforward = "-Y"\n', "lie on one axis"),
+        ('[figure]\nmorphs = "chart"\n', "there is none"),
+        ('[severity]\n"clip.rate" = "note"\n', "Do you mean clip.rates?"),
+    ],
+)
+def test_a_platform_that_is_wrong_says_where(text, says):
+    Path("bad.toml").write_text(f'fairswap = "platform/1"\nname = "bad"\nbones = "fernway"\n{text}')
+    done = run("check", TROUPE / "pip.glb", "--platform", "bad.toml")
+    assert done.returncode == 3
+    assert says in done.stderr
+
+
+def test_what_cannot_be_judged_is_one_clear_message():
+    made = fitted().figure
+    body = made.meshes[0]
+    broken_texture = replace(body.materials[0], texture=b"\x89PNG this is none")
+    fairswap.save("no-image.glb", replace(made, meshes=(replace(body, materials=(broken_texture,)), *made.meshes[1:])))
+    done = run("check", "no-image.glb", "--platform", "fernway")
+    assert done.returncode == 3
+    assert "is no image" in done.stderr
+    done = run("check", TROUPE / "pip.glb", "--platform", "nowhere")
+    assert done.returncode == 3
+    assert "one of fernway" in done.stderr
+    Path("empty").mkdir()
+    assert run("check", "empty", "--platform", "fernway").returncode == 2
