@@ -16,6 +16,7 @@ from fairswap.bones.known import roles_of
 from fairswap.clip import Clip
 from fairswap.demo.acts import Act, lamp_place, perform
 from fairswap.demo.anatomy import BODIES, body_of
+from fairswap.demo.gallery import stages_gallery
 from fairswap.demo.repertoire import ACTS
 from fairswap.demo.spoken import RATE as SPOKEN_RATE
 from fairswap.demo.spoken import line_as_table, spoken_line
@@ -188,6 +189,8 @@ def run_stages(folder: Path, force: bool = False, step: Callable[[str], None] = 
             left = [row for path in written for row in check_file(fairswap.load(path), platform) if not row.ok]
             done.append(Staged(name, stage, tuple(path.name for path in written), fitted, left))
             step(f"{name} on {stage}")
+    gallery = stages_gallery(folder / "stages", STAGES, tuple(BODIES))
+    write_atomically(folder / "stages" / "gallery.png", [gallery], force)
     return done
 
 

@@ -13,9 +13,10 @@ from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap
 from fairswap.clip import Clip
 from fairswap.document import Document
-from fairswap.errors import Finding
+from fairswap.errors import Finding, ImpossibleError
 from fairswap.face.carry import FaceSide
 from fairswap.figure import Figure
+from fairswap.figures.merge import with_copies_merged
 from fairswap.files import save
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import charted_morphs, same_morphs, without_morphs
@@ -46,8 +47,17 @@ class Fitted:
 
 def fit_document(document: Document, platform: Platform, bones: BoneProfile | None = None) -> Fitted:
     """The main figure of a document and its clips, as a platform wants them."""
+    joined: list[Change] = []
+    if len(document.figures) > 1:
+        try:
+            document, told = with_copies_merged(document)
+            joined.append(Change("figure.bones_most", f"{len(told['merged'])} bones of a second skeleton joined"))
+        except ImpossibleError:
+            pass  # the others are no copies: they are left out, and the report says so
+    left = document.left_standing()
     figure = document.figure
-    return fit_figure(figure, document.clips_of(figure), platform, bones)
+    done = fit_figure(figure, document.clips_of(figure), platform, bones)
+    return replace(done, changes=(*joined, *done.changes), findings=(*left, *done.findings))
 
 
 def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones: BoneProfile | None = None) -> Fitted:

@@ -87,7 +87,8 @@ def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: li
         if wanted == "jpeg":
             image.convert("RGB").save(out, "JPEG", quality=90)
         elif image.mode == "RGB" and picture.mode == "P":
-            image.quantize(192, dither=Image.Dither.NONE).save(out, "PNG", optimize=True)  # as it was: few colours
+            # Few colours, as it was: its own, or flat parts would not stay flat.
+            image.quantize(palette=picture, dither=Image.Dither.NONE).save(out, "PNG", optimize=True)
         else:
             image.save(out, "PNG", optimize=True)
     return out.getvalue()
