@@ -11,6 +11,8 @@ import pytest
 
 import fairswap
 from conftest import need
+from fairswap.platform.fit import fit_figure
+from fairswap.platform.rules import platform_named
 from making import FREE, TROUPE, act, arm, figure
 
 JUDGES = Path(__file__).parent / "judges"
@@ -58,6 +60,23 @@ def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_pa
     ]
     for report in judge("validate.mjs", *files):
         assert (report["errors"], report["warnings"]) == (0, 0), report
+
+
+@pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway"])
+@pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+def test_what_was_fitted_is_valid_and_moves_in_a_real_client_as_in_ours(who, stage):
+    platform = platform_named(stage)
+    made = fit_figure(figure(who), [act("leap", who)], platform)
+    clip = made.clips[0]
+    written = fairswap.save("fitted.glb", made.figure, [clip], space=platform.space)
+    for report in judge("validate.mjs", *written):
+        assert (report["errors"], report["warnings"]) == (0, 0), report
+    document = fairswap.load("fitted.glb")
+    times = np.linspace(0.0, clip.duration_s, 20)
+    theirs = judge("positions.mjs", "fitted.glb", json.dumps(times.tolist()))
+    ours = document.clips[0].at(times).world().positions
+    off = [np.abs(ours[:, bone] - theirs[str(node)]).max() for bone, node in enumerate(document.figure.source.nodes)]
+    assert max(off) < 1e-4, f"{max(off) * 1000:.3f} mm"
 
 
 @pytest.mark.parametrize(

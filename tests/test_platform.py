@@ -1,5 +1,6 @@
 """Platforms: what they demand, what is checked, what is mended and what that costs."""
 
+import base64
 import io
 import json
 from dataclasses import replace
@@ -17,6 +18,7 @@ from fairswap.body.subject import Subject
 from fairswap.clip import Poses
 from fairswap.clips.rate import at_rate
 from fairswap.figure import deformed_vertices
+from fairswap.formats.gltf.container import open_container
 from fairswap.platform.check import broken, check_file
 from fairswap.platform.fit import fit_figure, without_mesh
 from fairswap.platform.influences import with_fewer_influences
@@ -207,6 +209,36 @@ def test_every_figure_comes_to_every_stage_and_looks_the_same(who, stage):
     again = motion.clips[0].at(np.arange(clip.frames) / float(clip.rate)).world().positions
     order = [motion.figure.skeleton.names.index(name) for name in names]
     assert np.abs(again[:, order] - world).max() < 1e-4
+
+
+def test_materials_go_along_whole(tmp_path):
+    """Normal maps, alpha and extensions too; all their pictures made smaller."""
+    made = open_container(TROUPE / "juniper.glb")
+    raw = json.loads(json.dumps(made.raw))
+    picture = io.BytesIO()
+    Image.new("RGB", (2048, 1024), (128, 128, 255)).save(picture, "PNG")
+    uri = "data:image/png;base64," + base64.b64encode(picture.getvalue()).decode()
+    raw["images"].append({"uri": uri})
+    raw["samplers"] = [{"wrapS": 33071}]
+    raw["textures"].append({"source": len(raw["images"]) - 1, "sampler": 0})
+    raw["materials"][0] |= {"normalTexture": {"index": len(raw["textures"]) - 1, "scale": 0.5}, "alphaMode": "MASK"}
+    raw["materials"][0]["extensions"] = {"KHR_materials_clearcoat": {"clearcoatFactor": 0.3}}
+    raw["extensionsUsed"] = ["KHR_materials_clearcoat"]
+    data = base64.b64encode(bytes(made.buffers[0])).decode()
+    raw["buffers"] = [{"byteLength": len(made.buffers[0]), "uri": f"data:;base64,{data}"}]
+    Path("shiny.gltf").write_text(json.dumps(raw))
+    assert run("fit", "shiny.gltf", "--platform", "fernway", "-o", "shiny.glb").returncode == 0
+    got = open_container(Path("shiny.glb")).raw
+    material = got["materials"][0]
+    assert material["alphaMode"] == "MASK"
+    assert material["extensions"]["KHR_materials_clearcoat"] == {"clearcoatFactor": 0.3}
+    assert got["extensionsUsed"] == ["KHR_materials_clearcoat"]
+    texture = got["textures"][material["normalTexture"]["index"]]
+    assert got["samplers"][texture["sampler"]] == {"wrapS": 33071}
+    view = got["bufferViews"][got["images"][texture["source"]]["bufferView"]]
+    stored = open_container(Path("shiny.glb")).buffers[0]
+    bytes_ = bytes(stored[view["byteOffset"] : view["byteOffset"] + view["byteLength"]])
+    assert Image.open(io.BytesIO(bytes_)).size == (512, 256)
 
 
 def test_what_fits_already_is_copied_byte_for_byte():

@@ -31,11 +31,17 @@ class Material:
         Base colour, linear; multiplies the texture.
     texture : bytes or None
         The colour image as it stands in the file.
+    origin : object
+        Set by the reader: where in its document the whole material stands.
+    images : mapping of int to bytes, or None
+        The images of the whole material by their numbers, once they were asked for.
     """
 
     triangles: slice
     color: Floats
     texture: bytes | None = None
+    origin: Any = None
+    images: Mapping[int, bytes] | None = None
 
 
 @dataclass(frozen=True, eq=False)

@@ -55,6 +55,14 @@ def fitted_textures(
     for mesh in figure.meshes:
         materials = []
         for material in mesh.materials:
+            # Normal maps and the like are made smaller, too.
+            more = {
+                number: _fitted(image, facts_of(image, f"mesh {mesh.name}"), pixels, formats)
+                for number, image in (material.images or {}).items()
+                if image != material.texture
+            }
+            if any(image is not more[number] for number, image in (material.images or {}).items() if number in more):
+                material = replace(material, images={**(material.images or {}), **more})
             texture = material.texture
             if texture is None:
                 materials.append(material)
@@ -64,10 +72,13 @@ def fitted_textures(
                 done[texture] = _fitted(texture, before, pixels, formats)
                 if done[texture] is not texture:
                     rows.append((before, facts_of(done[texture], f"mesh {mesh.name}")))
-            materials.append(material if done[texture] is texture else replace(material, texture=done[texture]))
+            if done[texture] is not texture:
+                material = replace(material, texture=done[texture])
+            materials.append(material)
         same = all(a is b for a, b in zip(materials, mesh.materials, strict=True))
         meshes.append(mesh if same else replace(mesh, materials=tuple(materials)))
-    return (replace(figure, meshes=tuple(meshes)) if rows else figure), rows
+    same = all(a is b for a, b in zip(meshes, figure.meshes, strict=True))
+    return (figure if same else replace(figure, meshes=tuple(meshes))), rows
 
 
 def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: list[str]) -> bytes:

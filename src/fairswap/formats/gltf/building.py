@@ -7,6 +7,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.figure import Figure, Mesh
+from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.kernels import Floats
 from fairswap.rotation import conjugate, multiply, quaternion_from_matrix, rotate
@@ -38,15 +39,18 @@ def build_document(figure: Figure, space: Space, packer: Packer) -> tuple[dict[s
     raw: dict[str, Any] = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": nodes}
     bone_nodes = list(range(1, len(nodes)))
     mesh_nodes = []
+    images: dict[bytes, int] = {}
     for mesh in figure.meshes:
         mesh_nodes.append(len(nodes))
         raw["scenes"][0]["nodes"].append(len(nodes))
         nodes.append({"name": mesh.name, "mesh": len(mesh_nodes) - 1, "skin": len(mesh_nodes) - 1})
-        _add_mesh(raw, mesh, figure, space, packer)
+        _add_mesh(raw, mesh, figure, space, packer, images)
     return raw, bone_nodes, mesh_nodes
 
 
-def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, space: Space, packer: Packer) -> None:
+def _add_mesh(
+    raw: dict[str, Any], mesh: Mesh, figure: Figure, space: Space, packer: Packer, images: dict[bytes, int]
+) -> None:
     to_data = np.eye(4)
     to_data[:3, :3] = space.turn.T / space.metres
     vertices = mesh.vertices @ to_data[:3, :3].T
@@ -77,7 +81,10 @@ def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, space: Space, pac
         faces = mesh.triangles[material.triangles].reshape(-1, 1)
         indices = packer.attribute(faces.astype("<u2" if len(vertices) < 65535 else "<u4"), ELEMENT_ARRAY_BUFFER)
         primitive: dict[str, Any] = {"attributes": dict(attributes), "indices": indices}
-        primitive["material"] = _material(raw, material.color, material.texture, packer)
+        if isinstance(material.origin, MaterialOrigin):
+            primitive["material"] = add_whole_material(raw, material, packer, images)
+        else:
+            primitive["material"] = _material(raw, material.color, material.texture, packer)
         if targets:
             primitive["targets"] = targets
         out["primitives"].append(primitive)

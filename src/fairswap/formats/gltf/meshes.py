@@ -11,6 +11,7 @@ from fairswap.figure import Material, Mesh, vertex_normals
 from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor, item, view_bytes
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
+from fairswap.formats.gltf.materials import MaterialOrigin
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
@@ -280,18 +281,19 @@ def _material(container: Container, index: int | None, rows: slice, place: str, 
         return Material(rows, np.ones(3))
     shading = item(document.materials, index, "material", place).pbr_metallic_roughness
     color = np.array((*shading.base_color_factor, 1.0, 1.0, 1.0)[:3], dtype=np.float64)
+    plain = Material(rows, color, origin=MaterialOrigin(container, index, None))
     if shading.base_color_texture is None:
-        return Material(rows, color)
+        return plain
     texture = item(document.textures, shading.base_color_texture.index, "texture", f"materials[{index}]")
     if texture.source is None:
-        return Material(rows, color)
+        return plain
     image = item(document.images, texture.source, "image", f"textures[{shading.base_color_texture.index}]")
-    where = f"images[{texture.source}]"
+    where, origin = f"images[{texture.source}]", MaterialOrigin(container, index, texture.source)
     if image.buffer_view is not None:
-        return Material(rows, color, bytes(view_bytes(container, image.buffer_view, where)))
+        return Material(rows, color, bytes(view_bytes(container, image.buffer_view, where)), origin)
     if image.uri is not None:
         try:
-            return Material(rows, color, bytes_from_uri(container.path, image.uri, where))
+            return Material(rows, color, bytes_from_uri(container.path, image.uri, where), origin)
         except InputError as error:  # a figure without one of its pictures is a figure still
             findings.append(Finding("picture-missing", "warning", where, error.problem, error.remedy or ""))
-    return Material(rows, color)
+    return plain

@@ -1,0 +1,131 @@
+"""Materials carried into a new document whole: all that their own document says of them, with their textures."""
+
+from __future__ import annotations
+
+import copy
+from collections.abc import Iterator
+from contextlib import suppress
+from dataclasses import dataclass, replace
+from typing import Any
+
+from fairswap.errors import InputError
+from fairswap.figure import Figure, Material
+from fairswap.formats.gltf.accessors import item, view_bytes
+from fairswap.formats.gltf.container import Container, bytes_from_uri
+from fairswap.formats.gltf.packing import Packer
+
+
+@dataclass(frozen=True, eq=False)
+class MaterialOrigin:
+    """Where a material stands in its document, and the image that is its colour (or None)."""
+
+    container: Container
+    index: int
+    color_image: int | None
+
+
+def with_images(figure: Figure) -> Figure:
+    """The figure with the images of its materials at hand, normal maps and all, so that they can be changed."""
+    meshes = []
+    for mesh in figure.meshes:
+        materials = tuple(
+            replace(material, images=_images_of(material.origin))
+            if isinstance(material.origin, MaterialOrigin) and material.images is None
+            else material
+            for material in mesh.materials
+        )
+        meshes.append(replace(mesh, materials=materials))
+    return replace(figure, meshes=tuple(meshes))
+
+
+def add_whole_material(raw: dict[str, Any], material: Material, packer: Packer, done: dict[bytes, int]) -> int:
+    """Append a material of another document to ``raw`` with its textures; give its index.
+
+    ``done`` are the images that were stored already. Textures on a second set of coordinates are left out: a new
+    document has one set.
+    """
+    origin = material.origin
+    row = copy.deepcopy(origin.container.raw["materials"][origin.index])
+    images = material.images if material.images is not None else _images_of(origin)
+    for holder, key in list(_texture_uses(row)):
+        if holder[key].get("texCoord", 0) != 0:
+            del holder[key]
+            continue
+        texture = copy.deepcopy(_texture(origin.container, holder[key]["index"]))
+        places = [place for place in (texture, *texture.get("extensions", {}).values()) if "source" in place]
+        if any(place["source"] not in images for place in places):  # its picture is missing
+            del holder[key]
+            continue
+        for place in places:
+            own = place["source"] == origin.color_image
+            data = material.texture if own and material.texture is not None else images[place["source"]]
+            place["source"] = _stored(raw, data, packer, done)
+        if "sampler" in texture:
+            samplers = origin.container.raw.get("samplers", [])
+            sampler = item(samplers, texture["sampler"], "sampler", f"materials[{origin.index}]")
+            raw.setdefault("samplers", []).append(copy.deepcopy(sampler))
+            texture["sampler"] = len(raw["samplers"]) - 1
+        raw.setdefault("textures", []).append(texture)
+        holder[key]["index"] = len(raw["textures"]) - 1
+    used = {name for part in (row, *raw.get("textures", [])) for name in _extensions_in(part)}
+    if used:
+        raw["extensionsUsed"] = sorted({*raw.get("extensionsUsed", []), *used})
+    raw.setdefault("materials", []).append(row)
+    return len(raw["materials"]) - 1
+
+
+def _images_of(origin: MaterialOrigin) -> dict[int, bytes]:
+    """The images that a material's textures show, by their numbers."""
+    container = origin.container
+    out = {}
+    for holder, key in _texture_uses(container.raw["materials"][origin.index]):
+        texture = _texture(container, holder[key]["index"])
+        for place in (texture, *texture.get("extensions", {}).values()):
+            number = place.get("source")
+            if number is None or number in out:
+                continue
+            where = f"images[{number}]"
+            image = item(container.document.images, number, "image", f"materials[{origin.index}]")
+            if image.buffer_view is not None:
+                out[number] = bytes(view_bytes(container, image.buffer_view, where))
+            elif image.uri is not None:
+                with suppress(InputError):  # told when the file was read: a figure without a picture is one still
+                    out[number] = bytes_from_uri(container.path, image.uri, where)
+    return out
+
+
+def _texture(container: Container, index: int) -> dict[str, Any]:
+    texture: dict[str, Any] = item(container.raw.get("textures", []), index, "texture", "materials")
+    return texture
+
+
+def _texture_uses(row: Any) -> Iterator[tuple[dict[str, Any], str]]:
+    """Every place in a material that names a texture: the holder and its key."""
+    if not isinstance(row, dict):
+        return
+    for key, value in row.items():
+        if isinstance(value, dict):
+            if key.endswith("Texture") and isinstance(value.get("index"), int):
+                yield row, key
+            yield from _texture_uses(value)
+
+
+def _extensions_in(row: Any) -> Iterator[str]:
+    if isinstance(row, dict):
+        for key, value in row.items():
+            if key == "extensions" and isinstance(value, dict):
+                yield from value
+            yield from _extensions_in(value)
+
+
+def _stored(raw: dict[str, Any], data: bytes, packer: Packer, done: dict[bytes, int]) -> int:
+    """The number of an image in the new document."""
+    if data not in done:
+        kind = "image/png" if data.startswith(b"\x89PNG") else "image/jpeg"
+        if data.startswith(b"RIFF"):
+            kind = "image/webp"
+        elif data.startswith(b"\xabKTX"):
+            kind = "image/ktx2"
+        raw.setdefault("images", []).append({"bufferView": packer.view(data), "mimeType": kind})
+        done[data] = len(raw["images"]) - 1
+    return done[data]
