@@ -19,7 +19,7 @@ from fairswap.clip import Poses
 from fairswap.clips.rate import at_rate
 from fairswap.figure import deformed_vertices
 from fairswap.formats.gltf.container import open_container
-from fairswap.platform.check import broken, check_file
+from fairswap.platform.check import broken, check
 from fairswap.platform.fit import fit_figure, without_mesh
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.motions import down_to_size, fitting_name, travel_of
@@ -43,7 +43,7 @@ def saved(name, made, clips=(), space=None):
 
 
 def wrong_rules(document, platform=FERNWAY):
-    return {row.rule for row in check_file(document, platform) if not row.ok}
+    return {row.rule for row in check(document, platform) if not row.ok}
 
 
 def grown(made, parent, name, weight=0.0):
@@ -116,8 +116,33 @@ BAD_FIGURES = {
     "figure.texture_px_most": lambda f: (textured(f, "PNG", 1024), None),
     "figure.morphs": lambda f: (more_morphs(f), None),
     "figure.height_m": lambda f: (larger(f, 2.6), None),
+    "figure.ends": lambda f: (with_a_tip(f), None),
+    "figure.root": lambda f: (rooted(f), None),
+    "figure.texture_formats": lambda f: (textured(f, "GIF", 64), None),
     "figure.rest_pose": lambda f: (figure_resting_in_t(), None),
 }
+
+
+def with_a_tip(made):
+    longer = grown(made, "paw-near", "paw-near tip")
+    tip = len(longer.skeleton) - 1
+    return replace(longer, skeleton=replace(longer.skeleton, ends=frozenset({tip})))
+
+
+def rooted(made):
+    """A bone above the hips, on the floor."""
+    old = made.skeleton
+    skeleton = Skeleton(
+        ("ground", *old.names),
+        np.concatenate([[-1], np.where(old.parents < 0, 0, old.parents + 1)]),
+        np.concatenate([[[0.0, 0, 0, 1]], old.rest_rotations]),
+        np.concatenate([[[0.0, 0, 0]], old.rest_translations]),
+    )
+    meshes = tuple(
+        replace(m, joints=m.joints + 1, bind_matrices=np.concatenate([np.eye(4)[None], m.bind_matrices]))
+        for m in made.meshes
+    )
+    return replace(made, skeleton=skeleton, meshes=meshes)
 
 
 def figure_resting_in_t():
@@ -195,7 +220,7 @@ def test_one_broken_rule_of_a_clip_is_found_and_mended(rule):
 def test_every_figure_comes_to_every_stage_and_looks_the_same(who, stage):
     platform, made = platform_named(stage), fitted(who, stage)
     document = saved("figure.glb", made.figure, space=platform.space)
-    assert not broken(check_file(document, platform))
+    assert not broken(check(document, platform))
     if stage != "fernway" or who == "Pip":  # no bones of the body were taken away
         assert made.proof.mean_mm < 2.0
     else:
@@ -368,6 +393,14 @@ def test_a_platform_that_is_wrong_says_where(text, says):
     assert says in done.stderr
 
 
+def test_a_cycle_that_does_not_close_is_found_and_closed():
+    platform = replace_rules(FERNWAY, clip={"cycles": ["walk*"]})
+    made = fit_figure(figure("Pip"), [act("walk", "Pip")], platform)
+    assert any(change.rule == "clip.cycles" for change in made.changes)
+    assert "clip.cycles" in wrong_rules(saved("m.glb", without_mesh(fitted().figure), fitted().clips), platform)
+    assert not wrong_rules(saved("n.glb", without_mesh(made.figure), made.clips), platform)
+
+
 def test_what_cannot_be_judged_is_one_clear_message():
     made = fitted().figure
     body = made.meshes[0]
@@ -376,6 +409,15 @@ def test_what_cannot_be_judged_is_one_clear_message():
     done = run("check", "no-image.glb", "--platform", "fernway")
     assert done.returncode == 3
     assert "is no image" in done.stderr
+    wide = textured(made, "PNG", 8)
+    picture = io.BytesIO()
+    Image.new("RGB", (60_000, 2)).save(picture, "PNG")
+    material = replace(wide.meshes[0].materials[0], texture=picture.getvalue())
+    fairswap.save("wide.glb", replace(wide, meshes=(replace(wide.meshes[0], materials=(material,)), *wide.meshes[1:])))
+    done = run("fit", "wide.glb", "--platform", "fernway", "-o", "out.glb")
+    assert done.returncode == 3
+    assert "60000 by 2 pixels" in done.stderr
+    assert not Path("out.glb").exists()
     done = run("check", TROUPE / "pip.glb", "--platform", "nowhere")
     assert done.returncode == 3
     assert "one of fernway" in done.stderr

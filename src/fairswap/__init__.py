@@ -22,6 +22,9 @@ if TYPE_CHECKING:
     from fairswap.face.chart import FaceChart
     from fairswap.figure import Figure, Mesh
     from fairswap.files import load, save
+    from fairswap.platform.check import check
+    from fairswap.platform.fit import fit
+    from fairswap.platform.rules import Platform
     from fairswap.skeleton import Skeleton
     from fairswap.space import Space
 
@@ -41,11 +44,14 @@ _HOMES = {
     "InputError": "errors",
     "Mesh": "figure",
     "OutputError": "errors",
+    "Platform": "platform.rules",
     "Skeleton": "skeleton",
     "Space": "space",
     "Swap": "body.swap",
     "UsageError": "errors",
+    "check": "platform.check",
     "compare": "body.compare",
+    "fit": "platform.fit",
     "load": "files",
     "save": "files",
 }
@@ -62,11 +68,14 @@ __all__ = [
     "InputError",
     "Mesh",
     "OutputError",
+    "Platform",
     "Skeleton",
     "Space",
     "Swap",
     "UsageError",
+    "check",
     "compare",
+    "fit",
     "load",
     "save",
 ]

@@ -10,6 +10,9 @@ from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
 
 from fairswap.body.carried import Carried
 from fairswap.body.compare import Comparison, compare_subjects
@@ -19,11 +22,13 @@ from fairswap.bones.profile import BoneProfile
 from fairswap.clip import Clip
 from fairswap.document import Document
 from fairswap.errors import FairSwapError, ImpossibleError, UsageError
-from fairswap.face.carry import CarriedFace, FaceSide, FaceSwap, needs_face, still_clip
-from fairswap.face.chart import FaceChart
 from fairswap.figure import Figure
 from fairswap.figures.props import with_object_of
 from fairswap.files import save
+
+if TYPE_CHECKING:
+    from fairswap.face.carry import CarriedFace, FaceSwap
+    from fairswap.face.chart import FaceChart
 
 
 @dataclass(frozen=True, eq=False)
@@ -147,13 +152,31 @@ def convert_clips(
                         hands_reference,
                     )
                 row = _converted(document, swaps[performing], shown, finish or Finish())
-                done.append(_with_face(row, faces or Faces(), heads))
+                face = faces or Faces()
+                done.append(_with_face(row, face, heads) if face.which == "only" or _head_moves(row) else row)
             step(clip.name)
     return done
 
 
+def _head_moves(row: Converted) -> bool:
+    """Whether anything may move in the source's face: morphs, or bones below its head."""
+    clip, head = row.original, row.swap.source_side.roles.bones["head"]
+    if clip.poses.morph_tracks:
+        return True
+    skeleton = clip.skeleton
+    below = np.zeros(len(skeleton), dtype=bool)
+    for bone in range(head + 1, len(skeleton)):
+        parent = int(skeleton.parents[bone])
+        below[bone] = parent == head or (parent >= 0 and below[parent])
+    moved = [bone for bone in clip.poses.translated_bones.tolist() if below[bone]]
+    return bool(moved) or bool(np.ptp(clip.poses.rotation_tracks[below], axis=2).max(initial=0.0) > 1e-4)
+
+
 def _with_face(row: Converted, faces: Faces, heads: dict[Swap, FaceSwap]) -> Converted:
     """The face put on, if the source's moves; heads are made ready once for each pair of figures."""
+    # Faces are imported where one may move: most motions have none.
+    from fairswap.face.carry import FaceSide, FaceSwap, needs_face
+
     swap, clip = row.swap, row.original
     sides = swap.source_side.roles, swap.target_side.roles
     if faces.which == "none" or not needs_face(swap.source, clip, *sides):
@@ -168,6 +191,8 @@ def _with_face(row: Converted, faces: Faces, heads: dict[Swap, FaceSwap]) -> Con
 
 
 def _still(row: Converted) -> Clip:
+    from fairswap.face.carry import still_clip
+
     clip = row.carried.clip
     return still_clip(row.swap.target, clip.name, clip.rate, clip.frames)
 

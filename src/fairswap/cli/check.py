@@ -22,7 +22,7 @@ def command(files: tuple[Path, ...], platform: str, as_json: bool, quiet: bool) 
     """
     from fairswap.errors import FairSwapError, UsageError
     from fairswap.files import FORMATS, load
-    from fairswap.platform.check import broken, check_file
+    from fairswap.platform.check import broken, check
     from fairswap.platform.rules import platform_named
 
     rules = platform_named(platform)
@@ -35,7 +35,7 @@ def command(files: tuple[Path, ...], platform: str, as_json: bool, quiet: bool) 
     reports = []
     for path in paths:
         try:
-            results = check_file(load(path), rules)
+            results = check(load(path), rules)
         except FairSwapError as error:
             if len(paths) == 1:
                 raise

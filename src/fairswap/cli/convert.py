@@ -13,6 +13,7 @@ from fairswap.cli import manners
 if TYPE_CHECKING:
     from fairswap.bones.profile import BoneProfile
     from fairswap.document import Document
+    from fairswap.face.chart import FaceChart
     from fairswap.job import Converted, Failure
 
 
@@ -88,7 +89,6 @@ def command(
     from fairswap.body.finish import Finish
     from fairswap.body.layers import load_layers
     from fairswap.bones.profile import profile_named
-    from fairswap.face.chart import FaceChart
     from fairswap.files import load
     from fairswap.formats.storage import refuse_existing
     from fairswap.job import Faces, convert_clips, outputs_for, write_outputs
@@ -127,7 +127,7 @@ def command(
             target_clip=next(iter(target_document.clips_of(target)), None),
             hands_reference=hands_reference,
             finish=finish,
-            faces=Faces(face, *(FaceChart.load(path) if path else None for path in (source_face, target_face))),
+            faces=Faces(face, _chart(source_face), _chart(target_face)),
             failures=failures if len(motions) > 1 or total > 1 else None,
             step=step,
         )
@@ -158,6 +158,14 @@ def command(
     manners.emit(report, _lines(report), as_json, quiet)
     if failures or not all(row.comparison.looks_same for row in done):
         raise click.exceptions.Exit(1)
+
+
+def _chart(path: Path | None) -> FaceChart | None:
+    if path is None:
+        return None
+    from fairswap.face.chart import FaceChart
+
+    return FaceChart.load(path)
 
 
 def _to_platform(

@@ -37,8 +37,8 @@ def command(
     from fairswap.bones.profile import profile_named
     from fairswap.files import load
     from fairswap.formats.storage import write_atomically
-    from fairswap.platform.check import check_file
-    from fairswap.platform.fit import fit_document
+    from fairswap.platform.check import check
+    from fairswap.platform.fit import fit
     from fairswap.platform.rules import platform_named
 
     for path in filter(None, (out, picture)):
@@ -46,13 +46,13 @@ def command(
     rules = platform_named(platform)
     document = load(file, unit=unit, up=up)
     if out.suffix.lower() == file.suffix.lower() and unit is None and up is None:
-        before = check_file(document, rules)
+        before = check(document, rules)
         if all(row.ok for row in before):
             write_atomically(out, [file.read_bytes()], force)
             report = empty_report(str(file), rules.name) | {"written": [str(out)], "fits": True, "copied": True}
             manners.emit(report, fit_lines(report), as_json, quiet)
             return
-    fitted = fit_document(document, rules, profile_named(bones) if bones else None)
+    fitted = fit(document, rules, profile_named(bones) if bones else None)
     report = finish(fitted, rules, out, picture, str(file), force)
     report["findings"] = [f.as_dict() for f in document.findings] + report["findings"]
     manners.emit(report, fit_lines(report), as_json, quiet)
@@ -72,14 +72,14 @@ def finish(fitted: Fitted, platform: Any, out: Path, picture: Path | None, sourc
     """Write what was fitted, check it afresh, draw it; give the report."""
     from fairswap.files import load
     from fairswap.formats.storage import write_atomically
-    from fairswap.platform.check import broken, check_file
+    from fairswap.platform.check import broken, check
     from fairswap.platform.outcome import write_fitted
 
     written = write_fitted(fitted, platform, out, force=force)
     left = []
     for name in written:
         if not name.endswith(".bin"):
-            left += [row for row in check_file(load(name), platform) if not row.ok]
+            left += [row for row in check(load(name), platform) if not row.ok]
     proof = fitted.proof or fitted.reel_proof
     if picture is not None and proof is not None:
         from fairswap.picture.loss_sheet import loss_sheet

@@ -28,7 +28,7 @@ from fairswap.figures.props import with_object, with_object_of
 from fairswap.formats.storage import write_atomically
 from fairswap.picture.face_sheet import reel_sheet
 from fairswap.picture.sheet import Actor, save_sheet
-from fairswap.platform.check import RuleResult, check_file
+from fairswap.platform.check import RuleResult, check
 from fairswap.platform.fit import Fitted, fit_figure
 from fairswap.platform.outcome import write_fitted
 from fairswap.platform.rules import platform_named
@@ -186,7 +186,7 @@ def run_stages(folder: Path, force: bool = False, step: Callable[[str], None] = 
             fitted = fit_figure(figure, clips, platform)
             place = folder / "stages" / stage / name.lower()
             written = [Path(path) for path in write_fitted(fitted, platform, place, force=force)]
-            left = [row for path in written for row in check_file(fairswap.load(path), platform) if not row.ok]
+            left = [row for path in written for row in check(fairswap.load(path), platform) if not row.ok]
             done.append(Staged(name, stage, tuple(path.name for path in written), fitted, left))
             step(f"{name} on {stage}")
     gallery = stages_gallery(folder / "stages", STAGES, tuple(BODIES))

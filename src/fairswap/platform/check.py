@@ -3,7 +3,6 @@ it."""
 
 from __future__ import annotations
 
-import fnmatch
 import re
 from collections import Counter
 from collections.abc import Iterator
@@ -24,13 +23,13 @@ from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.figure import Figure
 from fairswap.formats.gltf.reading import GltfSource
-from fairswap.platform.motions import only_rotations, travel_of
+from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
 from fairswap.platform.rules import Platform
 from fairswap.platform.textures import facts_of
 from fairswap.pose.rest import rest_pose_of
 from fairswap.rate import rate_from_text_per_second, text_from_rate
 
-_ARM_SLACK_DEGREES, _SEAM_DEGREES, _AXIS_DEGREES = 8.0, 2.0, 3.0
+_ARM_SLACK_DEGREES, _AXIS_DEGREES = 8.0, 3.0
 
 
 @dataclass(frozen=True)
@@ -50,7 +49,7 @@ class RuleResult:
         return dict(vars(self))
 
 
-def check_file(document: Document, platform: Platform) -> list[RuleResult]:
+def check(document: Document, platform: Platform) -> list[RuleResult]:
     """All rules of a platform that say something, held against a file just read."""
     out: list[RuleResult] = []
     path = Path(document.file)
@@ -305,10 +304,10 @@ def _check_clip(clip: Clip, subject: Subject, platform: Platform, add: Any) -> N
         travel = travel_of(clip, subject)
         ok = travel in (rules.travel, "still")
         add("clip.travel", name, rules.travel, "stays in place" if travel == "still" else f"on the {travel}", ok)
-    if any(fnmatch.fnmatch(name.lower(), glob.lower()) for glob in rules.cycles):
+    if matches_any(name, rules.cycles):
         seam = seam_of(clip, 0, clip.frames - 1)
-        add("clip.cycles", name, f"closes within {_SEAM_DEGREES:g} degrees", f"{seam.degrees:.1f} degrees",
-            seam.degrees <= _SEAM_DEGREES, "fairswap clip loop FILE -o OUT")  # fmt: skip
+        add("clip.cycles", name, f"closes within {SEAM_DEGREES:g} degrees", f"{seam.degrees:.1f} degrees",
+            seam.degrees <= SEAM_DEGREES, "fairswap clip loop FILE -o OUT")  # fmt: skip
     if rules.names:
         add("clip.names", name, rules.names, repr(name), re.fullmatch(rules.names, name) is not None)
     if rules.name_longest is not None:

@@ -46,7 +46,7 @@ class Fitted:
     roles: RoleMap = field(repr=False)
 
 
-def fit_document(document: Document, platform: Platform, bones: BoneProfile | None = None) -> Fitted:
+def fit(document: Document, platform: Platform, bones: BoneProfile | None = None) -> Fitted:
     """The main figure of a document and its clips, as a platform wants them."""
     joined: list[Change] = []
     if len(document.figures) > 1:

@@ -55,11 +55,13 @@ def _fitted(vertices: Floats, joints: Integers, weights: Floats, pairs: Floats, 
     """New weights ``(n, k)`` of which at most ``most`` are not zero."""
     count, wide = joints.shape
     point = np.concatenate([vertices, np.ones((count, 1))], axis=1)
+    squares = (point[:, :, None] * point[:, None, :]).reshape(count, 16)
+    moments = np.ascontiguousarray(pairs).reshape(-1, 16)
     gram = np.empty((count, wide, wide))
     for i in range(wide):
         for j in range(i, wide):
-            moment = pairs[joints[:, i], joints[:, j]]
-            gram[:, i, j] = gram[:, j, i] = np.einsum("ni,nij,nj->n", point, moment, point)
+            own = np.take(moments, joints[:, i] * len(pairs) + joints[:, j], axis=0)
+            gram[:, i, j] = gram[:, j, i] = np.einsum("nk,nk->n", squares, own)
     gram += _PULL * np.eye(wide)
     goal = np.einsum("nij,nj->ni", gram, weights)
     alive = weights > 0

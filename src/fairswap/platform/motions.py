@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+import fnmatch
 import re
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 from itertools import pairwise
@@ -16,6 +17,7 @@ from fairswap.body.soles import soles_of
 from fairswap.body.subject import Subject
 from fairswap.body.swap import Swap
 from fairswap.clip import Clip, Poses
+from fairswap.clips.loop import Cycle, closed, seam_of
 from fairswap.clips.rate import at_rate
 from fairswap.clips.spans import span_of
 from fairswap.clips.thin import thin
@@ -24,6 +26,7 @@ from fairswap.rate import rate_from_text_per_second, text_from_rate
 
 _LADDER_MM = (2.0, 3.0, 4.5, 7.0, 10.0, 15.0)
 _LADDER_RATES = (1, 2, 3)
+SEAM_DEGREES, _CLOSING_S = 2.0, 0.2
 
 
 @dataclass(frozen=True)
@@ -56,6 +59,12 @@ def fitted_clip(clip: Clip, subject: Subject, rules: ClipRules) -> tuple[list[Cl
         off = abs(clip.duration_s - before.duration_s)
         what = f"{clip.name}: {text_from_rate(before.rate)} to {text_from_rate(rate)} frames per second"
         changes.append(Change("clip.rates", what, f"{1000 * off:.1f} ms of its length" if off > 1e-9 else ""))
+    if matches_any(clip.name, rules.cycles) and clip.frames > 3:
+        seam = seam_of(clip, 0, clip.frames - 1)
+        if seam.degrees > SEAM_DEGREES:
+            clip = closed(clip, Cycle(0, clip.frames - 1, seam), _CLOSING_S)
+            what = f"{clip.name}: its end brought to its start, {seam.degrees:.1f} degrees apart"
+            changes.append(Change("clip.cycles", what, f"{_CLOSING_S:g} s blended"))
     if rules.moving == "rotations":
         clip, moved = only_rotations(clip, subject)
         if moved:
@@ -90,6 +99,11 @@ def travel_of(clip: Clip, subject: Subject) -> str:
     if way > 0.25 * subject.reference.leg_m or wide > 0.6 * subject.reference.leg_m:
         return "hips"
     return "still"
+
+
+def matches_any(name: str, patterns: Sequence[str]) -> bool:
+    """Whether a name fits one of some patterns with ``*``, capitals or not."""
+    return any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in patterns)
 
 
 def only_rotations(clip: Clip, subject: Subject) -> tuple[Clip, int]:
