@@ -260,13 +260,12 @@ def _moments(picture: Path, target: FaceSide, clip: Clip, force: bool) -> list[s
     """Sixteen moments of a face clip as a sheet."""
     import numpy as np
 
-    from fairswap.face.draft import draft_face
     from fairswap.formats.storage import write_atomically
     from fairswap.picture.face_sheet import reel_sheet
 
     frames = np.unique(np.linspace(0, clip.frames - 1, 24).round().astype(int)).tolist()
     rows = [(f"{number / float(clip.rate):.2f} s", number) for number in frames]
-    frame = draft_face(target.figure, target.roles).frame
+    frame = target.drafted.frame
     write_atomically(picture, [reel_sheet(target, clip, rows, frame, f"{clip.name} on {target.figure.name}")], force)
     return [str(picture)]
 

@@ -47,7 +47,6 @@ def command(
     from fairswap.bones.profile import profile_named
     from fairswap.errors import UsageError
     from fairswap.face.carry import FaceSide
-    from fairswap.face.draft import draft_face
     from fairswap.face.reel import with_face_reel
     from fairswap.files import load, save
     from fairswap.formats.storage import write_atomically
@@ -66,7 +65,7 @@ def command(
         rows = [(name, round((start + stop) / 2 * rate)) for name, start, stop in shapes]
         if not rows:
             raise UsageError(f"{document.figure.name!r} has no face to draw", remedy="Leave --picture out")
-        frame = draft_face(document.figure, subject.roles).frame
+        frame = side.drafted.frame
         title = f"{document.figure.name}: the face in the reel"
         write_atomically(picture, [reel_sheet(side, reel, rows, frame, title)], force)
         written.append(str(picture))

@@ -21,7 +21,6 @@ from fairswap.demo.repertoire import ACTS
 from fairswap.demo.spoken import RATE as SPOKEN_RATE
 from fairswap.demo.spoken import line_as_table, spoken_line
 from fairswap.face.carry import CarriedFace, FaceSide, FaceSwap, perform_units, still_clip
-from fairswap.face.draft import draft_face
 from fairswap.face.landmarks import landmark_moves
 from fairswap.figure import Figure
 from fairswap.figures.props import with_object, with_object_of
@@ -166,7 +165,7 @@ def run_faces(
         off = np.linalg.norm(landmark_moves(head, face.clip)[1] - landmark_moves(head, lines[name])[1], axis=1)
         picture = result.with_suffix(".png")
         rows = [(f"{number / float(SPOKEN_RATE):.2f} s", number) for number in frames]
-        seen = draft_face(head.figure, head.roles).frame
+        seen = head.drafted.frame
         title = f"{motion.name} on {name}"
         write_atomically(picture, [reel_sheet(head, face.clip, rows, seen, title)], force)
         mean, worst = float(off.mean()), float(off.max())

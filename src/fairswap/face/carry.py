@@ -19,7 +19,7 @@ from fairswap.errors import Finding, UsageError
 from fairswap.face.anatomy import landmark_ways
 from fairswap.face.bones import face_bones, put_on_bones, shares_from_bones
 from fairswap.face.chart import FaceChart
-from fairswap.face.draft import draft_face
+from fairswap.face.draft import FaceDraft, draft_face
 from fairswap.face.geometry import FaceFrame, head_frame
 from fairswap.face.solve import bounded_weights
 from fairswap.face.units import UNITS
@@ -42,8 +42,13 @@ class FaceSide:
     clips: tuple[Clip, ...] = ()
 
     @cached_property
+    def drafted(self) -> FaceDraft:
+        """What is found out about the head by itself."""
+        return draft_face(self.figure, self.roles, self.clips)
+
+    @cached_property
     def chart(self) -> FaceChart:
-        return self.given or draft_face(self.figure, self.roles, self.clips).chart
+        return self.given or self.drafted.chart
 
     @cached_property
     def frame(self) -> FaceFrame:

@@ -139,8 +139,8 @@ def fitted_frame(first: FaceFrame, vertices: Floats, moves: Floats) -> FaceFrame
         return first
     around = moving_vertices(moves)
     vertices, strong = vertices[around], strong[:, around]
-    if len(vertices) > 1500:
-        step = len(vertices) // 1500 + 1
+    if len(vertices) > 600:
+        step = len(vertices) // 600 + 1
         vertices, strong = vertices[::step], strong[:, ::step]
     best, frame = -1.0, first
     for scales, shifts in ((np.array([0.6, 0.72, 0.85, 1.0, 1.18, 1.38, 1.6]), np.linspace(-0.24, 0.24, 7)),

@@ -8,7 +8,6 @@ from fairswap.clip import Clip
 from fairswap.face.anatomy import LANDMARK_POINTS, LANDMARKS
 from fairswap.face.bones import face_alone
 from fairswap.face.carry import FaceSide
-from fairswap.face.draft import draft_face
 from fairswap.face.geometry import FaceFrame
 from fairswap.figure import Figure
 from fairswap.kernels import Floats
@@ -41,7 +40,7 @@ def landmark_moves(side: FaceSide, clip: Clip) -> tuple[list[str], Floats]:
     Returns the names and ``(landmarks, 3, frames)`` in head sizes.
     """
     figure = side.figure
-    frame = draft_face(figure, side.roles).frame if any(mesh.morph_names for mesh in figure.meshes) else side.frame
+    frame = side.drafted.frame if any(mesh.morph_names for mesh in figure.meshes) else side.frame
     picked = landmark_vertices(figure, frame)
     world = face_alone(clip.poses, set(side.bones.values())).world()
     turned = world.rotation_tracks
