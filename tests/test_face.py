@@ -194,6 +194,14 @@ def test_a_drafted_chart_is_read_back_and_fits_its_head():
     assert "Near names: 'Smile L'" in done.stdout
 
 
+def test_what_the_user_says_of_a_shape_is_taken_and_a_slip_is_told():
+    done = run("face", "draft", TROUPE / "pip.glb", "--say", "wow=jaw_drop", "--json")
+    assert json.loads(done.stdout)["morphs"]["wow"]["units"] == {"jaw_drop": 1.0}
+    done = run("face", "draft", TROUPE / "pip.glb", "--say", "wouw=jaw_drop")
+    assert done.returncode == 2
+    assert "Do you mean 'wow'?" in done.stderr
+
+
 def test_poses_held_on_frames_become_a_chart():
     side = head("Osric")
     shown = ("jaw_drop", "inner_brow_raiser", "lip_corner_puller", "eye_closure")

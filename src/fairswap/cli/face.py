@@ -257,7 +257,7 @@ def _applied(
 
 
 def _moments(picture: Path, target: FaceSide, clip: Clip, force: bool) -> list[str]:
-    """Sixteen moments of a face clip as a sheet."""
+    """Twenty-four moments of a face clip as a sheet."""
     import numpy as np
 
     from fairswap.formats.storage import write_atomically

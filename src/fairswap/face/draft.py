@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
@@ -97,6 +98,11 @@ def draft_face(
         The figure's clips: they tell the range of weights.
     said : mapping of shape to units
         What the user says certain shapes are; it is taken as it is.
+
+    Raises
+    ------
+    UsageError
+        If ``said`` names a shape that is not there.
     """
     frame = head_frame(figure, roles)
     names, vertices, moves = _all_moves(figure)
@@ -113,11 +119,12 @@ def draft_face(
                     Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (f"where {bones} stand on the face",)
                 )
     for name, units in (said or {}).items():
-        if name in guesses:
-            old = guesses[name].shape
-            guesses[name] = ShapeGuess(
-                Shape(name, units, low=old.low, high=old.high, bones=old.bones), 1.0, ("said by the user",)
-            )
+        if name not in guesses:
+            near = difflib.get_close_matches(name, guesses, 1)
+            raise UsageError(f"there is no shape {name!r}", remedy=f"Do you mean {near[0]!r}?" if near else "")
+        old = guesses[name].shape
+        told = Shape(name, units, low=old.low, high=old.high, bones=old.bones)
+        guesses[name] = ShapeGuess(told, 1.0, ("said by the user",))
     for name, guess in guesses.items():
         findings += _doubts(name, guess)
     chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
@@ -249,7 +256,7 @@ def _guess_shapes(
         if any(a in words.notions and b in words.notions for a, b in _OPPOSITES) or low < 0.0:
             back = int(np.argmax(backwards[row]))
             if backwards[row, back] > 0.8:
-                shape = Shape(name, shape.units, {CANDIDATES[back]: 1.0}, min(low, -1.0), high)
+                shape = Shape(name, shape.units, {CANDIDATES[back]: 1.0}, min(low, -high), high)
                 reasons.append(f"backwards it moves as {CANDIDATES[back]} does")
         confidence = 0.35 + 0.45 * look + 0.2 * word if word else min(0.97 * look, 0.9)
         if word and look < 0.6:

@@ -5,7 +5,6 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -25,9 +24,10 @@ from fairswap.figure import Figure
 from fairswap.formats.gltf.reading import GltfSource
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
 from fairswap.platform.rules import Platform
-from fairswap.platform.textures import facts_of
+from fairswap.platform.textures import facts_of, pictures_of
 from fairswap.pose.rest import rest_pose_of
 from fairswap.rate import rate_from_text_per_second, text_from_rate
+from fairswap.rotation import rotate
 
 _ARM_SLACK_DEGREES, _AXIS_DEGREES = 8.0, 3.0
 
@@ -195,8 +195,6 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
 
 def _off_axis(figure: Figure, roles: RoleMap, axes: str) -> list[str]:
     """Limb bones along which another axis points."""
-    from fairswap.rotation import rotate
-
     skeleton = figure.skeleton
     places, turns = skeleton.rest.positions[0], skeleton.rest.rotations[0]
     axis = np.array([0.0, 1.0, 0.0] if axes == "+Y" else [1.0, 0.0, 0.0])
@@ -229,8 +227,7 @@ def _check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
     ):  # fmt: skip
         if limit is not None:
             add(f"figure.{rule}", name, limit, count, count <= limit, made)
-    textures = {m.texture: mesh.name for mesh in figure.meshes for m in mesh.materials if m.texture is not None}
-    facts = [facts_of(texture, f"mesh {where}") for texture, where in textures.items()]
+    facts = [facts_of(picture, f"mesh {where}") for picture, where in pictures_of(figure).items()]
     if rules.textures != "any" and facts:
         beside = _textures_beside(figure)
         add(
@@ -324,9 +321,3 @@ def _key_share(clip: Clip) -> float | None:
     counts = [source.raw["accessors"][number]["count"] for number in inputs]
     moving = [count for count in counts if count > 2]
     return sum(moving) / (len(moving) * clip.frames) if moving else None
-
-
-def table_of(results: list[RuleResult]) -> Iterator[tuple[str, str, str, str, str]]:
-    """Rows for people: rule, where, allowed, measured, verdict."""
-    for row in results:
-        yield row.rule, row.place, row.allowed, row.measured, "ok" if row.ok else row.severity

@@ -18,7 +18,6 @@ from fairswap.face.carry import FaceSide
 from fairswap.figure import Figure
 from fairswap.figures.merge import with_copies_merged
 from fairswap.files import save
-from fairswap.formats.gltf.materials import with_images
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import charted_morphs, same_morphs, without_morphs
 from fairswap.platform.motions import Change, down_to_size, fitted_clip, thinned_clip
@@ -94,7 +93,7 @@ def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones:
         made = replace(made, figure=new)
         changes.append(Change("figure.influences_most", f"{vertices} vertices from up to {before} bones to {most}"))
         target = Subject("target", new, platform.profile)
-    new, textures = fitted_textures(with_images(new), platform.figure.texture_px_most, platform.figure.texture_formats)
+    new, textures = fitted_textures(new, platform.figure.texture_px_most, platform.figure.texture_formats)
     for a, b in textures:
         what = f"a texture from {a.width} × {a.height} {a.format} to {b.width} × {b.height} {b.format}"
         changes.append(Change("figure.textures", what, f"{a.bytes / 1024:.0f} to {b.bytes / 1024:.0f} KiB"))

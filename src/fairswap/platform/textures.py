@@ -7,9 +7,10 @@ from io import BytesIO
 
 from fairswap.errors import InputError
 from fairswap.figure import Figure
+from fairswap.formats.gltf.materials import with_images
 
 _SIDE_MOST = 16384  # pixels: a picture larger than that is no texture
-_BYTES = {b"\x89PNG": "png", b"\xff\xd8\xff": "jpeg"}
+_FOR_CARDS = b"\xabKTX"
 
 
 @dataclass(frozen=True)
@@ -45,10 +46,25 @@ def facts_of(texture: bytes, place: str) -> TextureFacts:
     return TextureFacts(kind, width, height, len(texture))
 
 
+def pictures_of(figure: Figure) -> dict[bytes, str]:
+    """Every picture of a figure's materials, normal maps and all, with the mesh it was seen on; once each.
+
+    Pictures for graphics cards only (KTX2) are left out: nothing here can read them.
+    """
+    out: dict[bytes, str] = {}
+    for mesh in with_images(figure).meshes:
+        for material in mesh.materials:
+            for picture in (material.texture, *(material.images or {}).values()):
+                if picture is not None and not picture.startswith(_FOR_CARDS):
+                    out.setdefault(picture, mesh.name)
+    return out
+
+
 def fitted_textures(
     figure: Figure, pixels: int | None, formats: list[str]
 ) -> tuple[Figure, list[tuple[TextureFacts, TextureFacts]]]:
     """The figure with textures of at most ``pixels`` on a side, in one of ``formats``; and each that changed."""
+    figure = with_images(figure)
     done: dict[bytes, bytes] = {}
     rows = []
     meshes = []
@@ -59,7 +75,7 @@ def fitted_textures(
             more = {
                 number: _fitted(image, facts_of(image, f"mesh {mesh.name}"), pixels, formats)
                 for number, image in (material.images or {}).items()
-                if image != material.texture
+                if image != material.texture and not image.startswith(_FOR_CARDS)
             }
             if any(image is not more[number] for number, image in (material.images or {}).items() if number in more):
                 material = replace(material, images={**(material.images or {}), **more})
