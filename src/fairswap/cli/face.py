@@ -76,14 +76,14 @@ def check(chart: Path, file: Path, as_json: bool, quiet: bool) -> None:
 
     Exit status 1 if there is a problem.
     """
-    from fairswap.face.chart import FaceChart
+    from fairswap.face.chart import FaceChart, coverage
     from fairswap.face.check import check_chart, coverage_rows
     from fairswap.files import load
 
     known, document = FaceChart.load(chart), load(file)
     findings = check_chart(known, document.figure, document.clips_of(document.figure))
     report: dict[str, Any] = {
-        "chart": known.name, "file": str(file), "shapes": len(known.shapes), "coverage": coverage_rows(known),
+        "chart": known.name, "file": str(file), "shapes": len(known.shapes), "coverage": coverage_rows(coverage(known)),
         "findings": [row.as_dict() for row in findings],
     }  # fmt: skip
     lines = [
@@ -132,7 +132,7 @@ def match(a: Path, b: Path, as_json: bool, quiet: bool) -> None:
 def show(file: Path, chart: Path | None, bones: str | None, out: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """Draw every shape of FILE, each with what it is taken for, and which regions of the face are covered."""
     from fairswap.face.carry import FaceSide
-    from fairswap.face.chart import FaceChart
+    from fairswap.face.chart import FaceChart, coverage
     from fairswap.face.check import coverage_rows
     from fairswap.face.draft import draft_face
     from fairswap.files import load
@@ -154,7 +154,7 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, as_json: 
     report: dict[str, Any] = {
         "file": str(file),
         "shapes": len(known.shapes),
-        "coverage": coverage_rows(known),
+        "coverage": coverage_rows(coverage(known)),
         "written": [str(out)],
     }
     lines = [click.style(f"{file.name}: {len(known.shapes)} shapes", bold=True), *_cover(report["coverage"])]
@@ -345,18 +345,9 @@ def _draft_lines(report: dict[str, Any]) -> Iterator[str]:
             units = f"comes in with {' and '.join(row['corrects'])}"
         rows.append((name[:34], units[:58], f"{row['confidence']:.2f}", "; ".join(row["reasons"])[:70]))
     yield from manners.table(rows, ("shape", "units", "sure", "why"))
-    from fairswap.face.chart import verdict_of
+    from fairswap.face.check import coverage_rows
 
-    cover = [
-        {
-            "region": region,
-            "verdict": verdict_of(units),
-            "missing": [u for u, s in units.items() if s < 0.4],
-            "of": len(units),
-        }
-        for region, units in report["coverage"].items()
-    ]
-    yield from _cover(cover)
+    yield from _cover(coverage_rows(report["coverage"]))
     yield from (f"  wrote    {path}" for path in report["written"])
     yield from manners.finding_lines(report["findings"])
 

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from typing import Any
 
 import numpy as np
 
 from fairswap.clip import Clip
 from fairswap.errors import Finding
-from fairswap.face.chart import FaceChart, coverage, verdict_of
+from fairswap.face.chart import FaceChart, verdict_of
 from fairswap.face.geometry import rest_moves
 from fairswap.face.solve import bounded_weights
 from fairswap.figure import Figure
@@ -94,10 +94,10 @@ def match_charts(source: FaceChart, target: FaceChart) -> list[dict[str, Any]]:
     return rows
 
 
-def coverage_rows(chart: FaceChart) -> list[dict[str, Any]]:
-    """Region by region: full, in part or none, and what is missing."""
+def coverage_rows(covered: Mapping[str, Mapping[str, float]]) -> list[dict[str, Any]]:
+    """Region by region of a chart's coverage: full, in part or none, and what is missing."""
     rows = []
-    for region, units in coverage(chart).items():
+    for region, units in covered.items():
         missing = [name for name, share in units.items() if share < 0.4]
         rows.append({"region": region, "verdict": verdict_of(units), "missing": missing, "of": len(units)})
     return rows
