@@ -1,8 +1,8 @@
 """Fit how sure the identification of bones may be, on generated rigs, and report on others.
 
 ``python bench/calibrate.py`` fits the log-odds of being right on rigs 10000 to 10599 and prints them for
-``fairswap.bones.identify.CALIBRATION``; then, with the constants that stand there now, the table on the held-back rigs
-20000 to 20399 (alone with ``--held-back``).
+``fairswap.bones.identification.CALIBRATION``; then, with the constants that stand there now, the table on the
+held-back rigs 20000 to 20399 (alone with ``--held-back``).
 """
 
 from __future__ import annotations
@@ -12,7 +12,7 @@ from collections import Counter
 
 import numpy as np
 
-from fairswap.bones.identify import CALIBRATION, identify
+from fairswap.bones.identification import CALIBRATION, identify
 from fairswap.demo.rigs import NAMINGS, odd_rig
 
 FIT, HELD = range(10000, 10600), range(20000, 20400)

@@ -20,11 +20,9 @@ from scipy.optimize import nnls
 from scipy.spatial.transform import Rotation, Slerp
 
 import fairswap
-from fairswap.body.carry import carry_rotations, plan_carrying
-from fairswap.bones.identify import identify
-from fairswap.clip import Poses
-from fairswap.clips.rate import at_rate
-from fairswap.clips.thin import keys_within
+from fairswap.bones.identification import identify
+from fairswap.clips.key_reduction import keys_within
+from fairswap.clips.resampling import at_rate
 from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.example import SALTGLASS, troupe_figure
@@ -33,10 +31,12 @@ from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.solve import bounded_weights
 from fairswap.face.units import EXPRESSIONS, VISEMES
-from fairswap.figure import Figure
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
-from fairswap.rotation import angle_between, normalized, quaternion_from_euler, slerp, without_sign_jumps
-from fairswap.skeleton import Skeleton, WorldTransforms
+from fairswap.model.figure import Figure
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import angle_between, normalized, quaternion_from_euler, slerp, without_sign_jumps
+from fairswap.model.skeleton import Skeleton, WorldTransforms
+from fairswap.retarget.transfer import plan_transfer, transfer_rotations
 
 BONES, FRAMES = 70, 10_000
 RNG = np.random.default_rng(5)
@@ -98,12 +98,12 @@ def forward_kinematics() -> list[tuple[str, float, float, bool]]:
 
 def transfer() -> list[tuple[str, float, float, bool]]:
     osric, juniper = troupe_figure("Osric"), troupe_figure("Juniper")
-    swap = fairswap.Swap(osric, juniper)
+    swap = fairswap.Swap(*(fairswap.RiggedFigure.of(figure) for figure in (osric, juniper)))
     clip = perform(walk(), body_of("Osric"), osric.skeleton)
     tracks = np.tile(clip.poses.rotation_tracks, FRAMES // clip.frames + 1)[:, :, :FRAMES].copy()
     poses = Poses(osric.skeleton, tracks)
     out = np.empty((len(juniper.skeleton), 4, FRAMES))
-    plan = plan_carrying(swap.source_side, swap.target_side, swap.pairs)
+    plan = plan_transfer(swap.source, swap.target, swap.pairs)
     work = np.empty((len(osric.skeleton), 4, 4096))
     blocks = [slice(start, start + 4096) for start in range(0, FRAMES, 4096)]
 
@@ -111,10 +111,10 @@ def transfer() -> list[tuple[str, float, float, bool]]:
         for span in blocks:
             block = out[:, :, span]
             space = work[:, :, : block.shape[2]]
-            carry_rotations(plan, swap.source_side, swap.target_side, poses.rotation_tracks[:, :, span], block, space)
+            transfer_rotations(plan, swap.source, swap.target, poses.rotation_tracks[:, :, span], block, space)
 
-    target = Poses(juniper.skeleton, out)
     carried()
+    target = Poses(juniper.skeleton, out.copy())
     place = WorldTransforms.empty(len(juniper.skeleton), FRAMES)
     ours, kinematics = best(carried, lambda: target.world(out=place))
     return [("transfer of rotations: times the time of forward kinematics", ours / kinematics, 1.1, False)]

@@ -2,28 +2,33 @@
 
 from __future__ import annotations
 
+import contextlib
+import io
 import json
 import struct
 from fractions import Fraction
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
 
 import numpy as np
 
 import fairswap
-from fairswap.clip import Clip, Poses
+from fairswap.cli.main import status_of
 from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.example import troupe_figure
 from fairswap.demo.repertoire import ACTS
-from fairswap.rotation import normalized
-from fairswap.skeleton import Skeleton
+from fairswap.model.clip import Clip
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import normalized
+from fairswap.model.skeleton import Skeleton
 
 TROUPE = Path(fairswap.__file__).parent / "data" / "troupe"
 COMPONENTS = {"i1": 5120, "u1": 5121, "<i2": 5122, "<u2": 5123, "<u4": 5125, "<f4": 5126}
 TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 # Nothing but what was carried over: no feet planted, no hands brought together.
-FREE = fairswap.Finish(feet="free", hands="free")
+FREE = fairswap.MotionOptions(feet="free", hands="free")
 
 
 class Gltf:
@@ -158,3 +163,40 @@ def act(name: str, performer: str) -> Clip:
 
 def clip_of(poses: Poses, name: str = "made", rate: int = 30) -> Clip:
     return Clip(name, Fraction(rate), poses)
+
+
+def swap_between(source, target, *, source_bones=None, target_bones=None, motion=None, target_motion=None, **more):
+    """A swap between two figures; ``more`` are ``strict`` and reference poses."""
+    shared = {"strict": more.pop("strict", False)}
+    hands = more.pop("hands_reference", "auto")
+    references = more.pop("source_reference", "auto"), more.pop("target_reference", "auto")
+    assert not more
+    at_rest = "rest" if hands == "rest" else "auto"
+    a = rigged(source, bones=source_bones, clip=motion, reference=references[0], hands=at_rest, part="source", **shared)
+    b = rigged(target, bones=target_bones, clip=target_motion, reference=references[1], hands=hands, part="target")
+    return fairswap.Swap(a, b)
+
+
+def rigged(figure, **options):
+    return fairswap.RiggedFigure.of(figure, **options)
+
+
+def run(*words):
+    """The command line, in this process: status, stdout and stderr."""
+    out, err = io.StringIO(), io.StringIO()
+    with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
+        status = status_of([str(word) for word in words])
+    return Ran(status, out.getvalue(), err.getvalue())
+
+
+class Ran(NamedTuple):
+    """What a command did."""
+
+    returncode: int
+    stdout: str
+    stderr: str
+
+    @property
+    def report(self):
+        """What ``--json`` printed."""
+        return json.loads(self.stdout)

@@ -11,8 +11,8 @@ import fairswap
 from fairswap.bones.roles import FINGERS
 from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import Body, body_of
-from fairswap.rotation import IDENTITY, multiply, normalized, quaternion_between, quaternion_from_axis_angle
-from fairswap.skeleton import Skeleton
+from fairswap.model.rotation import IDENTITY, multiply, normalized, quaternion_between, quaternion_from_axis_angle
+from fairswap.model.skeleton import Skeleton
 
 X, Y, Z = np.eye(3)
 

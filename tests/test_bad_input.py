@@ -3,8 +3,6 @@
 import json
 import random
 import struct
-import subprocess
-import sys
 import time
 from pathlib import Path
 
@@ -14,7 +12,7 @@ from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 import fairswap
-from making import STICK, TROUPE, Gltf, animate, arm, bvh
+from making import STICK, TROUPE, Gltf, animate, arm, bvh, run, swap_between
 
 ROW = [0, 90, 0, 10, 20, 30, -5, 15, 25]
 
@@ -138,12 +136,6 @@ def test_memory_stays_within_ten_times_the_file(name):
     assert peak < 10 * len(content) + 1_000_000
 
 
-def run(*arguments):
-    return subprocess.run(
-        [sys.executable, "-m", "fairswap", *map(str, arguments)], capture_output=True, text=True, timeout=60
-    )
-
-
 def test_the_command_line_says_it_in_one_line_with_status_3_and_writes_nothing():
     Path("bad.bvh").write_bytes(CASES["word.bvh"][0])
     done = run("convert", "bad.bvh", "--onto", TROUPE / "juniper.glb", "-o", "out.glb", "--picture", "out.png")
@@ -188,7 +180,7 @@ def test_a_figure_that_misses_roles_is_told_which():
     renamed = replace(skeleton, names=tuple(name.replace("elbow_l", "mystery") for name in skeleton.names))
     profile = fairswap.bones.profile.profile_named("quillmoor")
     with pytest.raises(fairswap.ImpossibleError, match=r"'quillmoor' does not name lower_arm_left of the source"):
-        fairswap.Swap(replace(figure("Juniper"), skeleton=renamed), figure("Osric"), source_bones=profile)
+        swap_between(replace(figure("Juniper"), skeleton=renamed), figure("Osric"), source_bones=profile)
 
 
 def _mangled(content: bytes, random_numbers: random.Random) -> bytes:

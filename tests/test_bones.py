@@ -6,11 +6,11 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.bones.known import roles_of
+from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, built_in_profiles, profile_named
 from fairswap.bones.roles import MUST_HAVE, is_role
-from fairswap.skeleton import Skeleton
-from making import figure
+from fairswap.model.skeleton import Skeleton
+from making import figure, swap_between
 
 HEAD = 'fairswap = "bones/1"\nname = "mine"\n'
 
@@ -34,7 +34,7 @@ def test_built_in_profiles_fill_every_must_have_role_with_a_bone_of_its_own():
 
 @pytest.mark.parametrize(("name", "stage", "roles"), [("Juniper", "quillmoor", 69), ("Osric", "saltglass", 56)])
 def test_the_troupe_is_recognised_by_the_profile_of_its_stage(name, stage, roles):
-    found = roles_of(figure(name), what=name, option="--bones")
+    found = roles_of(figure(name))
     assert (found.profile, len(found.bones)) == (stage, roles)
 
 
@@ -87,8 +87,8 @@ def test_a_profile_given_by_hand_makes_an_unknown_figure_known():
     osric = figure("Osric")
     unknown = replace(osric.skeleton, names=tuple(f"b{i:02}" for i in range(len(osric.skeleton))))
     stranger = replace(osric, skeleton=unknown)
-    assert fairswap.Swap(stranger, figure("Juniper")).source_side.roles.profile == "found by itself"
-    known = roles_of(osric, what="Osric", option="")
+    assert swap_between(stranger, figure("Juniper")).source.roles.profile == "found by itself"
+    known = roles_of(osric)
     lines = "\n".join(f'{role} = "b{bone:02}"' for role, bone in known.bones.items())
-    swap = fairswap.Swap(stranger, figure("Juniper"), source_bones=profile(f"[roles]\n{lines}\n"))
-    assert swap.source_side.roles.bones == known.bones
+    swap = swap_between(stranger, figure("Juniper"), source_bones=profile(f"[roles]\n{lines}\n"))
+    assert swap.source.roles.bones == known.bones

@@ -10,7 +10,7 @@ from hypothesis import strategies as st
 
 import fairswap
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
-from fairswap.rotation import angle_between, quaternion_from_euler
+from fairswap.model.rotation import angle_between, quaternion_from_euler
 from making import STICK, act, bvh, figure
 
 ROW = [0, 90, 0, 10, 20, 30, -5, 15, 25]

@@ -10,27 +10,26 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.body.carried import contacts_of
-from fairswap.body.soles import soles_of
-from fairswap.body.subject import Subject
-from fairswap.clip import Clip, Poses
-from fairswap.clips.clean import cleaned, find_faults
-from fairswap.clips.cut import cut, piece_from_text, pieces_from_table
-from fairswap.clips.describe import bone_table, described
-from fairswap.clips.ground import moved_over_ground, place, stand_of
-from fairswap.clips.join import join
-from fairswap.clips.loop import closed, find_cycles, seam_after
-from fairswap.clips.mirror import mirror
-from fairswap.clips.rate import at_rate
-from fairswap.clips.rename import renamed
-from fairswap.clips.tempo import at_speed, lasting, reverse
-from fairswap.clips.thin import thin
-from fairswap.clips.trim import trim
+from fairswap.clips.cleaning import cleaned, find_faults
+from fairswap.clips.cutting import cut_into, piece_from_text, pieces_from_table
+from fairswap.clips.describing import described
+from fairswap.clips.joining import joined
+from fairswap.clips.key_reduction import with_fewest_keys
+from fairswap.clips.looping import closed, find_cycles, seam_after
+from fairswap.clips.mirroring import mirrored
+from fairswap.clips.placing import moved_over_ground, placed, stand_of
+from fairswap.clips.renaming import renamed
+from fairswap.clips.resampling import at_rate
+from fairswap.clips.tempo import at_speed, lasting, reversed_clip
+from fairswap.clips.trimming import without_idle_ends
 from fairswap.demo.example import act_named, perform_on
 from fairswap.demo.repertoire import ACTS
-from fairswap.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
-from making import STICK, Gltf, act, animate, bvh, figure
-from test_commands import run
+from fairswap.measure.contacts import contacts_of
+from fairswap.measure.soles import soles_of
+from fairswap.model.clip import Clip
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
+from making import STICK, Gltf, act, animate, bvh, figure, rigged, run
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
 WALK, BOW = act("walk", "Osric"), act("turn-and-bow", "Juniper")
@@ -117,11 +116,11 @@ def test_down_sampling_can_be_steadied_against_flicker():
 @pytest.mark.parametrize("name", list(ACTS))
 def test_thinning_keeps_its_promise(name, who, budget):
     clip = act(name, who)
-    side = Subject("source", figure(who))
+    side = rigged(figure(who))
     soles = soles_of(side)
-    contacts = contacts_of(side, clip, soles)
+    contacts = contacts_of(side, clip)
     feet = {name: sole.foot for name, sole in soles.items()}
-    done = thin(clip, **budget, contacts=contacts, feet=feet)
+    done = with_fewest_keys(clip, **budget, contacts=contacts, feet=feet)
     fairswap.save("thin.glb", figure(who), [done.clip])
     read = fairswap.load("thin.glb").clips[0]
     times = np.arange(clip.frames) / float(clip.rate)
@@ -133,16 +132,16 @@ def test_thinning_keeps_its_promise(name, who, budget):
         turned = np.degrees(angle_between(read.at(times).rotations, clip.rotations))
         assert turned.max() <= 0.51
     for name, foot in feet.items():
-        standing = contacts.stands(name)
+        standing = contacts.standing(name)
         assert off[standing][:, foot].max() < 1.02
     assert done.keys < 0.3 * clip.frames * len(clip.skeleton)
     assert read.duration_s == pytest.approx(clip.duration_s)
 
 
 def test_a_clip_is_described_as_a_table():
-    said = described(WALK, Subject("source", OSRIC))
-    table = bone_table([said])
-    bone = Subject("source", OSRIC).roles.bones["lower_leg_left"]
+    said = described(WALK, rigged(OSRIC))
+    table = said.table()
+    bone = rigged(OSRIC).roles.bones["lower_leg_left"]
     row = table.loc[(WALK.name, OSRIC.skeleton.names[bone])]
     track = WALK.rotations[:, bone]
     assert row.role == "lower_leg_left"
@@ -155,7 +154,7 @@ def test_a_clip_is_described_as_a_table():
 
 def test_a_clip_of_constants_keeps_its_length_and_hardly_a_key():
     still = replace(WALK, poses=WALK.poses.at(np.zeros(61)))
-    done = thin(still, degrees=0.1)
+    done = with_fewest_keys(still, degrees=0.1)
     fairswap.save("still.glb", OSRIC, [done.clip])
     assert fairswap.load("still.glb").clips[0].duration_s == pytest.approx(2.0)
     assert done.keys <= len(WALK.skeleton) + 1
@@ -222,27 +221,27 @@ def test_idle_heads_and_tails_are_trimmed_against_noise():
     take = replace(
         WALK, poses=replace(WALK.poses, rotation_tracks=np.ascontiguousarray(noisy), translation_tracks=places)
     )
-    result, head, tail = trim(take, 0.1)
+    result, head, tail = without_idle_ends(take, 0.1)
     assert head == pytest.approx(1.5 - 0.1, abs=0.15)
     assert tail == pytest.approx(1.0 - 0.1, abs=0.15)
     assert result.duration_s == pytest.approx(take.duration_s - head - tail)
     nothing = replace(WALK, poses=still)
-    assert trim(nothing)[0] is nothing
+    assert without_idle_ends(nothing)[0] is nothing
 
 
 def test_pieces_come_from_a_spreadsheet():
     Path("t.csv").write_bytes('\ufeffName;Start;End\r\n"step one";0,5;1,6\r\n"two";45f;0:02,5\r\n'.encode())
-    clips, findings = cut(WALK, pieces_from_table("t.csv"))
+    clips, findings = cut_into(WALK, pieces_from_table("t.csv"))
     assert [(clip.name, clip.frames) for clip in clips] == [("step one", 34), ("two", 31)]
     assert {finding.code for finding in findings} == {"pieces-overlap", "pieces-gap"}
     assert np.array_equal(clips[0].rotations, WALK.rotations[15:49])
 
 
 def test_joined_clips_go_on_where_the_last_one_ended_and_feet_stand():
-    side = Subject("source", JUNIPER)
+    side = rigged(JUNIPER)
     walk, lamp = (perform_on(act_named(name), "Juniper", JUNIPER) for name in ("walk", "lamp"))
     turned = moved_over_ground(lamp, 2.0, [3.0, 0.0, -4.0])
-    result = join(side, [walk, turned], 0.3, match=True)
+    result = joined(side, [walk, turned], 0.3, match=True)
     places = result.world().positions
     steps = np.linalg.norm(np.diff(places, axis=0), axis=2)
     assert steps.max() < 1.5 * max(
@@ -251,23 +250,23 @@ def test_joined_clips_go_on_where_the_last_one_ended_and_feet_stand():
     heading = [stand_of(result, frame)[0] for frame in (0, result.frames - 1)]
     assert heading[1] == pytest.approx(heading[0], abs=0.25)
     soles = soles_of(side)
-    plain = join(side, [walk, lamp], 0.0)
+    plain = joined(side, [walk, lamp], 0.0)
     assert plain.frames == walk.frames + lamp.frames - 1
     # In the blend a foot that stands stays within 5 mm, although the two clips stand differently.
     clapping, leaping = (perform_on(act_named(name), "Juniper", JUNIPER) for name in ("clap", "leap"))
-    both = join(side, [clapping, leaping], 0.3)
+    both = joined(side, [clapping, leaping], 0.3)
     at, world = both.frames - leaping.frames, both.world().positions
-    standing = contacts_of(side, both, soles)
+    standing = contacts_of(side, both)
     for name, sole in soles.items():
         blend = np.arange(at, at + 19)
-        assert standing.stands(name)[blend].all()
+        assert standing.standing(name)[blend].all()
         assert np.ptp(world[blend, sole.foot], axis=0).max() < 0.005
 
 
 def test_a_mirror_shows_left_for_right_and_twice_is_the_same():
-    side = Subject("source", OSRIC)
-    once = mirror(side, WALK)
-    twice = mirror(side, once)
+    side = rigged(OSRIC)
+    once = mirrored(side, WALK)
+    twice = mirrored(side, once)
     assert np.abs(twice.world().positions - WALK.world().positions).max() < 1e-9
     bones = side.roles.bones
     a, b = WALK.world().positions, once.world().positions
@@ -279,14 +278,14 @@ def test_a_mirror_shows_left_for_right_and_twice_is_the_same():
 def test_speed_reverse_and_place():
     assert at_speed(WALK, 2.0).duration_s == pytest.approx(3.0)
     assert lasting(WALK, 4.5).duration_s == pytest.approx(4.5, abs=0.02)
-    assert np.array_equal(reverse(reverse(WALK)).rotations, WALK.rotations)
+    assert np.array_equal(reversed_clip(reversed_clip(WALK)).rotations, WALK.rotations)
     moved = moved_over_ground(WALK, 1.1, [2.0, 0.0, 3.0])
-    back = place(moved, (0.0, 0.0), 0.0)
+    back = placed(moved, (0.0, 0.0), 0.0)
     heading, spot = stand_of(back, 0)
     assert heading == pytest.approx(0.0, abs=1e-9)
     assert np.abs(spot).max() < 1e-9
     # The motion itself is untouched: seen from the hips everything is where it was.
-    hips = Subject("source", OSRIC).roles.bones["hips"]
+    hips = rigged(OSRIC).roles.bones["hips"]
     a, b = (c.world().positions for c in (WALK, moved))
     lengths = [np.linalg.norm(p - p[:, [hips]], axis=2) for p in (a, b)]
     assert np.abs(lengths[0] - lengths[1]).max() < 1e-9
@@ -294,7 +293,7 @@ def test_speed_reverse_and_place():
 
 def test_faults_are_found_told_and_mended():
     tracks, places = WALK.poses.rotation_tracks.copy(), WALK.poses.translation_tracks.copy()
-    elbow, knee = (Subject("source", OSRIC).roles.bones[role] for role in ("lower_arm_left", "lower_leg_right"))
+    elbow, knee = (rigged(OSRIC).roles.bones[role] for role in ("lower_arm_left", "lower_leg_right"))
     tracks[elbow, :, 60] = multiply(quaternion_from_axis_angle([0, 0, 1], 1.2), tracks[elbow, :, 60])
     tracks[knee, :, 100:102] = multiply(quaternion_from_axis_angle([1, 0, 0], 1.5), tracks[knee, :, 100:102].T).T
     tracks[elbow, :, 90:] *= -1.0
@@ -306,7 +305,7 @@ def test_faults_are_found_told_and_mended():
         ("spike", names[elbow], 60, 60),
         ("spike", names[knee], 100, 101),
         ("flip", names[elbow], 89, 90),
-        ("spike", f"{names[Subject('source', OSRIC).roles.bones['hips']]} (place)", 30, 30),
+        ("spike", f"{names[rigged(OSRIC).roles.bones['hips']]} (place)", 30, 30),
     }
     assert wanted <= faults
     assert len(faults - wanted) <= 2

@@ -12,21 +12,20 @@ import pytest
 from scipy.optimize import nnls
 
 import fairswap
-from fairswap.bones.known import roles_of
+from fairswap.bones.assignment import roles_of
 from fairswap.demo.crowd import KINDS, crowd_head
 from fairswap.demo.faces import JUNIPER_SHAPES, PIP_SHAPES
 from fairswap.demo.spoken import RATE, spoken_line
 from fairswap.face.bones import anatomical_poses
-from fairswap.face.carry import FaceSide, FaceSwap, perform_units, still_clip
 from fairswap.face.chart import FaceChart, Shape
-from fairswap.face.draft import draft_face, draft_timeline
+from fairswap.face.drafting import draft_face, draft_timeline
 from fairswap.face.geometry import head_frame
 from fairswap.face.landmarks import landmark_moves
 from fairswap.face.solve import bounded_weights
 from fairswap.face.speech import Phone, units_from_phones, viseme_of
+from fairswap.face.transfer import FaceSwap, Head, perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
-from making import TROUPE, figure
-from test_commands import run
+from making import TROUPE, figure, run
 
 TROUPE_NAMES = ("Juniper", "Osric", "Pip")
 
@@ -34,7 +33,7 @@ TROUPE_NAMES = ("Juniper", "Osric", "Pip")
 @cache
 def head(name):
     own = figure(name)
-    return FaceSide(own, roles_of(own, what=name, option=""))
+    return Head(own, roles_of(own))
 
 
 @cache
@@ -46,7 +45,7 @@ def spoken_by(name):
 
 def carried(source, target):
     clip = spoken_by(source).clip
-    return FaceSwap(head(source), head(target)).carry(clip, still_clip(figure(target), "line", RATE, clip.frames))
+    return FaceSwap(head(source), head(target)).transfer(clip, still_clip(figure(target), "line", RATE, clip.frames))
 
 
 @pytest.mark.parametrize("source", TROUPE_NAMES)
@@ -75,7 +74,7 @@ def test_shapes_that_mean_the_same_get_the_same_weights():
         made[name] = side.units(clip)
     there = FaceSwap(head("Osric"), head("Juniper"))
     clip = perform_units(head("Osric"), units, still_clip(figure("Osric"), "made", Fraction(30), 40)).clip
-    got = there.carry(clip, still_clip(figure("Juniper"), "made", Fraction(30), 40)).clip
+    got = there.transfer(clip, still_clip(figure("Juniper"), "made", Fraction(30), 40)).clip
     assert np.abs(head("Juniper").units(got) - made["Juniper"]).max() < 0.02
 
 
@@ -153,11 +152,11 @@ def test_the_solver_agrees_with_a_standard_one():
         "made", {k: Shape(k, v) for k, v in JUNIPER_SHAPES.items()} | {"glad": Shape("glad", {"joy": 1.0})}
     )
     wanted = np.clip(rng.normal(0.0, 0.5, (len(UNITS), 300)), 0.0, None)
-    ours = bounded_weights(chart.matrix, wanted, np.full(len(chart.ways), 1e9))
+    ours = bounded_weights(chart.matrix, wanted, np.full(len(chart.columns), 1e9))
     theirs = np.stack([nnls(chart.matrix, column)[0] for column in wanted.T], axis=1)
     left = [np.linalg.norm(chart.matrix @ weights - wanted, axis=0) for weights in (ours, theirs)]
     assert (left[0] <= 1.001 * left[1] + 1e-9).all()
-    bounded = bounded_weights(chart.matrix, wanted, np.full(len(chart.ways), 0.4))
+    bounded = bounded_weights(chart.matrix, wanted, np.full(len(chart.columns), 0.4))
     assert 0.0 <= bounded.min() <= bounded.max() <= 0.4
 
 
@@ -171,7 +170,7 @@ def test_ranges_signs_sums_and_correctives():
             "mend": Shape("mend", corrects=("open", "mood")),
         },
     )
-    units = chart.matrix @ chart.shares({"open": np.array([50.0, 0, 0]), "mood": np.array([0, -0.5, 0.25])})
+    units = chart.matrix @ chart.activations({"open": np.array([50.0, 0, 0]), "mood": np.array([0, -0.5, 0.25])})
     assert units[INDEX["jaw_drop"]].tolist() == [0.5, 0.0, 0.0]
     assert units[INDEX["lip_corner_depressor_left"]].tolist() == [0.0, 0.5, 0.0]
     assert chart.units_of("both") == {"jaw_drop": 0.5, "lip_corner_puller": 1.0}
@@ -218,15 +217,15 @@ def test_poses_held_on_frames_become_a_chart():
             unit,
             found.guesses[f"pose {number}"],
         )
-    again = FaceSide(side.figure, side.roles, found.chart)
-    assert np.allclose(again.shares(clip)[:, [15, 25, 35, 45]], np.eye(4), atol=0.02)
+    again = Head(side.figure, side.roles, found.chart)
+    assert np.allclose(again.activations(clip)[:, [15, 25, 35, 45]], np.eye(4), atol=0.02)
 
 
 def test_bone_poses_fit_a_head_whose_bones_stand_elsewhere():
     side = head("Osric")
     bigger = replace(side.figure.skeleton, rest_translations=side.figure.skeleton.rest_translations * 1.5)
     large = replace(side.figure, skeleton=bigger, meshes=())
-    other = FaceSide(large, side.roles, side.chart)
+    other = Head(large, side.roles, side.chart)
     units, _ = spoken_line()
     clip = perform_units(other, units, still_clip(large, "line", RATE, units.shape[1])).clip
     assert np.allclose(other.units(clip), side.units(spoken_by("Osric").clip), atol=0.02)

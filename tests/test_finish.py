@@ -10,24 +10,25 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.body.compare import compare_subjects
-from fairswap.body.hands import inside_share, palms_of, push_hand
-from fairswap.body.layers import load_layers
-from fairswap.body.limb import ChainWorld
-from fairswap.body.reel import reel_of
-from fairswap.body.sleeves import sleeves_of
-from fairswap.body.subject import Subject
-from fairswap.body.tracks import bridged, nearness, runs_of, smoothed, with_hysteresis, without_short
-from fairswap.bones.known import roles_of
-from fairswap.clip import Poses
+from fairswap import Motion
+from fairswap.bones.assignment import roles_of
+from fairswap.clips.proving import body_reel
 from fairswap.demo.acts import lamp_place
 from fairswap.demo.anatomy import BODIES, body_of
 from fairswap.demo.example import OBJECT, act_named, perform_on, with_object
 from fairswap.demo.repertoire import ACTS
 from fairswap.figures.root import document_with_root
-from fairswap.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle, rotate
-from making import FREE, TROUPE, figure
-from test_commands import run
+from fairswap.measure.comparison import compare_motions
+from fairswap.measure.intersection import seconds_inside
+from fairswap.measure.palms import palms_of
+from fairswap.measure.surface import surface_of
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle, rotate
+from fairswap.model.signals import bridged, nearness, runs_of, smoothed, with_hysteresis, without_short
+from fairswap.retarget.hands import push_hand
+from fairswap.retarget.layers import Layers
+from making import FREE, TROUPE, figure, rigged, run, swap_between
 
 NAMES = tuple(BODIES)
 
@@ -52,7 +53,7 @@ def played(act, name):
 @cache
 def swap(source, target, act="walk"):
     body, clip = played(act, source)
-    return fairswap.Swap(body, figure(target), motion=clip)
+    return swap_between(body, figure(target), motion=clip)
 
 
 @pytest.mark.parametrize("act", list(ACTS))
@@ -60,19 +61,18 @@ def swap(source, target, act="walk"):
 def test_every_act_from_everyone_to_everyone_else(act, source):
     """Feet stand and never sink, contacts are kept, hands meet, limbs point nearly as they did."""
     _, clip = played(act, source)
-    finish = fairswap.Finish(object=OBJECT if act == "lamp" else None)
+    finish = fairswap.MotionOptions(object=OBJECT if act == "lamp" else None)
     for target in NAMES:
         if target == source:
             continue
         pair = swap(source, target, act)
-        plain = pair.carry_plain(clip, finish)
-        free = compare_subjects(pair.source_side, clip, pair.target_side, plain)
+        carried = pair.retarget(clip, finish)
+        free = compare_motions(Motion(pair.source, clip), Motion(pair.target, carried.transferred))
         assert free.limbs_mean_degrees <= 0.5
-        carried = pair.finish(clip, plain, finish)
-        proof = compare_subjects(pair.source_side, clip, pair.target_side, carried.clip)
-        told = (act, source, target, proof.as_dict())
-        assert proof.after.skate_cm_s < 0.5, told
-        assert proof.after.sole_below_cm < 0.2, told
+        proof = compare_motions(Motion(pair.source, clip), Motion(pair.target, carried.clip))
+        told = (act, source, target, proof)
+        assert proof.result_footing.skate_cm_s < 0.5, told
+        assert proof.result_footing.sole_below_cm < 0.2, told
         assert proof.contacts.kept_share >= 0.98, told
         assert proof.limbs_mean_degrees < 6.0, told
         assert proof.looks_same, told
@@ -106,13 +106,13 @@ def on_a_slope(clip, lift_m, degrees, hips):
 def test_noise_does_not_make_feet_slide(act, source, target):
     _, clip = played(act, source)
     pair, noisy = swap(source, target, act), shaken(clip, np.random.default_rng(3))
-    carried = pair.carry(noisy)
-    proof = compare_subjects(pair.source_side, noisy, pair.target_side, carried.clip)
-    assert proof.after.skate_cm_s < 0.5
-    assert proof.after.sole_below_cm < 0.2
+    carried = pair.retarget(noisy)
+    proof = compare_motions(Motion(pair.source, noisy), Motion(pair.target, carried.clip))
+    assert proof.result_footing.skate_cm_s < 0.5
+    assert proof.result_footing.sole_below_cm < 0.2
     # Nearly the same stances are found as without noise.
-    clean = pair.carry(clip).contacts
-    same = [(clean.stands(side) == carried.contacts.stands(side)).mean() for side in ("left", "right")]
+    clean = pair.retarget(clip).contacts
+    same = [(clean.standing(side) == carried.contacts.standing(side)).mean() for side in ("left", "right")]
     assert min(same) > 0.75
 
 
@@ -120,21 +120,21 @@ def test_noise_does_not_make_feet_slide(act, source, target):
 def test_a_floor_that_is_off_and_tilted_is_found_and_taken_out(lift_m, degrees):
     _, clip = played("walk", "Osric")
     pair = swap("Osric", "Juniper")
-    tilted = on_a_slope(clip, lift_m, degrees, pair.source_side.roles.bones["hips"])
-    carried = pair.carry(tilted)
+    tilted = on_a_slope(clip, lift_m, degrees, pair.source.roles.bones["hips"])
+    carried = pair.retarget(tilted)
     assert any(finding.code == "floor-off" for finding in carried.findings)
     assert carried.contacts.floor.tilt_degrees == pytest.approx(abs(degrees), abs=0.3)
-    proof = compare_subjects(pair.source_side, tilted, pair.target_side, carried.clip)
-    assert proof.after.skate_cm_s < 0.5
-    assert proof.after.sole_below_cm < 0.2
+    proof = compare_motions(Motion(pair.source, tilted), Motion(pair.target, carried.clip))
+    assert proof.result_footing.skate_cm_s < 0.5
+    assert proof.result_footing.sole_below_cm < 0.2
     assert proof.contacts.kept_share >= 0.97
 
 
 def test_there_and_back_with_planted_feet_is_nearly_where_it_was():
     _, clip = played("turn-and-bow", "Juniper")
-    there, back = swap("Juniper", "Osric", "turn-and-bow"), fairswap.Swap(figure("Osric"), figure("Juniper"))
+    there, back = swap("Juniper", "Osric", "turn-and-bow"), swap_between(figure("Osric"), figure("Juniper"))
     result = back.convert(there.convert(clip))
-    assert fairswap.compare(figure("Juniper"), clip, figure("Juniper"), result).limbs_mean_degrees < 1.5
+    assert fairswap.compare((figure("Juniper"), clip), (figure("Juniper"), result)).limbs_mean_degrees < 1.5
 
 
 def test_travel_on_the_root_is_the_same_motion():
@@ -142,22 +142,22 @@ def test_travel_on_the_root_is_the_same_motion():
     pair = swap("Osric", "Juniper")
     hips, root = pair.convert(clip), None
     for turns in (False, True):
-        root = pair.convert(clip, fairswap.Finish(travel="root", root_turns=turns))
+        root = pair.convert(clip, fairswap.MotionOptions(travel="root", root_turns=turns))
         places = [c.world().positions[:, 1:] for c in (hips, root)]
         assert np.abs(places[0] - places[1]).max() < 1e-9
-    bone = pair.target_side.roles.bones["root"]
+    bone = pair.target.roles.bones["root"]
     travelled = root.world().positions[:, bone]
     assert np.abs(travelled[:, 1]).max() < 1e-6
     assert travelled[-1, 2] - travelled[0, 2] > 5.0
     # What is left on the hips is sway, and nothing sudden.
-    assert np.abs(root.translations[:, pair.target_side.roles.bones["hips"], 2]).max() < 0.1
+    assert np.abs(root.translations[:, pair.target.roles.bones["hips"], 2]).max() < 0.1
 
 
 def test_travel_taken_out_leaves_a_walk_on_the_spot_with_its_sway():
     _, clip = played("walk", "Osric")
     pair = swap("Osric", "Juniper")
-    spot, way = pair.convert(clip, fairswap.Finish(travel="none")), pair.convert(clip)
-    bone = pair.target_side.roles.bones["hips"]
+    spot, way = pair.convert(clip, fairswap.MotionOptions(travel="none")), pair.convert(clip)
+    bone = pair.target.roles.bones["hips"]
     here, there = spot.world().positions[:, bone], way.world().positions[:, bone]
     assert np.abs(here[:, [0, 2]]).max() < 0.08
     assert here[:, 1] == pytest.approx(there[:, 1])
@@ -169,16 +169,16 @@ def test_travel_scale_is_what_is_asked_for():
     pair = swap("Osric", "Juniper")
     ends = []
     for scale in (None, 1.0):
-        bone = pair.target_side.roles.bones["hips"]
-        result = pair.convert(clip, fairswap.Finish(feet="free", scale_travel=scale))
+        bone = pair.target.roles.bones["hips"]
+        result = pair.convert(clip, fairswap.MotionOptions(feet="free", scale_travel=scale))
         ends.append(np.ptp(result.world().positions[:, bone, 2]))
-    assert ends[1] == pytest.approx(ends[0] / pair.travel_scale, rel=1e-6)
+    assert ends[1] == pytest.approx(ends[0] / pair.leg_ratio, rel=1e-6)
 
 
 def test_a_root_is_added_where_there_is_none(tmp_path):
     """Nothing moves, the file is valid, and convert puts the travel on it."""
     osric = fairswap.load(TROUPE / "osric.glb")
-    grown = document_with_root(osric, roles_of(osric.figure, what="", option=""))
+    grown = document_with_root(osric, roles_of(osric.figure))
     assert grown.figure.skeleton.names[0] == "root"
     assert np.abs(grown.figure.rest_points - osric.figure.rest_points).max() < 1e-6
     fairswap.save("bow.glb", *(lambda body, clip: (body, [clip]))(*played("turn-and-bow", "Juniper")))
@@ -194,26 +194,24 @@ def test_a_root_is_added_where_there_is_none(tmp_path):
 
 def test_a_hand_on_the_hip_stays_on_the_hip():
     """Osric's hand laid on the side of his belly lies on Juniper's, although she is much thinner."""
-    osric, side = figure("Osric"), Subject("source", figure("Osric"))
+    osric, side = figure("Osric"), rigged(figure("Osric"))
     frames, palm = 60, palms_of(side)["left"]
-    tracks = np.repeat(osric.skeleton.rest_rotations[:, :, None], frames, axis=2)
+    edit = Poses(osric.skeleton, np.repeat(osric.skeleton.rest_rotations[:, :, None], frames, axis=2)).edit()
     hips = side.roles.bones["hips"]
-    place = np.repeat(osric.skeleton.rest_translations[[hips]][:, :, None], frames, axis=2)
-    chain = ChainWorld(osric.skeleton, tracks, {hips: place[0]})
-    belly = next(sleeve for sleeve in sleeves_of(side) if sleeve.part == "pelvis")
+    edit.translations[hips] = edit.translation_track(hips)
+    chain = ChainWorld(edit)
+    belly = next(part for part in surface_of(side) if part.part == "pelvis")
     there = belly.points(*(np.full(frames, value) for value in (0.55, np.pi / 2, 0.004)), chain)
     weight = nearness(np.arange(frames) >= 20, 12.0)[:, None]
     push_hand(side, "left", chain, weight * (there - palm.track(chain)))
-    clip = fairswap.Clip("akimbo", Fraction(30), Poses(osric.skeleton, tracks, np.array([hips]), place))
-    pair = fairswap.Swap(osric, figure("Juniper"))
+    clip = fairswap.Clip("akimbo", Fraction(30), edit.poses())
+    pair = swap_between(osric, figure("Juniper"))
     touches = {}
     for hands in ("meet", "free"):
-        carried = pair.carry(clip, fairswap.Finish(hands=hands))
-        poses = carried.clip.poses
-        places = {bone: poses.translation_track(bone) for bone in poses.translated_bones.tolist()}
-        target = ChainWorld(poses.skeleton, poses.rotation_tracks, places)
-        theirs = next(sleeve for sleeve in sleeves_of(pair.target_side) if sleeve.part == "pelvis")
-        touches[hands] = theirs.coordinates(palms_of(pair.target_side)["left"].track(target), target)[2][-5:]
+        carried = pair.retarget(clip, fairswap.MotionOptions(hands=hands))
+        target = ChainWorld(carried.clip.poses)
+        theirs = next(part for part in surface_of(pair.target) if part.part == "pelvis")
+        touches[hands] = theirs.coordinates(palms_of(pair.target)["left"].track(target), target)[2][-5:]
         if hands == "meet":
             assert [(touch.side, touch.what) for touch in carried.touches] == [("left", "pelvis")]
             assert carried.touches[0].off_m < 0.01
@@ -227,14 +225,13 @@ def test_clear_pushes_a_hand_out_of_the_body():
     _, clip = played("clap", "Juniper")
 
     def share(finish):
-        poses = fairswap.Swap(figure("Juniper"), figure("Osric")).convert(clip, finish).poses
-        places = {bone: poses.translation_track(bone) for bone in poses.translated_bones.tolist()}
-        return inside_share(pair.target_side, ChainWorld(poses.skeleton, poses.rotation_tracks, places))
+        result = pair.convert(clip, finish)
+        return seconds_inside(pair.target, result) / result.duration_s
 
     Path("in.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "upper_arm_left"\nturn = [0.0, -70.0, 0.0]\n')
-    layers = (load_layers("in.toml"),)
-    free = share(fairswap.Finish(hands="free", feet="free", layers=layers))
-    cleared = share(fairswap.Finish(hands="free", feet="free", layers=layers, clear=True))
+    layers = (Layers.load("in.toml"),)
+    free = share(fairswap.MotionOptions(hands="free", feet="free", layers=layers))
+    cleared = share(fairswap.MotionOptions(hands="free", feet="free", layers=layers, clear=True))
     assert free > 0.15
     assert cleared < 0.25 * free
 
@@ -270,8 +267,8 @@ def test_layers_turn_shift_replace_and_paste():
     _, clip = played("walk", "Osric")
     pair = swap("Osric", "Juniper")
     plain = pair.convert(clip, FREE)
-    layered = pair.convert(clip, replace(FREE, layers=(load_layers("l.toml"),)))
-    bones = pair.target_side.roles.bones
+    layered = pair.convert(clip, replace(FREE, layers=(Layers.load("l.toml"),)))
+    bones = pair.target.roles.bones
     a, b = plain.world(), layered.world()
     head = np.degrees(angle_between(a.rotations[:, bones["head"]], b.rotations[:, bones["head"]]))
     assert head == pytest.approx(10.0)
@@ -303,7 +300,7 @@ def test_layers_turn_shift_replace_and_paste():
 def test_a_layer_that_is_wrong_says_where(text, says):
     Path("l.toml").write_text('fairswap = "layers/1"\n' + text)
     with pytest.raises(fairswap.InputError, match=says):
-        load_layers("l.toml")
+        Layers.load("l.toml")
 
 
 def test_a_layer_for_a_bone_that_is_not_there_is_told():
@@ -317,8 +314,8 @@ def test_a_layer_for_a_bone_that_is_not_there_is_told():
 
 @pytest.mark.parametrize("name", NAMES)
 def test_the_reel_goes_through_every_joint_and_is_carried_over(name):
-    side = Subject("source", figure(name))
-    clip, moves = reel_of(side)
+    side = rigged(figure(name))
+    clip, moves = body_reel(side)
     moved = {move.role for move in moves}
     still = {role for role in side.roles.bones if role not in moved}
     assert all(role == "root" or role.endswith(tuple(f"metacarpal_{s}" for s in ("left", "right"))) for role in still)
@@ -328,8 +325,8 @@ def test_the_reel_goes_through_every_joint_and_is_carried_over(name):
         turned = angle_between(clip.rotations[middle, bone], clip.rotations[0, bone])
         assert np.degrees(turned) > 5.0, move
     other = next(other for other in NAMES if other != name)
-    pair = fairswap.Swap(figure(name), figure(other))
-    proof = compare_subjects(pair.source_side, clip, pair.target_side, pair.convert(clip, FREE))
+    pair = swap_between(figure(name), figure(other))
+    proof = compare_motions(Motion(pair.source, clip), Motion(pair.target, pair.convert(clip, FREE)))
     assert proof.limbs_worst_degrees < 0.5
 
 
@@ -352,18 +349,18 @@ def test_what_no_foot_stands_in_is_told_and_left_alone():
     _, clip = played("leap", "Osric")
     pair = swap("Osric", "Juniper")
     flight = replace(clip, poses=clip.poses.at(np.arange(109, 124)))
-    carried = pair.carry(flight)
+    carried = pair.retarget(flight)
     assert [finding.code for finding in carried.findings] == ["no-contact"]
-    one = pair.carry(replace(clip, poses=clip.poses.at([0.0])))
+    one = pair.retarget(replace(clip, poses=clip.poses.at([0.0])))
     assert one.clip.frames == 1
     assert np.isfinite(one.clip.rotations).all()
     # Upside down: standing on the hands, feet still and high. No floor is up there.
-    hips = pair.source_side.roles.bones["hips"]
+    hips = pair.source.roles.bones["hips"]
     _, idle = played("idle", "Osric")
     tracks, places = idle.poses.rotation_tracks.copy(), idle.poses.translation_tracks.copy()
     tracks[hips] = multiply(quaternion_from_axis_angle([1, 0, 0], np.pi), tracks[hips].T).T
     over = replace(idle, poses=replace(idle.poses, rotation_tracks=tracks, translation_tracks=places))
-    upside = pair.carry(over)
+    upside = pair.retarget(over)
     assert "no-contact" in [finding.code for finding in upside.findings]
     assert upside.contacts.floor.at == pytest.approx(figure("Osric").floor_m)
 
@@ -380,7 +377,7 @@ def test_an_object_that_is_not_there_is_told_by_what_is():
 )
 def test_a_finish_that_is_none_is_refused(wrong):
     with pytest.raises(fairswap.UsageError, match=next(iter(wrong))):
-        fairswap.Finish(**wrong)
+        fairswap.MotionOptions(**wrong)
 
 
 def test_tracks_are_held_bridged_and_smoothed_as_they_say():

@@ -10,10 +10,10 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.figure import deformed_vertices
 from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor
 from fairswap.formats.gltf.container import open_container
-from fairswap.rotation import angle_between, matrix_from_quaternion, quaternion_from_axis_angle
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.rotation import angle_between, matrix_from_quaternion, quaternion_from_axis_angle
 from making import Gltf, animate, arm, figure
 
 QUARTER = quaternion_from_axis_angle([1, 0, 0], -np.pi / 2)
@@ -137,7 +137,7 @@ def test_more_than_four_influences_come_in_further_sets(tmp_path):
     primitive["attributes"]["WEIGHTS_1"] = made.add([[0.25, 0.25, 0, 0]] * 8)
     found = made.load(tmp_path).figure
     assert found.meshes[0].joints.shape == (8, 8)
-    assert found.influences_max == 3
+    assert found.max_influences == 3
     assert np.allclose(found.meshes[0].weights.sum(axis=1), 1.0)
 
 

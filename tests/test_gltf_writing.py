@@ -9,9 +9,9 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.figure import deformed_vertices
 from fairswap.formats.gltf.container import open_container
-from fairswap.rotation import angle_between
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.rotation import angle_between
 from making import TROUPE, act, animate, arm, figure
 
 
@@ -117,7 +117,7 @@ def test_a_node_with_a_matrix_gets_parts_when_it_is_animated(tmp_path):
     rest = document.figure.skeleton
     tracks = np.repeat(rest.rest_rotations[:, :, None], 2, axis=2)
     tracks[1, :, 1] = [0, 0, 0, 1]
-    clip = fairswap.Clip("straighten", 24, fairswap.clip.Poses(rest, tracks))
+    clip = fairswap.Clip("straighten", 24, fairswap.model.poses.Poses(rest, tracks))
     fairswap.save("out.glb", document.figure, [clip])
     node = json_of("out.glb")["nodes"][2]
     assert "matrix" not in node
@@ -128,7 +128,9 @@ def test_a_node_with_a_matrix_gets_parts_when_it_is_animated(tmp_path):
 def test_a_clip_in_which_nothing_moves_keeps_its_length():
     skeleton = figure("Osric").skeleton
     tracks = np.repeat(skeleton.rest_rotations[:, :, None], 31, axis=2)
-    clip = fairswap.Clip("wait", fairswap.rate.rate_from_text("0.0333333"), fairswap.clip.Poses(skeleton, tracks))
+    clip = fairswap.Clip(
+        "wait", fairswap.model.rate.rate_from_text("0.0333333"), fairswap.model.poses.Poses(skeleton, tracks)
+    )
     fairswap.save("wait.glb", figure("Osric"), [clip])
     read = fairswap.load("wait.glb").clips[0]
     assert read.duration_s == pytest.approx(1.0)
@@ -191,7 +193,7 @@ def test_the_shipped_figures_are_what_the_readme_says():
         edges = np.sort(_welded(found.meshes[0])[:, [0, 1, 1, 2, 2, 0]].reshape(-1, 2), axis=1)
         _, uses = np.unique(edges, axis=0, return_counts=True)
         assert (uses == 2).mean() > 0.999  # closed: each edge between two triangles
-        assert found.influences_max <= 4
+        assert found.max_influences <= 4
         assert abs(found.floor_m) < 0.005
 
 

@@ -11,9 +11,9 @@ import pytest
 
 import fairswap
 from conftest import need
-from fairswap.platform.fit import fit_figure
+from fairswap.platform.fitting import fit_figure
 from fairswap.platform.rules import platform_named
-from making import FREE, TROUPE, act, arm, figure
+from making import FREE, TROUPE, act, arm, figure, swap_between
 
 JUDGES = Path(__file__).parent / "judges"
 
@@ -31,14 +31,14 @@ def judge(script, *arguments):
 
 def converted(motion, performer, target):
     """A conversion of one act, written and read again."""
-    swap = fairswap.Swap(figure(performer), figure(target))
+    swap = swap_between(figure(performer), figure(target))
     fairswap.save("converted.glb", figure(target), [swap.convert(act(motion, performer), FREE)])
     return fairswap.load("converted.glb")
 
 
 def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_path):
     osric, juniper = figure("Osric"), figure("Juniper")
-    swap = fairswap.Swap(osric, juniper)
+    swap = swap_between(osric, juniper)
     clips = [swap.convert(act("walk", "Osric"), FREE), act("turn-and-bow", "Juniper")]
     motion_only = replace(osric, meshes=(), source=None)
     made = arm().load(tmp_path)

@@ -8,17 +8,17 @@ import numpy as np
 import pytest
 
 import fairswap
+from fairswap.bones.assignment import roles_of
 from fairswap.bones.hands import fingers_of
-from fairswap.bones.known import roles_of
 from fairswap.bones.rig import Rig
 from fairswap.bones.roles import SIDED_ROLES, is_role, next_roles, part_of, role_order, side_of
-from fairswap.clip import MorphTrack
 from fairswap.demo.rigs import odd_rig
-from fairswap.figure import vertex_normals
 from fairswap.formats.gltf.vrm import role_of_vrm_bone
-from fairswap.job import outputs_for
-from fairswap.rate import rate_from_interval, rate_from_text, text_from_rate
-from fairswap.stock import rest_pose_of, stock_of
+from fairswap.inspection import inspect, rest_pose_of
+from fairswap.jobs.conversion import paths_for
+from fairswap.model.mesh import vertex_normals
+from fairswap.model.poses import MorphTrack
+from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
 from making import Gltf, act, animate, arm, clip_of, figure, random_poses, random_skeleton
 
 
@@ -131,10 +131,10 @@ def test_a_figure_with_more_than_256_bones_is_written_and_read_again():
         joints=np.tile([299, 257, 1, 0], (600, 1)),
         weights=np.tile([0.4, 0.3, 0.2, 0.1], (600, 1)),
         bind_matrices=np.tile(np.eye(4), (count, 1, 1)),
-        materials=(fairswap.figure.Material(slice(0, 2), np.array([0.2, 0.4, 0.6])),),
+        materials=(fairswap.model.mesh.Material(slice(0, 2), np.array([0.2, 0.4, 0.6])),),
     )
     made = fairswap.Figure("many", skeleton, (mesh,))
-    fairswap.save("many.glb", made, [clip_of(fairswap.clip.Poses(skeleton, tracks))])
+    fairswap.save("many.glb", made, [clip_of(fairswap.model.poses.Poses(skeleton, tracks))])
     back = fairswap.load("many.glb").figure
     names = [back.skeleton.names[bone] for bone in back.meshes[0].joints[0]]
     assert names == ["bone 299", "bone 257", "bone 1", "bone 0"]
@@ -155,14 +155,14 @@ def test_animated_scale_is_told_and_not_carried(tmp_path):
 @pytest.mark.parametrize(("rest", "kind"), [("T", "T"), ("A", "A"), ("down", "arms down"), ("one up", "uneven")])
 def test_the_rest_pose_is_named(rest, kind):
     rig = next(r for r in (odd_rig(seed, "anatomy", upright=True) for seed in range(200)) if r.kind["rest"] == rest)
-    assert rest_pose_of(rig.figure, roles_of(rig.figure, what="", option=""))["kind"] == kind
+    assert rest_pose_of(rig.figure, roles_of(rig.figure)).kind == kind
 
 
-def test_stock_of_a_file_without_a_figure_is_a_problem(tmp_path):
+def test_inspect_a_file_without_a_figure_is_a_problem(tmp_path):
     made = Gltf(scene=0, scenes=[{"nodes": [0]}], nodes=[{"name": "stool"}])
-    report = stock_of(made.load(tmp_path))
-    assert report["figures"] == []
-    assert [finding["code"] for finding in report["findings"]] == ["no-figure"]
+    report = inspect(made.load(tmp_path))
+    assert report.figures == ()
+    assert [finding.code for finding in report.findings] == ["no-figure"]
 
 
 def test_every_role_has_a_part_an_order_and_a_way_on():
@@ -202,6 +202,6 @@ def test_clips_into_one_file_or_one_for_each_with_names_that_files_may_have():
     clips = [
         clip_of(random_poses(random_skeleton(3), 2, moved=(0,)), name) for name in ("a/b:c", "A_b_c", "..", "Walk")
     ]
-    assert outputs_for(Path("x.glb"), clips)[0][1] == clips
-    names = [path.name for path, _ in outputs_for(Path("folder"), clips)]
+    assert paths_for(Path("x.glb"), clips) == [Path("x.glb")]
+    names = [path.name for path in paths_for(Path("folder"), clips)]
     assert names == ["a_b_c.glb", "A_b_c (2).glb", "clip.glb", "Walk.glb"]

@@ -6,9 +6,9 @@ import numpy as np
 from PIL import Image
 
 import fairswap
+from fairswap.picture.comparison_sheet import comparison_sheet
 from fairswap.picture.raster import Canvas, covered_pixels
-from fairswap.picture.sheet import Actor, sheet_image
-from making import FREE, act, figure
+from making import FREE, act, figure, swap_between
 
 
 def test_each_pixel_of_two_triangles_that_share_an_edge_is_covered_once():
@@ -36,15 +36,11 @@ def test_the_nearer_of_two_triangles_is_seen_and_the_far_side_is_not():
 
 
 def test_a_sheet_shows_both_actors_standing_on_their_floor_lines():
-    swap = fairswap.Swap(figure("Juniper"), figure("Osric"))
+    swap = swap_between(figure("Juniper"), figure("Osric"))
     clip = act("turn-and-bow", "Juniper")
     result = swap.convert(clip, FREE)
-    proof = fairswap.compare(figure("Juniper"), clip, figure("Osric"), result)
-    png = sheet_image(
-        Actor("bow.glb", figure("Juniper"), clip, swap.source_side.roles),
-        Actor("Osric", figure("Osric"), result, swap.target_side.roles),
-        proof,
-    )
+    proof = fairswap.compare((figure("Juniper"), clip), (figure("Osric"), result))
+    png = comparison_sheet(proof, "bow.glb  onto  Osric")
     picture = np.asarray(Image.open(BytesIO(png)).convert("RGB"), dtype=int)
     assert picture.shape == (1054, 1800, 3)
     dark = picture.sum(axis=2) < 200

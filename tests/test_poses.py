@@ -8,17 +8,15 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.body.subject import Subject
 from fairswap.bones.roles import next_roles, part_of
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.repertoire import turn_and_bow, walk
-from fairswap.figure import deformed_vertices
-from fairswap.pose.measure import measure_pose, verdicts
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
+from fairswap.pose.measuring import measure_pose, verdicts
 from fairswap.pose.saved import SavedPose
-from fairswap.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
-from making import FREE, TROUPE, act, figure
+from making import FREE, TROUPE, act, figure, rigged, run, swap_between
 from rests import RESTS, family_file, resting
-from test_commands import run
 
 ACTS = {"walk": walk(), "turn-and-bow": turn_and_bow()}
 
@@ -30,10 +28,10 @@ def loaded(folder, performer, rest, motion):
 
 def off_the_truth(source, target, truth):
     """Degrees: limbs mean and worst, twist of the limbs, fingers; the hips in percent of the leg."""
-    swap = fairswap.Swap(source.figure, target.figure, motion=source.clips[0], target_motion=target.clips[0])
+    swap = swap_between(source.figure, target.figure, motion=source.clips[0], target_motion=target.clips[0])
     result = swap.convert(source.clips[0], FREE).world()
     wanted = truth.clips[0].world()
-    roles = swap.target_side.roles.bones
+    roles = swap.target.roles.bones
     limbs, fingers, worst, twists = [], [], [], []
     for role, bone in roles.items():
         onward = [roles[name] for name in next_roles(role) if name in roles]
@@ -47,7 +45,7 @@ def off_the_truth(source, target, truth):
         if not in_finger:
             twists.append(np.degrees(angle_between(result.rotations[:, bone], wanted.rotations[:, bone])).mean())
     hips = np.linalg.norm(result.positions[:, roles["hips"]] - wanted.positions[:, roles["hips"]], axis=1).max()
-    leg = swap.target_side.reference.leg_m
+    leg = swap.target.reference.leg_m
     return np.mean(limbs), max(worst), max(twists), np.mean(fingers), 100 * hips / leg
 
 
@@ -68,7 +66,7 @@ def test_every_rest_onto_every_other_gives_the_act_as_performed_directly(source_
 
 
 def subject_resting(rest, name="Osric"):
-    return Subject("source", fairswap.Figure(name, resting(body_of(name), rest)))
+    return rigged(fairswap.Figure(name, resting(body_of(name), rest)))
 
 
 @pytest.mark.parametrize(
@@ -91,19 +89,19 @@ def test_measuring_finds_what_was_turned_and_nothing_else(rest, expected):
 def test_measuring_tells_swing_from_twist_and_pose_from_anatomy():
     """Palms turned by 70 degrees, the head by 20: the first is corrected and looked at, the second kept."""
     osric = figure("Osric")
-    roles = Subject("source", osric).roles.bones
+    roles = rigged(osric).roles.bones
     rest = osric.skeleton.rest_rotations.copy()
     along = normalized(osric.skeleton.rest_translations[roles["middle_proximal_left"]])
     rest[roles["hand_left"]] = multiply(rest[roles["hand_left"]], quaternion_from_axis_angle(along, np.radians(70.0)))
     rest[roles["head"]] = multiply(rest[roles["head"]], quaternion_from_axis_angle([0, 0, 1], np.radians(20.0)))
-    posed = Subject("source", replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None))
-    rows = {row.role: row for row in measure_pose(posed, Subject("target", osric)) if row.degrees > 0.5}
+    posed = rigged(replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None))
+    rows = {row.role: row for row in measure_pose(posed, rigged(osric)) if row.degrees > 0.5}
     assert set(rows) == {"hand_left", "head"}
     assert (rows["hand_left"].twist_degrees, rows["hand_left"].swing_degrees) == pytest.approx((70, 0), abs=0.5)
     assert rows["head"].degrees == pytest.approx(20, abs=0.5)
     states = {part.part: part.state for part in verdicts(rows.values())}
     assert states == {"hands": "look", "head": "kept"}
-    swap = fairswap.Swap(figure("Juniper"), posed.figure)
+    swap = swap_between(figure("Juniper"), posed.figure)
     assert any(finding.code == "correction-large" for finding in swap.findings)
 
 
@@ -136,7 +134,7 @@ def test_setting_a_rest_pose_there_and_back(name, motion, to):
 
 def test_a_mesh_bound_to_a_new_rest_keeps_its_normals():
     """Arms 72 degrees down: vertices go along, and normals still stand on the faces."""
-    from fairswap.figure import vertex_normals
+    from fairswap.model.mesh import vertex_normals
 
     rested = run_set("juniper.glb", "a:72")
     mesh, old = rested.figure.meshes[0], figure("Juniper").meshes[0]
@@ -169,8 +167,8 @@ def test_a_frame_is_frozen_as_the_rest():
     fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
     done = run("pose", "set", "walk.glb", "--to", "frame:40", "--frame-of", "Walk", "-o", "frozen.glb")
     assert done.returncode == 0, done.stderr
-    frozen = Subject("source", fairswap.load("frozen.glb").figure)
-    asked = Subject("target", figure("Osric"), clip=act("walk", "Osric"), reference_choice="frame:40")
+    frozen = rigged(fairswap.load("frozen.glb").figure)
+    asked = rigged(figure("Osric"), clip=act("walk", "Osric"), reference="frame:40")
     limbs = [row for row in measure_pose(frozen, asked) if row.corrected]
     assert max(row.swing_degrees for row in limbs) < 0.01
 
@@ -181,21 +179,21 @@ def test_a_hand_pose_is_saved_and_used_again():
     assert done.returncode == 0, done.stderr
     pose = SavedPose.load("hands.toml")
     assert {role.split("_")[0] for role in pose.turns} == {"thumb", "index", "middle", "ring", "little"}
-    relaxed = Subject("source", run_set("juniper.glb", "hands.toml").figure)
-    rows = measure_pose(relaxed, Subject("target", figure("Osric")))
+    relaxed = rigged(run_set("juniper.glb", "hands.toml").figure)
+    rows = measure_pose(relaxed, rigged(figure("Osric")))
     assert all(row.degrees < 0.1 for row in rows if row.part == "fingers")
     assert any(row.degrees > 70 for row in rows if row.part == "arms")
     # A relaxed hand held still: with 'rest' it stays as each rests, with 'auto' the difference is carried.
     still = fairswap.Clip("still", act("walk", "Osric").rate, act("walk", "Osric").poses.at([0, 0]))
     tracks = still.poses.rotation_tracks.copy()
-    roles = Subject("source", figure("Osric")).roles.bones
+    roles = rigged(figure("Osric")).roles.bones
     fingers = [bone for role, bone in roles.items() if role in pose.turns]
     tracks[fingers] = figure("Osric").skeleton.rest_rotations[fingers][:, :, None]
     still = replace(still, poses=replace(still.poses, rotation_tracks=tracks))
     juniper = figure("Juniper")
-    theirs = Subject("target", juniper).roles.bones["index_intermediate_left"]
+    theirs = rigged(juniper).roles.bones["index_intermediate_left"]
     for hands, degrees in (("auto", 12.0), ("rest", 0.0), ("hands.toml", 24.0)):
-        swap = fairswap.Swap(figure("Osric"), juniper, hands_reference=hands)
+        swap = swap_between(figure("Osric"), juniper, hands_reference=hands)
         turned = angle_between(swap.convert(still, FREE).rotations[0, theirs], juniper.skeleton.rest_rotations[theirs])
         assert np.degrees(turned) == pytest.approx(degrees, abs=0.6), hands
 
@@ -204,16 +202,16 @@ def test_a_correction_by_hand_is_kept_for_a_family():
     """A saved pose as the reference: what it turns counts as the T."""
     Path("higher.toml").write_text('fairswap = "pose/1"\n[turns]\nupper_arm_left = [0.0, 0.0, 10.0]\n')
     osric, juniper = figure("Osric"), figure("Juniper")
-    plain = fairswap.Swap(osric, juniper)
-    other = fairswap.Swap(osric, juniper, target_reference="higher.toml")
-    bone = plain.target_side.roles.bones["upper_arm_left"]
-    turned = angle_between(*(swap.target_side.reference.rotations[bone] for swap in (plain, other)))
+    plain = swap_between(osric, juniper)
+    other = swap_between(osric, juniper, target_reference="higher.toml")
+    bone = plain.target.roles.bones["upper_arm_left"]
+    turned = angle_between(*(swap.target.reference.rotations[bone] for swap in (plain, other)))
     assert np.degrees(turned) == pytest.approx(10.0)
 
 
 def test_left_and_right_swapped_and_mirrored_figures_are_refused():
     osric = figure("Osric")
-    roles = Subject("source", osric).roles
+    roles = rigged(osric).roles
     other = {"left": "right", "right": "left"}
     swapped = {
         f"{role.rpartition('_')[0]}_{other[side]}" if (side := role.rpartition("_")[2]) in other else role: bone
@@ -222,7 +220,7 @@ def test_left_and_right_swapped_and_mirrored_figures_are_refused():
     names = {role: (osric.skeleton.names[bone],) for role, bone in swapped.items()}
     profile = fairswap.BoneProfile("swapped", names)
     with pytest.raises(fairswap.ImpossibleError, match=r"left and right of the target 'Osric' are swapped.*mirrored"):
-        fairswap.Swap(figure("Juniper"), osric, target_bones=profile)
+        swap_between(figure("Juniper"), osric, target_bones=profile)
 
 
 @pytest.mark.parametrize(
@@ -270,23 +268,21 @@ def test_straight_limbs_take_their_hinge_from_the_clip():
     rolled = replace(osric, skeleton=body.skeleton(roll), meshes=(), source=None)
     clip = act("walk", "Osric")
     clip = replace(clip, poses=replace(clip.poses, skeleton=rolled.skeleton))
-    swap = fairswap.Swap(rolled, figure("Juniper"), motion=clip)
-    found = fairswap.compare(figure("Juniper"), act("walk", "Juniper"), figure("Juniper"), swap.convert(clip, FREE))
+    swap = swap_between(rolled, figure("Juniper"), motion=clip)
+    found = fairswap.compare((figure("Juniper"), act("walk", "Juniper")), (figure("Juniper"), swap.convert(clip, FREE)))
     turns = {row.role: row.turn_mean_degrees for row in found.roles}
     assert turns["upper_arm_left"] < 1.0
-    blind = fairswap.Swap(rolled, figure("Juniper")).source_side.reference.rotations
-    bone = swap.source_side.roles.bones["upper_arm_left"]
-    assert np.degrees(angle_between(blind[bone], swap.source_side.reference.rotations[bone])) == pytest.approx(
-        40, abs=1
-    )
+    blind = swap_between(rolled, figure("Juniper")).source.reference.rotations
+    bone = swap.source.roles.bones["upper_arm_left"]
+    assert np.degrees(angle_between(blind[bone], swap.source.reference.rotations[bone])) == pytest.approx(40, abs=1)
 
 
 def test_twist_is_shared_over_helpers():
     """A wrist turned by 60 degrees turns the helper in the middle of the forearm by 30."""
     juniper, osric = figure("Juniper"), figure("Osric")
     still = act("walk", "Osric").poses.at([0, 0])
-    swap = fairswap.Swap(osric, juniper)
-    roles = swap.source_side.roles.bones
+    swap = swap_between(osric, juniper)
+    roles = swap.source.roles.bones
     hand = roles["hand_left"]
     tracks = still.rotation_tracks.copy()
     along = normalized(osric.skeleton.rest_translations[hand])

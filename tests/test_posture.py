@@ -3,8 +3,8 @@
 import numpy as np
 import pytest
 
-from fairswap.posture import posture_from_positions, unit_from_height
-from fairswap.space import Space
+from fairswap.model.posture import posture_from_positions, unit_from_height
+from fairswap.model.space import Space
 from making import figure
 
 TURNS = [

@@ -6,17 +6,17 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.bones.known import roles_of
-from fairswap.clip import Poses
+from fairswap.bones.assignment import roles_of
 from fairswap.demo.acts import Act, perform
 from fairswap.demo.anatomy import body_of
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import multiply, quaternion_from_axis_angle, rotate
 from fairswap.pose.base import base_pose, can_stand
-from fairswap.rotation import multiply, quaternion_from_axis_angle, rotate
-from making import FREE, TROUPE, act, figure
-from test_commands import run
+from fairswap.pose.choice import pose_named
+from making import FREE, TROUPE, act, figure, run, swap_between
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
-ROLES = roles_of(OSRIC, what="Osric", option="")
+ROLES = roles_of(OSRIC)
 QUARTER = quaternion_from_axis_angle([0, 1, 0], np.pi / 2)
 
 
@@ -40,15 +40,15 @@ def t_file():
 
 def as_the_truth(source, clip, reference, start):
     """The walk on Juniper by this reference pose, from frame ``start``, against her own walk."""
-    swap = fairswap.Swap(source, JUNIPER, motion=clip, source_reference=reference)
+    swap = swap_between(source, JUNIPER, motion=clip, source_reference=reference)
     result = swap.convert(clip, FREE)
     cut = replace(
         result.poses,
         rotation_tracks=result.poses.rotation_tracks[:, :, start:],
         translation_tracks=result.poses.translation_tracks[:, :, start:],
     )
-    proof = fairswap.compare(JUNIPER, act("walk", "Juniper"), JUNIPER, fairswap.Clip("walk", clip.rate, cut))
-    assert proof.limbs_mean_degrees <= 0.5, swap.source_side.base.said
+    proof = fairswap.compare((JUNIPER, act("walk", "Juniper")), (JUNIPER, fairswap.Clip("walk", clip.rate, cut)))
+    assert proof.limbs_mean_degrees <= 0.5, swap.source.base.said
     assert proof.limbs_worst_degrees <= 2.0
     assert proof.hips_worst_percent <= 1.0
     return swap
@@ -76,15 +76,15 @@ def test_a_rest_pose_in_which_nobody_can_stand_gives_way_to_the_first_frame():
     clip = t_then_walk()
     clip = replace(clip, poses=replace(clip.poses, skeleton=odd.skeleton))
     swap = as_the_truth(odd, clip, "auto", 1)
-    assert "first frame" in swap.source_side.base.said
+    assert "first frame" in swap.source.base.said
 
 
 def test_a_target_may_have_a_reference_of_its_own():
-    swap = fairswap.Swap(JUNIPER, OSRIC, target_reference=t_file())
+    swap = swap_between(JUNIPER, OSRIC, target_reference=t_file())
     result = swap.convert(act("turn-and-bow", "Juniper"), FREE)
-    proof = fairswap.compare(OSRIC, act("turn-and-bow", "Osric"), OSRIC, result)
+    proof = fairswap.compare((OSRIC, act("turn-and-bow", "Osric")), (OSRIC, result))
     assert proof.limbs_worst_degrees <= 2.0
-    assert swap.target_side.reference.corrections["upper_arm_left"] < 1e-3
+    assert swap.target.reference.corrections["upper_arm_left"] < 1e-3
 
 
 @pytest.mark.parametrize(
@@ -93,15 +93,15 @@ def test_a_target_may_have_a_reference_of_its_own():
         ("frame:999", fairswap.UsageError, r"has no frame 999.*last is 180"),
         ("frame:1.5", fairswap.UsageError, "has no frame 1.5"),
         ("time:60", fairswap.UsageError, r"has no time 60.*6\.000 s"),
-        ("sideways", fairswap.UsageError, "no reference pose.*frame:N"),
+        ("sideways", fairswap.UsageError, "is no pose.*frame:N"),
         ("gone.glb", fairswap.InputError, "no such file"),
     ],
 )
 def test_a_reference_that_is_not_there_is_told(reference, kind, says):
     with pytest.raises(kind, match=says):
-        base_pose(OSRIC, ROLES, reference, act("walk", "Osric"))
+        base_pose(OSRIC, ROLES, pose_named(reference), act("walk", "Osric"))
     with pytest.raises(fairswap.UsageError, match="no clip"):
-        base_pose(OSRIC, ROLES, "frame:0", None)
+        base_pose(OSRIC, ROLES, pose_named("frame:0"), None)
 
 
 def test_a_reference_of_another_family_is_told_by_the_roles_it_lacks():
@@ -114,7 +114,7 @@ def test_a_reference_of_another_family_is_told_by_the_roles_it_lacks():
     still = Poses(bare, np.repeat(bare.rest_rotations[:, :, None], 2, axis=2))
     fairswap.save("bare.bvh", fairswap.Figure("bare", bare), [fairswap.Clip("still", act("walk", "Osric").rate, still)])
     with pytest.raises(fairswap.ImpossibleError, match=r"another family; it has no thumb_metacarpal_left"):
-        base_pose(OSRIC, ROLES, "bare.bvh")
+        base_pose(OSRIC, ROLES, pose_named("bare.bvh"))
 
 
 def test_convert_takes_references_and_says_which():
@@ -127,4 +127,4 @@ def test_convert_takes_references_and_says_which():
     wrong = run(
         "convert", "take.glb", "--onto", TROUPE / "juniper.glb", "-o", "no.glb", "--target-reference", "frame:0"
     )
-    assert (wrong.returncode, "--target-reference" in wrong.stderr) == (2, True)
+    assert (wrong.returncode, "reference pose of the target" in wrong.stderr) == (2, True)

@@ -4,8 +4,8 @@ import numpy as np
 import pytest
 from scipy.spatial.transform import Rotation, Slerp
 
-from fairswap import rotation as r
-from fairswap.skeleton import WorldTransforms, world_from_local
+from fairswap.model import rotation as r
+from fairswap.model.skeleton import WorldTransforms, world_from_local
 from making import random_poses, random_skeleton
 
 RNG = np.random.default_rng(7)

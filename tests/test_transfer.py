@@ -8,16 +8,16 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.body.compare import LIMB_PARTS
 from fairswap.bones.moving import Motion
-from fairswap.clip import Poses
 from fairswap.demo.rigs import odd_rig
+from fairswap.measure.comparison import LIMB_PARTS
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
 from fairswap.pose.reference import t_pose
-from fairswap.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
-from making import FREE, act, figure
+from making import FREE, act, figure, swap_between
 
 PAIRS = [("walk", "Osric", "Juniper"), ("turn-and-bow", "Juniper", "Osric")]
-ROLES = {name: fairswap.Swap(figure(name), figure(name)).source_side.roles for name in ("Juniper", "Osric")}
+ROLES = {name: swap_between(figure(name), figure(name)).source.roles for name in ("Juniper", "Osric")}
 
 
 def carried(motion, performer, target, as_file):
@@ -28,7 +28,7 @@ def carried(motion, performer, target, as_file):
     else:
         fairswap.save("m.glb", source, [clip])
     motion_file = fairswap.load(f"m.{as_file}")
-    swap = fairswap.Swap(motion_file.figure, figure(target))
+    swap = swap_between(motion_file.figure, figure(target))
     result = swap.convert(motion_file.clips[0], FREE)
     fairswap.save("out.glb", figure(target), [result])
     return motion_file, fairswap.load("out.glb")
@@ -42,7 +42,7 @@ def test_against_the_same_act_performed_directly(motion, performer, target, as_f
     truth = act(motion, target)
     clip = result.clips[0]
     assert (clip.rate, clip.frames, clip.duration_s) == (truth.rate, truth.frames, truth.duration_s)
-    proof = fairswap.compare(figure(target), truth, result.figure, clip)
+    proof = fairswap.compare((figure(target), truth), (result.figure, clip))
     assert proof.limbs_mean_degrees <= 0.5
     assert proof.limbs_worst_degrees <= 2.0
     assert proof.hips_worst_percent <= 1.0
@@ -54,7 +54,7 @@ def test_against_the_same_act_performed_directly(motion, performer, target, as_f
 def test_the_measure_sees_what_is_wrong():
     """Arms 45 degrees too high, a hip that sinks, a foot that slides: each shows in its own number."""
     juniper, clip = figure("Juniper"), act("turn-and-bow", "Juniper")
-    same = fairswap.compare(juniper, clip, juniper, clip)
+    same = fairswap.compare((juniper, clip), (juniper, clip))
     assert same.limbs_worst_degrees < 1e-6
     assert same.looks_same
     bone = clip.bone("shoulder_joint_l")
@@ -64,7 +64,7 @@ def test_the_measure_sees_what_is_wrong():
     world_lift = multiply(multiply(parent * [-1, -1, -1, 1], lift), parent)
     tracks[bone] = multiply(world_lift, clip.rotations[:, bone]).T
     raised = replace(clip, poses=replace(clip.poses, rotation_tracks=tracks))
-    found = fairswap.compare(juniper, clip, juniper, raised)
+    found = fairswap.compare((juniper, clip), (juniper, raised))
     worst = {row.role: row for row in found.roles}
     assert not found.looks_same
     assert 20 < worst["upper_arm_left"].mean_degrees <= 45.0 + 1e-6
@@ -72,15 +72,15 @@ def test_the_measure_sees_what_is_wrong():
     sunk = replace(
         clip, poses=replace(clip.poses, translation_tracks=clip.poses.translation_tracks - [[[0], [0.1], [0]]])
     )
-    found = fairswap.compare(juniper, clip, juniper, sunk)
+    found = fairswap.compare((juniper, clip), (juniper, sunk))
     leg = t_pose(juniper.skeleton, ROLES["Juniper"], "").leg_m
     assert found.hips_mean_percent == pytest.approx(100 * 0.1 / leg, rel=1e-6)
-    assert found.after.sole_below_cm - found.before.sole_below_cm == pytest.approx(10.0, abs=0.6)
+    assert found.result_footing.sole_below_cm - found.source_footing.sole_below_cm == pytest.approx(10.0, abs=0.6)
     slide = np.zeros((1, 3, clip.frames))
     slide[0, 0] = np.arange(clip.frames) * 0.2 / float(clip.rate)
     slid = replace(clip, poses=replace(clip.poses, translation_tracks=clip.poses.translation_tracks + slide))
-    found = fairswap.compare(juniper, clip, juniper, slid)
-    assert found.after.skate_cm_s == pytest.approx(20.0, abs=2.5)
+    found = fairswap.compare((juniper, clip), (juniper, slid))
+    assert found.result_footing.skate_cm_s == pytest.approx(20.0, abs=2.5)
 
 
 def test_a_leg_turned_back_to_front_is_seen_although_it_points_the_right_way():
@@ -91,7 +91,7 @@ def test_a_leg_turned_back_to_front_is_seen_although_it_points_the_right_way():
     tracks[thigh] = multiply(clip.rotations[:, thigh], half).T
     tracks[shin] = multiply(half * [-1, -1, -1, 1], clip.rotations[:, shin]).T
     twisted = replace(clip, poses=replace(clip.poses, rotation_tracks=tracks))
-    found = fairswap.compare(juniper, clip, juniper, twisted)
+    found = fairswap.compare((juniper, clip), (juniper, twisted))
     assert found.limbs_worst_degrees < 1.0
     assert not found.looks_same
     assert "upper_leg_left is twisted by 180 degrees" in found.verdict
@@ -124,7 +124,7 @@ def test_the_reference_is_a_t_whatever_the_rest(name):
 def test_a_figure_that_rests_otherwise_gives_the_same_result():
     """Bring Osric to another rest (arms 40 degrees lower down his sides, knees bent): the bow on him stays the bow."""
     osric = figure("Osric")
-    plain = fairswap.Swap(figure("Juniper"), osric).convert(act("turn-and-bow", "Juniper"), FREE)
+    plain = swap_between(figure("Juniper"), osric).convert(act("turn-and-bow", "Juniper"), FREE)
     skeleton, roles = osric.skeleton, ROLES["Osric"].bones
     rest = skeleton.rest_rotations.copy()
     for role, axis, degrees in (
@@ -138,7 +138,7 @@ def test_a_figure_that_rests_otherwise_gives_the_same_result():
         local_axis = rotate(world * [-1, -1, -1, 1], np.array(axis, dtype=float))
         rest[bone] = multiply(rest[bone], quaternion_from_axis_angle(local_axis, np.radians(degrees)))
     other = replace(osric, skeleton=replace(skeleton, rest_rotations=rest), source=None)
-    result = fairswap.Swap(figure("Juniper"), other).convert(act("turn-and-bow", "Juniper"), FREE)
+    result = swap_between(figure("Juniper"), other).convert(act("turn-and-bow", "Juniper"), FREE)
     limbs = [roles[f"{part}_{side}"] for part in ("lower_arm", "hand", "lower_leg") for side in ("left", "right")]
     a, b = result.world().positions[:, limbs], plain.world().positions[:, limbs]
     assert np.abs(a - b).max() < 0.002
@@ -154,12 +154,12 @@ def test_hands_that_rest_with_their_palms_turned_end_as_if_they_did_not(degrees)
         along = osric.skeleton.rest_translations[knuckle] / np.linalg.norm(osric.skeleton.rest_translations[knuckle])
         rest[hand] = multiply(rest[hand], quaternion_from_axis_angle(along, sign * np.radians(degrees)))
     turned = replace(osric, skeleton=replace(osric.skeleton, rest_rotations=rest), source=None)
-    swap = fairswap.Swap(figure("Juniper"), turned)
+    swap = swap_between(figure("Juniper"), turned)
     tips = [roles[f"{finger}_distal_{side}"] for finger in ("index", "little") for side in ("left", "right")]
     a = swap.convert(act("turn-and-bow", "Juniper"), FREE).world().positions[:, tips]
     b = act("turn-and-bow", "Osric").world().positions[:, tips]
     assert np.linalg.norm(a - b, axis=2).max() < 0.004
-    assert swap.target_side.reference.corrections["hand_left"] > 45.0
+    assert swap.target.reference.corrections["hand_left"] > 45.0
 
 
 def test_hips_travel_by_legs_and_their_resting_height_is_no_motion():
@@ -170,20 +170,20 @@ def test_hips_travel_by_legs_and_their_resting_height_is_no_motion():
     place = np.repeat(osric.skeleton.rest_translations[[hips]][:, :, None], 5, axis=2)
     place[0, 2, 1:] += 0.5
     poses = Poses(osric.skeleton, tracks, np.array([hips]), place)
-    swap = fairswap.Swap(osric, juniper)
+    swap = swap_between(osric, juniper)
     result = swap.convert(fairswap.Clip("stand", Fraction(30), poses), FREE)
     found = result.world().positions[:, ROLES["Juniper"].bones["hips"]]
     rest = juniper.skeleton.rest.positions[0, ROLES["Juniper"].bones["hips"]]
     assert np.allclose(found[0], rest, atol=1e-9)
-    assert np.allclose(found[4] - rest, [0, 0, 0.5 * swap.travel_scale], atol=1e-9)
+    assert np.allclose(found[4] - rest, [0, 0, 0.5 * swap.leg_ratio], atol=1e-9)
 
 
 def test_a_spine_of_other_count_bends_the_same_and_its_ends_are_exact():
     """Six bones from four: both ends turn exactly as the source's, and the way between is even."""
-    swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
+    swap = swap_between(figure("Osric"), figure("Juniper"))
     clip = act("turn-and-bow", "Osric")
     result = swap.convert(clip, FREE)
-    sides = ((swap.source_side, clip.world()), (swap.target_side, result.world()))
+    sides = ((swap.source, clip.world()), (swap.target, result.world()))
 
     def turn(which, role):
         side, world = sides[which]
@@ -198,27 +198,29 @@ def test_a_spine_of_other_count_bends_the_same_and_its_ends_are_exact():
 
 
 def test_bones_without_a_partner_keep_their_rest():
-    swap = fairswap.Swap(figure("Osric"), figure("Juniper"))
+    swap = swap_between(figure("Osric"), figure("Juniper"))
     result = swap.convert(act("walk", "Osric"), FREE)
-    assert "coat_tail_1_l" in swap.resting
-    for name in swap.resting:
+    assert "coat_tail_1_l" in swap.resting_bones
+    for name in swap.resting_bones:
         bone = result.bone(name)
         assert np.abs(result.rotations[:, bone] - result.skeleton.rest_rotations[bone]).max() < 1e-12
         assert bone not in result.keyed
 
 
 def test_there_and_back_again_is_where_it_was():
-    there, back = fairswap.Swap(figure("Juniper"), figure("Osric")), fairswap.Swap(figure("Osric"), figure("Juniper"))
+    there, back = swap_between(figure("Juniper"), figure("Osric")), swap_between(figure("Osric"), figure("Juniper"))
     clip = act("turn-and-bow", "Juniper")
-    proof = fairswap.compare(figure("Juniper"), clip, figure("Juniper"), back.convert(there.convert(clip, FREE), FREE))
+    proof = fairswap.compare(
+        (figure("Juniper"), clip), (figure("Juniper"), back.convert(there.convert(clip, FREE), FREE))
+    )
     assert proof.limbs_mean_degrees < 0.3
     assert proof.hips_worst_percent < 1e-6
 
 
 def test_a_long_clip_is_carried_in_blocks_to_the_same_result(monkeypatch):
-    from fairswap.body import swap as module
+    from fairswap.retarget import swap as module
 
-    swap = fairswap.Swap(figure("Juniper"), figure("Osric"))
+    swap = swap_between(figure("Juniper"), figure("Osric"))
     whole = swap.convert(act("turn-and-bow", "Juniper"), FREE)
     monkeypatch.setattr(module, "_FRAMES_AT_ONCE", 17)
     blocks = swap.convert(act("turn-and-bow", "Juniper"), FREE)
@@ -232,12 +234,12 @@ def test_a_limb_without_length_is_told_by_its_bone():
     offsets[juniper.skeleton.names.index("elbow_l")] = 0.0
     broken = replace(juniper, skeleton=replace(juniper.skeleton, rest_translations=offsets))
     with pytest.raises(fairswap.ImpossibleError, match=r"bone 'shoulder_joint_l'.*no length"):
-        fairswap.Swap(figure("Osric"), broken)
+        swap_between(figure("Osric"), broken)
 
 
 def test_a_clip_of_another_figure_is_refused():
     with pytest.raises(fairswap.UsageError, match="moves another skeleton"):
-        fairswap.Swap(figure("Juniper"), figure("Osric")).convert(act("walk", "Osric"), FREE)
+        swap_between(figure("Juniper"), figure("Osric")).convert(act("walk", "Osric"), FREE)
 
 
 @pytest.mark.parametrize("performer", ["Juniper", "Osric"])
@@ -245,10 +247,10 @@ def test_a_clip_of_another_figure_is_refused():
 def test_the_acts_look_like_a_person_could_do_them(motion, performer):
     """Feet near the floor and never far below it, one always stands, joints turn no faster than people do."""
     clip, who = act(motion, performer), figure(performer)
-    proof = fairswap.compare(who, clip, who, clip)
-    assert proof.before.sole_below_cm < 3.0
-    assert proof.before.standing_share > 0.8
-    assert proof.before.skate_cm_s < 8.0
+    proof = fairswap.compare((who, clip), (who, clip))
+    assert proof.source_footing.sole_below_cm < 3.0
+    assert proof.source_footing.standing_share > 0.8
+    assert proof.source_footing.skate_cm_s < 8.0
     q = clip.rotations
     speed = np.degrees(angle_between(q[1:], q[:-1])) * float(clip.rate)
     assert speed.max() < 450.0
@@ -268,12 +270,12 @@ def test_the_acts_look_like_a_person_could_do_them(motion, performer):
 def test_the_bow_on_odd_rigs_that_nobody_described(seed):
     """Other names, rests, counts, axes and sizes: bones are found, the motion is the same, and it comes back."""
     rig, juniper, clip = odd_rig(seed, upright=True).figure, figure("Juniper"), act("turn-and-bow", "Juniper")
-    there = fairswap.Swap(juniper, rig)
+    there = swap_between(juniper, rig)
     result = there.convert(clip, FREE)
-    proof = fairswap.compare(juniper, clip, rig, result)
+    proof = fairswap.compare((juniper, clip), (rig, result))
     assert proof.limbs_mean_degrees <= 0.5
     assert proof.limbs_worst_degrees <= 2.0
     assert proof.hips_worst_percent <= 1.0
-    back = fairswap.compare(juniper, clip, juniper, fairswap.Swap(rig, juniper).convert(result, FREE))
+    back = fairswap.compare((juniper, clip), (juniper, swap_between(rig, juniper).convert(result, FREE)))
     worst = {row.role: row.worst_degrees for row in back.roles if row.part in ("arms", "legs")}
     assert max(worst.values()) <= 2.0

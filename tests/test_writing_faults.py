@@ -9,7 +9,7 @@ import pytest
 
 import fairswap
 from fairswap.formats import storage
-from making import TROUPE, act, figure
+from making import TROUPE, act, figure, run
 
 WALK = "walk.bvh"
 
@@ -17,12 +17,6 @@ WALK = "walk.bvh"
 @pytest.fixture(autouse=True)
 def _a_walk():
     fairswap.save(WALK, figure("Osric"), [act("walk", "Osric")])
-
-
-def run(*arguments):
-    return subprocess.run(
-        [sys.executable, "-m", "fairswap", *map(str, arguments)], capture_output=True, text=True, timeout=60
-    )
 
 
 def test_an_input_is_never_written_to_not_even_by_force_or_through_a_link():

@@ -1,35 +1,92 @@
 """What can go wrong, and what is worth telling.
 
-An error stops the work; a :class:`Finding` goes into the report. Both say the same four things: where, what is wrong,
-and what to do about it, in words an artist understands.
+An error stops the work; a :class:`Finding` goes into the report. Both carry a code, where it is, what is wrong, and
+facts. What to do about it is either the same for everybody, and stands with them; or it depends on how the library is
+used, and is worded by that interface from the code and the facts: for Python here, for the command line in ``cli/``.
 """
 
 from __future__ import annotations
 
-from dataclasses import asdict, dataclass
-from typing import Literal
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any, Literal
 
 Severity = Literal["note", "warning", "problem"]
 
+# What to do, in Python; {names} are facts.
+REMEDIES = {
+    "bone-unsure": "Say which it is with say={{role: bone}} if it is wrong",
+    "bones-guessed": "Look at them with bones.show, correct them in a profile (bones.draft)",
+    "bones-unknown": "Draft a profile with bones.draft, correct it, and give it as bones",
+    "bones-unsure": "Draft a profile with bones.draft, correct it, and give it as bones",
+    "correction-large": "See whether it is the right bone (bones.show), and look at it (pose.measure)",
+    "does-not-fit": "fairswap.fit(document, {platform!r}) mends it",
+    "does-not-loop": "clips.loop closes it",
+    "exists": "Give force=True to replace it, or another name",
+    "face-lost": "face.match shows what each shape becomes",
+    "gaps-filled": "Look at them with picture.curves",
+    "height-wrong": "inspect shows its unit; load it with another unit if that is wrong",
+    "moves-other-bones": "Carry it over first, with fairswap.convert",
+    "no-face-moves": "face.draft shows what it has",
+    "no-cycle": "Cut a cycle out by hand with clips.cut",
+    "one-clip-only": "Save one clip, or each into a file of its own",
+    "profile-incomplete": "Correct it (bones.check shows how), or leave it out to have bones found",
+    "rule-unknown": "platform.new writes every rule with its meaning",
+    "several-figures": "If one is a second copy of the skeleton, which came with clothes, join them with bones.merge",
+    "shape-contradicts": "Look at it with face.show, or say what it does",
+    "sides-swapped": "Exchange the sides in its bone profile (bones.draft), or mirror the file back",
+    "space-corrected": "Load it with another unit or up if this is wrong",
+    "space-found": "Load it with another unit or up if this is wrong",
+    "space-guessed": "Load it with another unit or up if this is wrong",
+    "wants-a-folder": "fairswap.fit(document, {platform!r}).save(FOLDER) mends it",
+    "table-again": "Write the table again with fairswap.save",
+}
+
 
 class FairSwapError(Exception):
-    """The root of our errors: which file, where in it, what is wrong, what to do."""
+    """The root of our errors: which file, where in it, what is wrong, what to do.
+
+    Attributes
+    ----------
+    problem : str
+        What is wrong, in words an artist understands.
+    code : str
+        A short name of the kind of problem, where an interface words what to do; else empty.
+    file, place : str or None
+        Which file, and where in it.
+    facts : mapping
+        What the wording may name.
+    """
 
     exit_status = 4
 
     def __init__(
-        self, problem: str, *, file: object = None, place: str | None = None, remedy: str | None = None
+        self,
+        problem: str,
+        *,
+        file: object = None,
+        place: str | None = None,
+        remedy: str | None = None,
+        code: str = "",
+        **facts: Any,
     ) -> None:
         super().__init__(problem)
         self.problem = problem
         self.file = None if file is None else str(file)
         self.place = place
         self.remedy = remedy
+        self.code = code
+        self.facts = facts
 
     def __str__(self) -> str:
+        return self.worded(REMEDIES)
+
+    def worded(self, remedies: Mapping[str, str]) -> str:
+        """The whole message, what to do worded by an interface."""
         where = ", ".join(part for part in (self.file, self.place) if part)
         said = _sentence(f"{where}: {self.problem}" if where else self.problem)
-        return f"{said} {_sentence(self.remedy)}" if self.remedy else said
+        remedy = remedy_for(self.code, self.remedy, self.facts, remedies)
+        return f"{said} {_sentence(remedy)}" if remedy else said
 
     def in_file(self, file: object) -> FairSwapError:
         """Name the file, when the place that raised the error could not know it."""
@@ -64,16 +121,34 @@ class OutputError(FairSwapError):
 
 @dataclass(frozen=True)
 class Finding:
-    """One thing worth telling the user about a file or a result."""
+    """One thing worth telling the user about a file or a result.
+
+    ``place`` is the file, figure or clip it is about; ``fixed_remedy`` is what to do, where that is the same in any
+    interface; ``facts`` are what the wording of an interface may name.
+    """
 
     code: str
     severity: Severity
     place: str
     message: str
-    remedy: str = ""
+    fixed_remedy: str = ""
+    facts: Mapping[str, Any] = field(default_factory=dict, compare=False)
 
-    def as_dict(self) -> dict[str, str]:
-        return asdict(self)
+    @property
+    def remedy(self) -> str:
+        """What to do, in Python; nothing if nothing needs to be done."""
+        return self.worded(REMEDIES)
+
+    def worded(self, remedies: Mapping[str, str]) -> str:
+        """What to do, worded by an interface."""
+        return remedy_for(self.code, self.fixed_remedy, self.facts, remedies) or ""
+
+
+def remedy_for(code: str, fixed: str | None, facts: Mapping[str, Any], remedies: Mapping[str, str]) -> str | None:
+    """What to do: as it stands, else as an interface words it for the code."""
+    if fixed or code not in remedies:
+        return fixed
+    return remedies[code].format(**facts)
 
 
 def _sentence(text: str) -> str:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from fairswap.bones.words import meaning_of
-from fairswap.figure import Figure
+from fairswap.model.figure import Figure
 
 _NEAR = 0.005  # of the figure's size
 _MOSTLY = 0.7

@@ -4,10 +4,10 @@ from __future__ import annotations
 
 import numpy as np
 
-from fairswap.clip import Clip
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, multiply, rotate, rotation_vector
-from fairswap.skeleton import WorldTransforms
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.rotation import conjugate, multiply, rotate, rotation_vector
+from fairswap.model.skeleton import WorldTransforms
 
 _FRAMES = 60
 _MOVES_DEGREES = 3.0

@@ -8,18 +8,17 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Any
 
 import msgspec
 
 from fairswap.bones.roles import RoleMap, is_role, role_order
-from fairswap.errors import InputError
-from fairswap.formats.own import struct_from_text
-from fairswap.skeleton import Skeleton
-from fairswap.space import OURS, Space
+from fairswap.errors import Finding, InputError
+from fairswap.formats.own import renamed, struct_from_text, text_of_file
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import OURS, Space
 
 _FOLDER = Path(__file__).parent.parent / "data" / "profiles"
-FIRST_LINE = 'fairswap = "bones/1"'
 
 
 class _Space(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -30,7 +29,7 @@ class _Space(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 class _Helper(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     role: str
-    share: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.5
+    fraction: Annotated[float, msgspec.Meta(ge=0.0, le=1.0)] = 0.5
 
 
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -61,10 +60,12 @@ class BoneProfile:
         Bones to leave out of account, ``*`` for anything.
     extras : tuple of str
         Bones that are known to have no role.
-    helpers : mapping of bone name to (role, share)
+    helpers : mapping of bone name to (role, fraction)
         Bones that share the twist of the bone of a role, that far along it.
     space : Space
         What the ecosystem stores bones in, for reports.
+    findings : tuple of Finding
+        What is worth telling about its file.
     """
 
     name: str
@@ -76,6 +77,10 @@ class BoneProfile:
     extras: tuple[str, ...] = ()
     helpers: Mapping[str, tuple[str, float]] = field(default_factory=dict)
     space: Space = OURS
+    findings: tuple[Finding, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"<BoneProfile {self.name!r}: {len(self.roles)} roles>"
 
     @classmethod
     def load(cls, path: str | Path) -> BoneProfile:
@@ -86,12 +91,7 @@ class BoneProfile:
         InputError
             With the field that is wrong.
         """
-        try:
-            text = Path(path).read_text(encoding="utf-8-sig")
-        except (OSError, UnicodeDecodeError) as error:
-            reason = getattr(error, "strerror", None) or "it is not UTF-8 text"
-            raise InputError(f"the profile cannot be read ({reason})", file=path) from None
-        return _profile_from_text(text, str(path))
+        return _profile_from_text(text_of_file(path), str(path))
 
     def accounts_for(self, name: str) -> bool:
         """Whether a bone without a role is one that the profile knows of."""
@@ -156,8 +156,19 @@ def saved_profiles() -> tuple[BoneProfile, ...]:
     return tuple(BoneProfile.load(path) for path in sorted(folder.glob("*.toml"))) if folder.is_dir() else ()
 
 
-def profile_named(name: str | Path) -> BoneProfile:
-    """A saved or built-in profile by its name, or one from a file."""
+def profile_named(name: str | Path | BoneProfile) -> BoneProfile:
+    """A saved or built-in profile by its name, or one from a file.
+
+    >>> profile_named("fernway").title
+    'Fernway, the pocket stage'
+
+    Raises
+    ------
+    InputError
+        If there is none.
+    """
+    if isinstance(name, BoneProfile):
+        return name
     path = Path(name)
     if path.suffix == ".toml" and path.exists():
         return BoneProfile.load(path)
@@ -176,7 +187,7 @@ def _built_in(path: Path) -> BoneProfile:
 
 
 def _profile_from_text(text: str, file: str) -> BoneProfile:
-    read = struct_from_text(text, file, "bones/1", "a bone profile", _File)
+    read, findings = struct_from_text(text, file, "bones/2", "a bone profile", _File, {"bones/1": _from_first_edition})
     taken: dict[str, str] = {}
     roles: dict[str, tuple[str, ...]] = {}
     for role, names in read.roles.items():
@@ -191,12 +202,31 @@ def _profile_from_text(text: str, file: str) -> BoneProfile:
         if not is_role(helper.role):
             place = f"helper.{name}"
             raise InputError(f"{helper.role!r} is not a role", file=file, place=place, remedy="See docs/roles.md")
-    helpers = {name: (helper.role, helper.share) for name, helper in read.helper.items()}
+    helpers = {name: (helper.role, helper.fraction) for name, helper in read.helper.items()}
     prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
     space = Space(read.space.up, read.space.forward, read.space.unit)
     return BoneProfile(
-        read.name, roles, read.title, read.rest_pose, prefixes, tuple(read.ignore), tuple(read.extra), helpers, space
+        read.name,
+        roles,
+        read.title,
+        read.rest_pose,
+        prefixes,
+        tuple(read.ignore),
+        tuple(read.extra),
+        helpers,
+        space,
+        tuple(findings),
     )
+
+
+def _from_first_edition(raw: dict[str, Any]) -> dict[str, Any]:
+    helpers = raw.get("helper")
+    if isinstance(helpers, dict):
+        rows = {
+            name: renamed(row, {"share": "fraction"}) if isinstance(row, dict) else row for name, row in helpers.items()
+        }
+        raw = raw | {"helper": rows}
+    return raw
 
 
 def _renumbered(found: dict[str, int]) -> dict[str, int]:

@@ -8,9 +8,9 @@ import numpy as np
 
 from fairswap.bones.moving import Motion
 from fairswap.bones.words import NameMeaning, meaning_of
-from fairswap.clip import Clip
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
 
 _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 _TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins

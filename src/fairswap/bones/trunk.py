@@ -10,7 +10,7 @@ import numpy as np
 from fairswap.bones.limbs import _bell
 from fairswap.bones.rig import Rig
 from fairswap.bones.words import fit
-from fairswap.rotation import normalized
+from fairswap.model.rotation import normalized
 
 
 @dataclass(frozen=True)

@@ -2,27 +2,59 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
+from dataclasses import replace
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import click
 
-from fairswap.cli import clip_files, clip_lines, manners
+from fairswap.cli import options
+from fairswap.cli.clip_reports import (
+    ChangedClip,
+    ClipChangeReport,
+    ClipCleanReport,
+    ClipCutReport,
+    ClipDescribeReport,
+    ClipDrawReport,
+    ClipJoinReport,
+    ClipLoopReport,
+    ClipThinReport,
+    CycleRow,
+    FaultRow,
+    NewClip,
+    ThinnedClip,
+    change_lines,
+    clean_lines,
+    clip_facts,
+    cut_lines,
+    describe_lines,
+    draw_lines,
+    join_lines,
+    loop_lines,
+    thin_lines,
+)  # fmt: skip
+from fairswap.cli.output import Output
+from fairswap.cli.reports import finding_rows
 
 if TYPE_CHECKING:
-    from fairswap.body.subject import Subject
-    from fairswap.clip import Clip
+    from fairswap.model.clip import Clip
+    from fairswap.model.document import Document
 
-_file = click.argument("file", type=click.Path(path_type=Path))
+_file = click.argument("file", type=options.INPUT)
 _out = click.option(
-    "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT",
+    "-o",
+    "--out",
+    required=True,
+    type=options.OUTPUT,
+    metavar="OUT",
     help="Write this file; a folder: one file per clip.",
-)  # fmt: skip
+)
+_maybe_out = click.option("-o", "--out", type=options.OUTPUT, metavar="OUT", help="Write this file.")
 _clip = click.option(
     "--clip", "names", multiple=True, metavar="NAME", help="Only this clip; the others stay as they are."
 )
-_bones = click.option("--bones", metavar="P", help="Bone profile: a file or a name.")
+_SECONDS = click.FloatRange(0.0, 60.0)
 
 
 @click.group(name="clip")
@@ -38,30 +70,26 @@ def command() -> None:
 @click.option(
     "--piece", "texts", multiple=True, metavar="NAME=START..END", help="One piece; may be given several times."
 )
-@click.option(
-    "--table", type=click.Path(path_type=Path), metavar="T.csv", help="A table with columns name, start, end."
-)
+@click.option("--table", type=options.INPUT, metavar="T.csv", help="A table with columns name, start, end.")
 @_clip
 @_out
-@manners.writing
+@options.writing
 def cut(
-    file: Path, texts: tuple[str, ...], table: Path | None, names: tuple[str, ...], out: Path, as_json: bool, quiet:
-    bool, force: bool,
-) -> None:  # fmt: skip
+    file: Path, texts: tuple[str, ...], table: Path | None, names: tuple[str, ...], out: Path, output: Output
+) -> None:
     """Cut a take of FILE into named clips; overlaps, and parts that are in no piece, are told."""
-    from fairswap.clips.cut import cut as cut_take
-    from fairswap.clips.cut import piece_from_text, pieces_from_table
+    from fairswap.clips.cutting import piece_from_text, pieces_from_table
+    from fairswap.clips.verbs import cut as cut_take
 
     pieces = [piece_from_text(text) for text in texts] + (pieces_from_table(table) if table else [])
     if not pieces:
         raise click.UsageError("say what to cut: --piece walk=0..2.5, or --table pieces.csv")
-    document = clip_files.loaded(file, out)
-    take = clip_files.one_of(document, names)
-    clips, findings = cut_take(take, pieces)
-    rows = [{"clip": clip.name, "frames": clip.frames, "seconds": round(clip.duration_s, 6)} for clip in clips]
-    clip_files.save_clips(
-        document, clips, out, force, {"verb": "cut", "take": take.name, "clips": rows}, findings, as_json, quiet
-    )
+    document = _loaded(file, output)
+    take = _one_of(document, names)
+    made = cut_take(take, pieces)
+    written = _write(document, made.clips, out, output)
+    told = finding_rows([*document.findings, *made.findings])
+    output.report(ClipCutReport("cut", take.name, tuple(map(_new, made.clips)), written, told), cut_lines)
 
 
 @command.command(short_help="Rename clips, by pattern.")
@@ -70,13 +98,12 @@ def cut(
 @click.option("--swap", "swaps", multiple=True, metavar="OLD=NEW", help="Exchange part of each name.")
 @_clip
 @_out
-@manners.writing
+@options.writing
 def rename(
-    file: Path, to: str | None, swaps: tuple[str, ...], names: tuple[str, ...], out: Path, as_json: bool, quiet: bool,
-    force: bool,
-) -> None:  # fmt: skip
+    file: Path, to: str | None, swaps: tuple[str, ...], names: tuple[str, ...], out: Path, output: Output
+) -> None:
     """Give clips new names; nameless ones are called after the file, and no two end up alike."""
-    from fairswap.clips.rename import renamed
+    from fairswap.clips.renaming import renamed
 
     pairs = []
     for swap in swaps:
@@ -84,143 +111,107 @@ def rename(
         if not (old and equals):
             raise click.BadParameter("write OLD=NEW", param_hint="--swap")
         pairs.append((old, new))
-
-    def rename_all(clips: Sequence[Clip]) -> list[Clip]:
-        return renamed(clips, to=to, swaps=pairs, stem=file.stem)
-
-    clip_files.change_file(file, names, out, force, as_json, quiet, "rename", rename_all)
+    change = _Change("rename", file, names, out, output)
+    change.all_at_once(lambda clips: renamed(clips, to=to, swaps=pairs, stem=file.stem))
 
 
 @command.command(short_help="Take idle heads and tails off.")
 @_file
 @click.option("--from", "start", metavar="TIME", help="Begin here, whatever moves.")
 @click.option("--to", "end", metavar="TIME", help="End here.")
-@click.option(
-    "--margin", default=0.1, metavar="SECONDS", type=click.FloatRange(0.0, 60.0), help="Left on each side (0.1)."
-)
+@click.option("--margin", default=0.1, metavar="SECONDS", type=_SECONDS, help="Left on each side (0.1).")
 @_clip
 @_out
-@manners.writing
+@options.writing
 def trim(
-    file: Path, start: str | None, end: str | None, margin: float, names: tuple[str, ...], out: Path, as_json: bool,
-    quiet: bool, force: bool,
-) -> None:  # fmt: skip
+    file: Path, start: str | None, end: str | None, margin: float, names: tuple[str, ...], out: Path, output: Output
+) -> None:
     """Take off what comes before the first motion and after the last, or what is outside of --from and --to."""
-    from fairswap.clips.spans import span_of
-    from fairswap.clips.times import frame_at
-    from fairswap.clips.trim import trim as trim_idle
-    from fairswap.errors import UsageError
+    from fairswap.clips.verbs import trim as trimmed
 
-    def one(clip: Clip) -> Clip:
-        if start is None and end is None:
-            return trim_idle(clip, margin)[0]
-        first = frame_at(clip, start, "--from") if start else 0
-        last = frame_at(clip, end, "--to") if end else clip.frames - 1
-        if last <= first:
-            raise UsageError(f"--to {end} is before --from {start}")
-        return span_of(clip, first, last)
-
-    clip_files.change_file(file, names, out, force, as_json, quiet, "trim", clip_files.each(one))
+    _Change("trim", file, names, out, output).each(lambda c: trimmed(c, start=start, end=end, margin_s=margin))
 
 
 @command.command(short_help="Find the cycle in a take, and close it.")
 @_file
 @click.option("--find", is_flag=True, help="Only report the best cycles; write nothing.")
 @click.option("--pick", default=1, type=click.IntRange(1), metavar="N", help="The N-th best one (1).")
+@click.option("--blend", default=0.2, metavar="SECONDS", type=_SECONDS, help="To close the seam over (0.2).")
 @click.option(
-    "--blend", default=0.2, metavar="SECONDS", type=click.FloatRange(0.0, 60.0), help="To close the seam over (0.2)."
-)
-@click.option(
-    "--travel",
-    type=click.Choice(["kept", "removed", "whole"]),
-    default="kept",
+    "--travel", type=click.Choice(["kept", "removed", "whole"]), default="kept",
     help="Keep travel, remove it, or make it whole: straight, without turning.",
-)
+)  # fmt: skip
 @_clip
-@click.option("-o", "--out", type=click.Path(path_type=Path), metavar="OUT", help="Write this file.")
-@manners.writing
+@_maybe_out
+@options.writing
 def loop(
-    file: Path, find: bool, pick: int, blend: float, travel: str, names: tuple[str, ...], out: Path | None, as_json:
-    bool, quiet: bool, force: bool,
+    file: Path, find: bool, pick: int, blend: float, travel: str, names: tuple[str, ...], out: Path | None,
+    output: Output,
 ) -> None:  # fmt: skip
     """Find the part of a take that repeats, say how good its seam is, and make a clip of it that loops."""
-    from dataclasses import replace
-
-    from fairswap.clips.loop import closed, find_cycles, seam_after
-    from fairswap.errors import UsageError
+    from fairswap.clips.verbs import cycles
+    from fairswap.clips.verbs import loop as looped
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = clip_files.loaded(file, out)
-    take = clip_files.one_of(document, names)
-    cycles = find_cycles(take, max(3, pick))
+    document = _loaded(file, output)
+    take = _one_of(document, names)
     rate = float(take.rate)
-    rows = [
-        {"start_s": round(c.first / rate, 4), "end_s": round(c.last / rate, 4), "frames": c.last - c.first,
-         "seam": clip_files.rounded(c.seam)}
-        for c in cycles
-    ]  # fmt: skip
-    report: dict[str, Any] = {"verb": "loop", "take": take.name, "cycles": rows, "closed": None}
+
+    def report(found, seam, written):  # type: ignore[no-untyped-def]
+        rows = tuple(CycleRow(c.first / rate, c.last / rate, c.last - c.first, c.seam) for c in found)
+        told = finding_rows(document.findings)
+        output.report(ClipLoopReport("loop", take.name, rows, seam, pick, written, told), loop_lines)
+
     if find or out is None:
-        manners.emit(report, clip_lines.loop_lines(report), as_json, quiet)
+        report(cycles(take, max(3, pick)), None, ())
         return
-    if pick > len(cycles):
-        raise UsageError(f"there are {len(cycles)} cycles, not {pick}")
-    result = replace(closed(take, cycles[pick - 1], blend, travel), name=take.name)
-    report["closed"] = clip_files.rounded(seam_after(result, take, cycles[pick - 1]))
-    report["pick"] = pick
-    clip_files.save_clips(document, [result], out, force, report, [], as_json, quiet, clip_lines.loop_lines)
+    made = looped(take, pick=pick, blend_s=blend, travel=travel)
+    report(made.cycles, made.seam, _write(document, [made.clip], out, output))
 
 
 @command.command(short_help="Join clips, one after another.")
-@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE...")
-@click.option(
-    "--blend", default=0.3, metavar="SECONDS", type=click.FloatRange(0.0, 60.0), help="Length of the blend (0.3)."
-)
+@click.argument("files", nargs=-1, required=True, type=options.INPUT, metavar="FILE...")
+@click.option("--blend", default=0.3, metavar="SECONDS", type=_SECONDS, help="Length of the blend (0.3).")
 @click.option("--match", is_flag=True, help="Blend where the two fit best: a walk into a run, foot on foot.")
 @click.option("--name", default="", metavar="NAME", help="The name of the result.")
 @_clip
-@_bones
+@options.bones
 @_out
-@manners.writing
+@options.writing
 def join(
     files: tuple[Path, ...], blend: float, match: bool, name: str, names: tuple[str, ...], bones: str | None, out: Path,
-    as_json: bool, quiet: bool, force: bool,
+    output: Output,
 ) -> None:  # fmt: skip
     """Join the clips of FILE... (all, or those named, in that order): each begins where the last one ended."""
-    from fairswap.clips.join import join as join_clips
+    from fairswap.clips.verbs import join as joined
 
-    documents = [clip_files.loaded(path, out) for path in files]
+    documents = [_loaded(path, output) for path in files]
     first = documents[0]
-    figure = first.figure
-    clips = [clip for document in documents for clip in clip_files.on_figure(document, figure)]
+    clips = [clip for document in documents for clip in _on_figure(document, first)]
     if names:
-        clips = [clip_files.named(clips, wanted, first) for wanted in names]
-    subject = clip_files.subject_of(first, bones, clips[0] if clips else None)
-    result = join_clips(subject, clips, blend, match=match, name=name)
-    row = {"clip": result.name, "frames": result.frames, "seconds": round(result.duration_s, 6)}
-    clip_files.save_clips(
-        first, [result], out, force, {"verb": "join", "of": [c.name for c in clips], "clips": [row]}, [], as_json, quiet
-    )
+        clips = [_named(clips, wanted, first) for wanted in names]
+    made = joined(clips, first.figure, bones=bones, blend_s=blend, match=match, name=name)
+    written = _write(first, [made], out, output)
+    told = finding_rows(first.findings)
+    report = ClipJoinReport("join", tuple(clip.name for clip in clips), (_new(made),), written, told)
+    output.report(report, join_lines)
 
 
 @command.command(short_help="Left for right.")
 @_file
 @_clip
-@_bones
+@options.bones
 @_out
-@manners.writing
-def mirror(
-    file: Path, names: tuple[str, ...], bones: str | None, out: Path, as_json: bool, quiet: bool, force: bool
-) -> None:
+@options.writing
+def mirror(file: Path, names: tuple[str, ...], bones: str | None, out: Path, output: Output) -> None:
     """Mirror clips left to right."""
-    from fairswap.clips.mirror import mirror as mirror_clip
+    from fairswap.clips.verbs import mirror as mirrored
+    from fairswap.pose.rigged import RiggedFigure
 
-    document = clip_files.loaded(file, out)
-    subject = clip_files.subject_of(document, bones, None)
-    clip_files.change_document(
-        document, names, out, force, as_json, quiet, "mirror", clip_files.each(lambda clip: mirror_clip(subject, clip))
-    )
+    change = _Change("mirror", file, names, out, output)
+    rigged = RiggedFigure.of(change.document, bones=bones)
+    change.each(lambda clip: mirrored(clip, rigged))
 
 
 @command.command(short_help="Faster, slower, or to a duration.")
@@ -229,36 +220,28 @@ def mirror(
 @click.option("--lasts", metavar="TIME", help="Let it last this long.")
 @_clip
 @_out
-@manners.writing
+@options.writing
 def speed(
-    file: Path, factor: float | None, lasts: str | None, names: tuple[str, ...], out: Path, as_json: bool, quiet: bool,
-    force: bool,
-) -> None:  # fmt: skip
+    file: Path, factor: float | None, lasts: str | None, names: tuple[str, ...], out: Path, output: Output
+) -> None:
     """Play clips faster or slower; their rate stays."""
-    from fairswap.clips.tempo import at_speed, lasting
-    from fairswap.clips.times import seconds_from_text
+    from fairswap.clips.verbs import speed as at_speed
 
     if (factor is None) == (lasts is None):
         raise click.UsageError("give --times FACTOR, or --lasts TIME")
-
-    def one(clip: Clip) -> Clip:
-        if factor is not None:
-            return at_speed(clip, factor)
-        return lasting(clip, seconds_from_text(str(lasts), float(clip.rate)))
-
-    clip_files.change_file(file, names, out, force, as_json, quiet, "speed", clip_files.each(one))
+    _Change("speed", file, names, out, output).each(lambda clip: at_speed(clip, factor, lasts=lasts))
 
 
 @command.command(short_help="Backward.")
 @_file
 @_clip
 @_out
-@manners.writing
-def reverse(file: Path, names: tuple[str, ...], out: Path, as_json: bool, quiet: bool, force: bool) -> None:
+@options.writing
+def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> None:
     """Play clips backward."""
-    from fairswap.clips.tempo import reverse as reverse_clip
+    from fairswap.clips.verbs import reverse as backward
 
-    clip_files.change_file(file, names, out, force, as_json, quiet, "reverse", clip_files.each(reverse_clip))
+    _Change("reverse", file, names, out, output).each(backward)
 
 
 @command.command(short_help="Begin at the origin, face ahead.")
@@ -270,47 +253,33 @@ def reverse(file: Path, names: tuple[str, ...], out: Path, as_json: bool, quiet:
 @click.option("--keep-heading", is_flag=True, help="Leave the heading as it is.")
 @_clip
 @_out
-@manners.writing
+@options.writing
 def place(
     file: Path, at: tuple[float, float], facing: float, keep_heading: bool, names: tuple[str, ...], out: Path,
-    as_json: bool, quiet: bool, force: bool,
+    output: Output,
 ) -> None:  # fmt: skip
     """Let clips begin at a place and heading on the floor."""
-    from fairswap.clips.ground import place as place_clip
+    from fairswap.clips.verbs import place as placed
 
     heading = None if keep_heading else facing
-    clip_files.change_file(
-        file, names, out, force, as_json, quiet, "place", clip_files.each(lambda clip: place_clip(clip, at, heading))
-    )
+    _Change("place", file, names, out, output).each(lambda clip: placed(clip, at, facing_degrees=heading))
 
 
 @command.command(short_help="Another frame rate, the same duration.")
 @_file
-@click.option("--to", "rate", required=True, metavar="RATE", help="Frames per second: 30, 29.97, 30000/1001.")
+@click.option("--to", "wanted", required=True, metavar="RATE", help="Frames per second: 30, 29.97, 30000/1001.")
 @click.option("--smooth", is_flag=True, help="Going up: curves through the frames.")
 @click.option("--steady", is_flag=True, help="Going down: smooth away what would flicker.")
 @_clip
 @_out
-@manners.writing
+@options.writing
 def rate(
-    file: Path, rate: str, smooth: bool, steady: bool, names: tuple[str, ...], out: Path, as_json: bool, quiet: bool,
-    force: bool,
-) -> None:  # fmt: skip
+    file: Path, wanted: str, smooth: bool, steady: bool, names: tuple[str, ...], out: Path, output: Output
+) -> None:
     """Resample clips; first and last pose and the duration are kept."""
-    from fairswap.clips.rate import at_rate
-    from fairswap.rate import rate_from_text_per_second
+    from fairswap.clips.verbs import rate as at_rate
 
-    wanted = rate_from_text_per_second(rate)
-    clip_files.change_file(
-        file,
-        names,
-        out,
-        force,
-        as_json,
-        quiet,
-        "rate",
-        clip_files.each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady)),
-    )
+    _Change("rate", file, names, out, output).each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady))
 
 
 @command.command(short_help="Fewest keys within a budget.")
@@ -319,58 +288,34 @@ def rate(
 @click.option("--degrees", type=float, metavar="BUDGET", help="No bone's own turn further off than this.")
 @click.option("--every-frame", is_flag=True, help="Plain keys on every frame instead.")
 @_clip
-@_bones
+@options.bones
 @_out
-@manners.writing
+@options.writing
 def thin(
     file: Path, mm: float | None, degrees: float | None, every_frame: bool, names: tuple[str, ...], bones: str | None,
-    out: Path, as_json: bool, quiet: bool, force: bool,
+    out: Path, output: Output,
 ) -> None:  # fmt: skip
     """Thin keys out. The budget is a promise, checked over all frames; standing feet stay within a millimetre."""
-    from fairswap.body.carried import contacts_of
-    from fairswap.body.soles import soles_of
-    from fairswap.clips.spans import with_poses
-    from fairswap.clips.thin import thin as thin_clip
-    from fairswap.errors import ImpossibleError
+    from fairswap.clips.verbs import thin as thinned
 
     if every_frame == (mm is not None or degrees is not None):
         raise click.UsageError("give one of --mm, --degrees and --every-frame")
-    document = clip_files.loaded(file, out)
+    change = _Change("thin", file, names, out, output)
     if every_frame:
-        clip_files.change_document(
-            document,
-            names,
-            out,
-            force,
-            as_json,
-            quiet,
-            "thin",
-            clip_files.each(lambda clip: with_poses(clip, clip.poses)),
-        )
+        change.each(lambda clip: clip.with_poses(clip.poses))
         return
-    try:
-        subject: Subject | None = clip_files.subject_of(document, bones, None)
-        soles = soles_of(subject) if subject is not None else {}
-    except ImpossibleError:
-        subject, soles = None, {}
-    rows = []
+    rows: list[ThinnedClip] = []
 
     def one(clip: Clip) -> Clip:
-        contacts = contacts_of(subject, clip, soles) if subject is not None else None
-        feet = {side: sole.foot for side, sole in soles.items()}
-        done = thin_clip(clip, degrees=degrees, millimetres=mm, contacts=contacts, feet=feet)
+        done = thinned(clip, mm=mm, degrees=degrees, on=change.document, bones=bones)
         before = clip.frames * (len(clip.skeleton) + len(clip.poses.translated_bones))
-        rows.append(
-            {"clip": clip.name, "keys_before": before, "keys": done.keys, "worst_mm": round(done.worst_mm, 4),
-             "worst_degrees": round(done.worst_degrees, 4),
-             "feet_mm": None if done.feet_mm is None else round(done.feet_mm, 4)}
-        )  # fmt: skip
+        rows.append(ThinnedClip(clip.name, before, done.keys, done.worst_mm, done.worst_degrees, done.feet_mm))
         return done.clip
 
-    clips = clip_files.picked(document, names, clip_files.each(one))
-    clip_files.save_clips(
-        document, clips, out, force, {"verb": "thin", "clips": rows}, [], as_json, quiet, clip_lines.thin_lines
-    )
+    clips = change.picked(lambda own: [one(clip) for clip in own])
+    written = _write(change.document, clips, out, output)
+    told = finding_rows(change.document.findings)
+    output.report(ClipThinReport("thin", tuple(rows), written, told), thin_lines)
 
 
 @command.command(short_help="Find spikes, flips and jitter; mend them.")
@@ -378,125 +323,151 @@ def thin(
 @click.option("--find", is_flag=True, help="Only report; write nothing.")
 @click.option("--jitter", is_flag=True, help="Smooth jitter, too.")
 @_clip
-@click.option("-o", "--out", type=click.Path(path_type=Path), metavar="OUT", help="Write this file.")
-@manners.writing
-def clean(
-    file: Path,
-    find: bool,
-    jitter: bool,
-    names: tuple[str, ...],
-    out: Path | None,
-    as_json: bool,
-    quiet: bool,
-    force: bool,
-) -> None:
+@_maybe_out
+@options.writing
+def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Path | None, output: Output) -> None:
     """Find faults of recorded motion, told with bone and frame, and mend them."""
-    from fairswap.clips.clean import cleaned, find_faults
+    from fairswap.clips.verbs import clean as cleaned
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = clip_files.loaded(file, out)
-    rows: list[dict[str, Any]] = []
+    change = _Change("clean", file, names, out, output)
+    rows: list[FaultRow] = []
 
     def one(clip: Clip) -> Clip:
-        faults = find_faults(clip)
-        rows.extend({"clip": clip.name, **vars(fault)} for fault in faults)
-        mended = [fault for fault in faults if jitter or fault.kind != "jitter"]
-        return cleaned(clip, mended) if mended else clip
+        done = cleaned(clip, jitter=jitter)
+        rows.extend(FaultRow(clip.name, **vars(fault)) for fault in done.faults)
+        return done.clip
 
-    clips = clip_files.picked(document, names, clip_files.each(one))
-    report = {"verb": "clean", "faults": rows}
-    if find or out is None:
-        manners.emit(report, clip_lines.clean_lines(report), as_json, quiet)
-        return
-    clip_files.save_clips(document, clips, out, force, report, [], as_json, quiet, clip_lines.clean_lines)
+    clips = change.picked(lambda own: [one(clip) for clip in own])
+    written = () if find or out is None else _write(change.document, clips, out, output)
+    told = finding_rows(change.document.findings)
+    output.report(ClipCleanReport("clean", tuple(rows), written, told), clean_lines)
 
 
 @command.command(short_help="What is in a clip, as a table.")
 @_file
-@click.option(
-    "--csv", "csv_file", type=click.Path(path_type=Path), metavar="FILE.csv", help="Write the bones as a table."
-)
+@click.option("--csv", "csv_file", type=options.OUTPUT, metavar="FILE.csv", help="Write the bones as a table.")
 @_clip
-@_bones
-@manners.writing
-def describe(
-    file: Path,
-    csv_file: Path | None,
-    names: tuple[str, ...],
-    bones: str | None,
-    as_json: bool,
-    quiet: bool,
-    force: bool,
-) -> None:
+@options.bones
+@options.writing
+def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: str | None, output: Output) -> None:
     """Describe clips: bones keyed and their range, travel, speed, stillness, and when feet stand."""
-    import csv
-    import io
+    from fairswap.clips.describing import bone_table
+    from fairswap.clips.verbs import describe as described
 
-    from fairswap.clips.describe import bone_rows, described
-    from fairswap.errors import ImpossibleError
-    from fairswap.formats.storage import write_atomically
-
-    document = clip_files.loaded(file, csv_file)
-    try:
-        subject: Subject | None = clip_files.subject_of(document, bones, None)
-    except ImpossibleError:
-        subject = None
-    clips = clip_files.chosen(document, names)
-    rows = [described(clip, subject) for clip in clips]
+    document = _loaded(file, output)
+    output.announce(csv_file)
+    rows = tuple(described(clip, document, bones=bones) for clip in _chosen(document, names))
+    written = []
     if csv_file is not None:
-        cells = bone_rows(rows)
-        text = io.StringIO()
-        table = csv.DictWriter(text, list(cells[0]) if cells else ["clip"], lineterminator="\n")
-        table.writeheader()
-        table.writerows(cells)
-        write_atomically(csv_file, [text.getvalue().encode()], force)
-    manners.emit({"file": str(file), "clips": rows}, clip_lines.describe_lines(rows), as_json, quiet)
+        written.append(output.write(csv_file, bone_table(rows).encode()))
+    output.report(ClipDescribeReport(str(file), rows, tuple(written)), describe_lines)
 
 
 @command.command(short_help="Draw the curves of joints, and when feet stand.")
-@click.argument("files", nargs=-1, required=True, type=click.Path(path_type=Path), metavar="FILE...")
+@click.argument("files", nargs=-1, required=True, type=options.INPUT, metavar="FILE...")
 @click.option(
     "--role", "roles", multiple=True, required=True, metavar="ROLE", help="Which joint; may be given several times."
 )
 @_clip
-@_bones
-@click.option(
-    "-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT.png", help="Write this picture."
-)
-@manners.writing
+@options.bones
+@click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT.png", help="Write this picture.")
+@options.writing
 def draw(
-    files: tuple[Path, ...], roles: tuple[str, ...], names: tuple[str, ...], bones: str | None, out: Path, as_json:
-    bool, quiet: bool, force: bool,
+    files: tuple[Path, ...], roles: tuple[str, ...], names: tuple[str, ...], bones: str | None, out: Path,
+    output: Output,
 ) -> None:  # fmt: skip
     """Draw joints over time; of several clips (or files) over each other."""
-    import numpy as np
+    from fairswap.measure.comparison import Motion
+    from fairswap.picture.verbs import curves
+    from fairswap.pose.rigged import RiggedFigure
 
-    from fairswap.body.carried import contacts_of
-    from fairswap.body.curves import joint_curve
-    from fairswap.body.soles import soles_of
-    from fairswap.body.tracks import runs_of
-    from fairswap.formats.storage import write_atomically
-    from fairswap.picture.curves import Curve, Panel, Strip, curves_image
-
-    shown = []
+    motions = []
     for path in files:
-        document = clip_files.loaded(path, out)
-        subject = clip_files.subject_of(document, bones, None)
-        shown += [(subject, clip) for clip in clip_files.chosen(document, names)]
-    panels, strips = [], []
-    for role in roles:
-        lines = [(clip, joint_curve(subject, clip, role)) for subject, clip in shown]
-        for axis, word in enumerate(("left", "up", "ahead")):
-            curves = [
-                Curve(clip.name, np.arange(clip.frames) / float(clip.rate), line[:, axis]) for clip, line in lines
-            ]
-            panels.append(Panel(f"{role}, about {word}", "degrees", curves))
-    for subject, clip in shown:
-        contacts, rate = contacts_of(subject, clip, soles_of(subject)), float(clip.rate)
-        for side in ("left", "right"):
-            spans = [(a / rate, (b - 1) / rate) for a, b in runs_of(contacts.stands(side))]
-            strips.append(Strip(f"{clip.name[:18]} {side}", spans))
-    write_atomically(out, [curves_image(" and ".join(clip.name for _, clip in shown), panels, strips)], force)
-    report = {"clips": [clip.name for _, clip in shown], "roles": list(roles), "written": [str(out)]}
-    manners.emit(report, [f"  wrote    {out}"], as_json, quiet)
+        document = _loaded(path, output)
+        rigged = RiggedFigure.of(document, bones=bones)
+        motions += [Motion(rigged, clip) for clip in _chosen(document, names)]
+    written = output.write(out, curves(motions, roles))
+    names_drawn = tuple(motion.clip.name for motion in motions)
+    output.report(ClipDrawReport(names_drawn, roles, (written,)), draw_lines)
+
+
+class _Change:
+    """One verb on the clips of one file: those picked are changed, all are written, each is told before and after."""
+
+    def __init__(self, verb: str, file: Path, names: Sequence[str], out: Path | None, output: Output) -> None:
+        self.verb, self.names, self.out, self.output = verb, names, out, output
+        self.document = _loaded(file, output)
+
+    def each(self, change: Callable[[Clip], Clip]) -> None:
+        """Change each clip by itself."""
+        self.all_at_once(lambda clips: [change(clip) for clip in clips])
+
+    def all_at_once(self, change: Callable[[Sequence[Clip]], list[Clip]]) -> None:
+        """Change the picked clips together, write and report."""
+        before = self.document.clips_of(self.document.figure)
+        after = self.picked(change)
+        rows = tuple(
+            ChangedClip(new.name, clip_facts(old), clip_facts(new)) for old, new in zip(before, after, strict=True)
+        )
+        assert self.out is not None
+        written = _write(self.document, after, self.out, self.output)
+        told = finding_rows(self.document.findings)
+        self.output.report(ClipChangeReport(self.verb, rows, written, told), change_lines)
+
+    def picked(self, change: Callable[[Sequence[Clip]], list[Clip]]) -> list[Clip]:
+        """All clips of the figure, those that are picked changed."""
+        mine = _chosen(self.document, self.names)
+        changed = dict(zip(map(id, mine), change(mine), strict=True))
+        return [changed.get(id(clip), clip) for clip in self.document.clips_of(self.document.figure)]
+
+
+def _loaded(path: Path, output: Output) -> Document:
+    from fairswap.formats.files import load
+
+    document = load(path)
+    output.reads(document)
+    return document
+
+
+def _chosen(document: Document, names: Sequence[str]) -> list[Clip]:
+    """The clips of the main figure that are named, or all."""
+    from fairswap.errors import ImpossibleError
+
+    clips = list(document.clips_of(document.figure))
+    if not clips:
+        raise ImpossibleError("there is no clip in it", file=document.file)
+    return [_named(clips, name, document) for name in names] if names else clips
+
+
+def _named(clips: Sequence[Clip], name: str, document: Document) -> Clip:
+    found = next((clip for clip in clips if clip.name == name), None)
+    return found if found is not None else document.clip(name)
+
+
+def _one_of(document: Document, names: Sequence[str]) -> Clip:
+    """The one clip that is meant: named, or the only one, or the longest."""
+    return max(_chosen(document, names[:1]), key=lambda clip: clip.frames)
+
+
+def _on_figure(document: Document, first: Document) -> list[Clip]:
+    """The clips of a document on the bones of the first one's figure, if theirs are called alike."""
+    skeleton = first.figure.skeleton
+    return [
+        clip
+        if clip.skeleton == skeleton or clip.skeleton.names != skeleton.names
+        else clip.with_poses(replace(clip.poses, skeleton=skeleton))
+        for clip in document.clips_of(document.figure)
+    ]
+
+
+def _new(clip: Clip) -> NewClip:
+    return NewClip(clip.name, clip.frames, clip.duration_s)
+
+
+def _write(document: Document, clips: Sequence[Clip], out: Path, output: Output) -> tuple[str, ...]:
+    from fairswap.jobs.conversion import write_clips
+
+    suffix = Path(document.file).suffix
+    return tuple(write_clips(document.figure, clips, out, output.files, suffix=suffix))

@@ -4,17 +4,73 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING
 
 import click
 
-from fairswap.cli import manners
+from fairswap.cli import options
+from fairswap.cli.convert import FaceRow, face_row
+from fairswap.cli.fit import ProofRow, proof_row
+from fairswap.cli.output import Output
+from fairswap.cli.reports import ComparisonRow, Report, RuleRow, comparison_row, rule_row
+from fairswap.cli.text import table
+from fairswap.platform.changes import Change
+
+if TYPE_CHECKING:
+    from fairswap.demo.example import Shown, Spoken, Staged
+
+
+class DemoConversion(Report, frozen=True):
+    """One act carried over to another figure, measured before and after feet and hands, and against the truth."""
+
+    act: str
+    motion: str
+    figure: str
+    result: str
+    picture: str
+    touches: int
+    touch_off_cm: float
+    against_source: ComparisonRow
+    as_transferred: ComparisonRow
+    as_transferred_against_performed_directly: ComparisonRow
+
+
+class DemoFace(FaceRow, frozen=True):
+    """The spoken line on another face: how far landmarks are off the line performed directly, percent of the head."""
+
+    motion: str
+    figure: str
+    result: str
+    picture: str
+    off_mean_percent: float
+    off_worst_percent: float
+
+
+class DemoStage(Report, frozen=True):
+    """A figure with all acts brought to a stage."""
+
+    figure: str
+    stage: str
+    files: tuple[str, ...]
+    fits: bool
+    left: tuple[RuleRow, ...]
+    changes: tuple[Change, ...]
+    proof: ProofRow | None
+
+
+class DemoReport(Report, frozen=True):
+    """The full example."""
+
+    folder: str
+    conversions: tuple[DemoConversion, ...]
+    faces: tuple[DemoFace, ...]
+    stages: tuple[DemoStage, ...]
 
 
 @click.command()
 @click.argument("folder", default="lantern-street", metavar="[DIR]", type=click.Path(path_type=Path, file_okay=False))
-@manners.writing
-def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
+@options.writing
+def command(folder: Path, output: Output) -> None:
     """Write the Lantern Street Troupe into DIR and carry each act over to the other figure.
 
     Juniper, a stilt dancer (+Y up, metres, T-pose), Osric, a lamplighter (+Z up, inches, arms down), and Pip, the
@@ -23,104 +79,84 @@ def command(folder: Path, as_json: bool, quiet: bool, force: bool) -> None:
     """
     from fairswap.demo.example import run_example, run_faces, run_stages
 
-    with manners.progress(23, "carrying over", quiet) as step:
-        done = run_example(folder, force, step)
-        spoken = run_faces(folder, force, step=step)
-        staged = run_stages(folder, force, step)
-    report = {
-        "folder": str(folder),
-        "conversions": [
-            {
-                "act": row.act,
-                "motion": row.motion,
-                "figure": row.figure,
-                "result": row.result,
-                "picture": row.sheet,
-                "touches": len(row.carried.touches),
-                "touch_off_cm": round(100 * max((touch.off_m for touch in row.carried.touches), default=0.0), 3),
-                "against_source": row.proof.as_dict(),
-                "as_carried": row.plain.as_dict(),
-                "as_carried_against_performed_directly": row.truth.as_dict(),
-            }
-            for row in done
-        ],
-        "faces": [
-            {
-                "motion": row.motion,
-                "figure": row.figure,
-                "result": row.result,
-                "picture": row.picture,
-                "off_mean_percent": round(100 * row.off_mean, 3),
-                "off_worst_percent": round(100 * row.off_worst, 3),
-                **row.face.as_dict(),
-            }
-            for row in spoken
-        ],
-        "stages": [
-            {
-                "figure": row.figure,
-                "stage": row.stage,
-                "files": list(row.files),
-                "fits": not row.left,
-                "left": [rule.as_dict() for rule in row.left],
-                "changes": [change.as_dict() for change in row.fitted.changes],
-                "proof": row.fitted.proof.as_dict() if row.fitted.proof else None,
-            }
-            for row in staged
-        ],
-    }
-    manners.emit(report, _lines(report), as_json, quiet)
+    with output.progress(23, "carrying over") as step:
+        done = run_example(folder, output.files, step)
+        spoken = run_faces(folder, output.files, step=step)
+        staged = run_stages(folder, output.files, step)
+    report = DemoReport(
+        str(folder),
+        tuple(_conversion(row) for row in done),
+        tuple(_face(row) for row in spoken),
+        tuple(_stage(row) for row in staged),
+    )
+    output.report(report, lines)
     if not all(row.proof.looks_same for row in done) or any(row.left for row in staged):
-        raise click.exceptions.Exit(1)
+        output.failed()
 
 
-def _lines(report: dict[str, Any]) -> Iterator[str]:
-    folder = report["folder"]
+def _conversion(row: Shown) -> DemoConversion:
+    touches = row.retargeted.touches
+    compared = (comparison_row(found) for found in (row.proof, row.as_transferred, row.truth))
+    off = 100.0 * max((touch.off_m for touch in touches), default=0.0)
+    return DemoConversion(row.act, row.motion, row.figure, row.result, row.sheet, len(touches), off, *compared)
+
+
+def _face(row: Spoken) -> DemoFace:
+    face = face_row(row.face.used, row.face.lost)
+    names = row.motion, row.figure, row.result, row.picture
+    return DemoFace(face.used, face.lost, *names, 100.0 * row.off_mean, 100.0 * row.off_worst)
+
+
+def _stage(row: Staged) -> DemoStage:
+    left = tuple(rule_row(rule) for rule in row.left)
+    return DemoStage(row.figure, row.stage, row.files, not left, left, row.fitted.changes, proof_row(row.fitted.proof))
+
+
+def lines(report: DemoReport) -> Iterator[str]:
+    """The example for people, and what to do next."""
+    folder = report.folder
     yield click.style(f"The Lantern Street Troupe is in {folder}/", bold=True)
     yield ""
-    rows = []
-    for row in report["conversions"]:
-        proof, plain = row["against_source"], row["as_carried"]
-        rows.append(
-            (
-                row["motion"],
-                row["result"],
-                f"{proof['likeness']:.0f}",
-                f"{proof['limbs_mean_degrees']:.2f}",
-                f"{plain['after']['skate_cm_s']:.1f}",
-                f"{proof['after']['skate_cm_s']:.1f}",
-                f"{proof['after']['sole_below_cm']:.1f}",
-                f"{100 * proof['contacts']['kept_share']:.0f}",
-                f"{row['touch_off_cm']:.1f}" if row["touches"] else "-",
-            )
-        )
     heads = ("motion", "result", "of 100", "limbs", "slid", "slides", "below", "stands", "touch")
-    yield from manners.table(rows, heads)
+    yield from table([_cells(row) for row in report.conversions], heads)
     yield ""
     yield "  limbs: degrees off, mean. slid, slides: a standing foot, cm/s, as carried over and when planted. below:"
     yield "  deepest sole, cm. stands: % of the time the source's feet do. touch: hands from what they meet, cm."
     yield ""
-    for row in report["faces"]:
-        yield f"  {row['motion']} → {row['result']}: the face is {row['off_mean_percent']:.2f} % of the head off, mean"
+    for face in report.faces:
+        yield f"  {face.motion} → {face.result}: the face is {face.off_mean_percent:.2f} % of the head off, mean"
     yield ""
-    yield from manners.table(
-        [
-            (
-                row["figure"],
-                row["stage"],
-                str(len(row["files"])),
-                "fits" if row["fits"] else "does not fit",
-                f"{row['proof']['mean_mm']:.2f}" if row["proof"] else "-",
-                f"{row['proof']['worst_mm']:.0f}" if row["proof"] else "-",
-            )
-            for row in report["stages"]
-        ],
-        ("figure", "stage", "files", "checked", "skin off mm, mean", "worst"),
-    )
-    first = report["conversions"][0]
-    motion, figure = f"{folder}/{first['motion']}", f"{folder}/{first['figure']}"
+    stages = [
+        (
+            row.figure,
+            row.stage,
+            str(len(row.files)),
+            "fits" if row.fits else "does not fit",
+            f"{row.proof.mean_mm:.2f}" if row.proof else "-",
+            f"{row.proof.worst_mm:.0f}" if row.proof else "-",
+        )
+        for row in report.stages
+    ]
+    yield from table(stages, ("figure", "stage", "files", "checked", "skin off mm, mean", "worst"))
+    first = report.conversions[0]
+    motion, figure = f"{folder}/{first.motion}", f"{folder}/{first.figure}"
     yield ""
     yield "  Play the .glb files in any glTF viewer, look at the .png sheets, then do it yourself:"
     yield f"    fairswap inspect {motion}"
     yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --picture mine.png"
     yield f"    fairswap compare {motion} mine.glb"
+
+
+def _cells(row: DemoConversion) -> tuple[str, ...]:
+    proof, before = row.against_source, row.as_transferred
+    return (
+        row.motion,
+        row.result,
+        f"{proof.likeness:.0f}",
+        f"{proof.limbs_mean_degrees:.2f}",
+        f"{before.result_footing.skate_cm_s:.1f}",
+        f"{proof.result_footing.skate_cm_s:.1f}",
+        f"{proof.result_footing.sole_below_cm:.1f}",
+        f"{100 * proof.contacts.kept_share:.0f}",
+        f"{row.touch_off_cm:.1f}" if row.touches else "-",
+    )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
+from collections.abc import Sequence
 from importlib import import_module
 
 import click
@@ -11,7 +12,7 @@ import click
 from fairswap import __version__
 
 # Command, its module, and its line in the help: known without importing any of them, so that the help is there at once.
-_COMMANDS = {
+COMMANDS = {
     "demo": ("fairswap.cli.demo", "Write the demo troupe and run the full example on it."),
     "inspect": ("fairswap.cli.inspect", "Take stock of a file: figures, bones, space, rest pose, clips."),
     "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
@@ -25,61 +26,89 @@ _COMMANDS = {
     "platform": ("fairswap.cli.platform", "Platforms: demands of target ecosystems, written down."),
     "face": ("fairswap.cli.face", "Faces: what shapes do, expressions and speech on other heads."),
 }
+# As BSD's sysexits say it: an error inside the program.
+_OUR_FAULT = 70
 
 
 class _Commands(click.Group):
     def list_commands(self, ctx: click.Context) -> list[str]:
-        return list(_COMMANDS)
+        return list(COMMANDS)
 
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
-        if name not in _COMMANDS:
+        if name not in COMMANDS:
             return None
-        command: click.Command = import_module(_COMMANDS[name][0]).command
+        command: click.Command = import_module(COMMANDS[name][0]).command
         return command
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
-            formatter.write_dl([(name, line) for name, (_, line) in _COMMANDS.items()])
+            formatter.write_dl([(name, line) for name, (_, line) in COMMANDS.items()])
 
 
 @click.group(cls=_Commands, context_settings={"help_option_names": ["-h", "--help"]})
 @click.version_option(__version__, message="Fair Swap %(version)s")
-def command() -> None:
+@click.option("--debug", is_flag=True, help="Show where in the program an unforeseen error came from.")
+def command(debug: bool) -> None:
     """Fair Swap: this motion, on that figure, looking the same - and proof that it does.
 
     Begin with 'fairswap demo', or with 'fairswap inspect FILE' on a file of your own.
 
     Exit status: 0 done, 1 done but a check found problems, 2 wrong usage, 3 an input cannot be read, 4 cannot be
-    done as asked.
+    done as asked, 70 an error of ours.
     """
 
 
 def run() -> None:
-    """Run the command line; errors of ours become one line and an exit status."""
+    """Run the command line and end the process with its status."""
+    sys.exit(status_of(sys.argv[1:]))
+
+
+def status_of(arguments: Sequence[str]) -> int:
+    """Run the command line; errors become one line on stderr and a status."""
     # Imported here: with --help alone nothing of this is needed, and it is cheap.
     from fairswap.errors import FairSwapError
 
     try:
-        status = command.main(prog_name="fairswap", standalone_mode=False)
-        sys.exit(status if isinstance(status, int) else 0)
+        status = command.main(list(arguments), prog_name="fairswap", standalone_mode=False)
+        return status if isinstance(status, int) else 0
     except click.ClickException as error:
         error.show()
-        sys.exit(error.exit_code)
+        return error.exit_code
     except FairSwapError as error:
-        click.echo(f"fairswap: {error}", err=True)
-        sys.exit(error.exit_status)
+        from fairswap.cli.remedies import worded_error
+
+        click.echo(f"fairswap: {worded_error(error)}", err=True)
+        return error.exit_status
     except (click.Abort, KeyboardInterrupt):
         click.echo("fairswap: stopped; nothing was left half written.", err=True)
-        sys.exit(130)
+        return 130
     except BrokenPipeError:
         # Whoever read our report has closed it: nothing is wrong, and nothing more can be said there.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(0)
+        return 0
     except OSError as error:  # all other files are guarded where they are used: this is the report itself
         click.echo(f"fairswap: the report cannot be written ({error.strerror}). Check where it is sent.", err=True)
         # What is left in the buffer cannot be written at exit either.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        sys.exit(4)
+        return 4
     except MemoryError:
         click.echo("fairswap: the memory of this machine does not suffice for that file.", err=True)
-        sys.exit(4)
+        return 4
+    except Exception as error:  # the outermost net: whatever nobody foresaw
+        return _our_fault(error, arguments)
+
+
+def _our_fault(error: Exception, arguments: Sequence[str]) -> int:
+    """Say in one sentence that something nobody foresaw is our fault; with --debug also where it came from."""
+    if "--debug" in arguments:
+        import traceback
+
+        traceback.print_exception(error)
+    doing = " ".join(word for word in arguments if word != "--debug")[:200]
+    reason = f"{type(error).__name__}: {error}".splitlines()[0][:160]
+    click.echo(
+        f"fairswap: this is an error of ours, not of your file ({reason}), in 'fairswap {doing}'. Nothing was left "
+        "half written. Run it again as 'fairswap --debug …' and send us what it prints, with the file if you may.",
+        err=True,
+    )
+    return _OUR_FAULT

@@ -4,11 +4,51 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
 
 import click
 
-from fairswap.cli import manners
+from fairswap.cli import options
+from fairswap.cli.output import Output
+from fairswap.cli.reports import FindingRow, Report, finding_rows
+from fairswap.cli.text import finding_lines, table
+from fairswap.errors import Severity
+from fairswap.platform.rules import ClipRules, FigureRules, FileRules
+
+
+class PlatformNewReport(Report, frozen=True):
+    """The platform file that was written."""
+
+    name: str
+    written: tuple[str, ...]
+
+
+class PlatformName(Report, frozen=True):
+    """A built-in platform."""
+
+    name: str
+    title: str
+    bones: str
+
+
+class PlatformListReport(Report, frozen=True):
+    """The built-in platforms."""
+
+    platforms: tuple[PlatformName, ...]
+
+
+class PlatformShowReport(Report, frozen=True):
+    """What a platform demands."""
+
+    name: str
+    title: str
+    bones: str
+    face: str | None
+    space: str
+    figure: FigureRules
+    clip: ClipRules
+    file: FileRules
+    severity: dict[str, Severity]
+    findings: tuple[FindingRow, ...]
 
 
 @click.group(name="platform")
@@ -18,49 +58,62 @@ def command() -> None:
 
 @command.command(short_help="Write a new platform file, every rule explained.")
 @click.argument("name")
-@click.option("-o", "--out", type=click.Path(path_type=Path), required=True, metavar="P.toml", help="Write this file.")
-@manners.writing
-def new(name: str, out: Path, as_json: bool, quiet: bool, force: bool) -> None:
+@click.option("-o", "--out", type=options.OUTPUT, required=True, metavar="P.toml", help="Write this file.")
+@options.writing
+def new(name: str, out: Path, output: Output) -> None:
     """Write a platform file with every rule explained, to be filled in from the platform's public page."""
-    from fairswap.formats.storage import write_atomically
     from fairswap.platform.rules import template
 
-    write_atomically(out, [template(name).encode()], force)
-    report = {"name": name, "written": [str(out)]}
-    lines = [f"  wrote    {out}", f"  next     fill it in, then: fairswap check FILE --platform {out}"]
-    manners.emit(report, lines, as_json, quiet)
+    output.write(out, template(name).encode())
+    output.report(PlatformNewReport(name, (str(out),)), _new_lines)
 
 
 @command.command(name="list", short_help="The built-in platforms.")
-@manners.reporting
-def list_(as_json: bool, quiet: bool) -> None:
+@options.reporting
+def list_(output: Output) -> None:
     """The built-in platforms: our own stages, and open standards."""
     from fairswap.platform.rules import built_in_platforms
 
-    rows = [{"name": p.name, "title": p.title, "bones": p.profile.name} for p in built_in_platforms()]
-    lines = manners.table([(row["name"], row["title"], row["bones"]) for row in rows], ("name", "title", "bones"))
-    manners.emit({"platforms": rows}, lines, as_json, quiet)
+    rows = tuple(PlatformName(p.name, p.title, p.profile.name) for p in built_in_platforms())
+    output.report(PlatformListReport(rows), _list_lines)
 
 
 @command.command(short_help="What a platform demands.")
-@click.argument("platform", metavar="P")
-@manners.reporting
-def show(platform: str, as_json: bool, quiet: bool) -> None:
+@click.argument("platform", metavar="P", type=options.NAME_OR_FILE)
+@options.reporting
+def show(platform: str, output: Output) -> None:
     """What the platform P (a name or a file) demands."""
-    from fairswap.platform.rules import as_data, platform_named
+    from fairswap.platform.rules import platform_named
 
-    data = as_data(platform_named(platform))
-    manners.emit(data, _lines(data), as_json, quiet)
+    p = platform_named(platform)
+    face = p.face.name if p.face else None
+    told = finding_rows(p.findings)
+    report = PlatformShowReport(
+        p.name, p.title, p.profile.name, face, str(p.space), p.figure, p.clip, p.file, p.severity, told
+    )
+    output.report(report, _show_lines)
 
 
-def _lines(data: dict[str, Any]) -> Iterator[str]:
-    yield click.style(f"{data['name']}: {data['title']}", bold=True)
-    yield f"  bones    as in {data['bones']}" + (f"; face as in {data['face']}" if data["face"] else "")
-    yield f"  space    {data['space']}"
-    for table in ("figure", "clip", "file"):
-        for rule, value in data[table].items():
+def _new_lines(report: PlatformNewReport) -> Iterator[str]:
+    yield f"  wrote    {report.written[0]}"
+    yield f"  next     fill it in, then: fairswap check FILE --platform {report.written[0]}"
+
+
+def _list_lines(report: PlatformListReport) -> Iterator[str]:
+    return table([(row.name, row.title, row.bones) for row in report.platforms], ("name", "title", "bones"))
+
+
+def _show_lines(report: PlatformShowReport) -> Iterator[str]:
+    import msgspec
+
+    yield click.style(f"{report.name}: {report.title}", bold=True)
+    yield f"  bones    as in {report.bones}" + (f"; face as in {report.face}" if report.face else "")
+    yield f"  space    {report.space}"
+    for name in ("figure", "clip", "file"):
+        for rule, value in msgspec.structs.asdict(getattr(report, name)).items():
             if value in (None, [], "", "any", "all", "allowed"):
                 continue
-            said = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
-            severity = data["severity"].get(f"{table}.{rule}", "")
-            yield f"  {table + '.' + rule:26} {said[:90]}{f'  ({severity})' if severity else ''}"
+            said = ", ".join(map(str, value)) if isinstance(value, list | tuple) else str(value)
+            severity = report.severity.get(f"{name}.{rule}", "")
+            yield f"  {name + '.' + rule:26} {said[:90]}{f'  ({severity})' if severity else ''}"
+    yield from finding_lines(report.findings)

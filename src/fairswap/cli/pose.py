@@ -4,19 +4,55 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
 
 import click
 
-from fairswap.cli import manners
+from fairswap.cli import options
+from fairswap.cli.output import Output
+from fairswap.cli.reports import FindingRow, Report, finding_rows
+from fairswap.cli.text import finding_lines, pose_lines, table, written_lines
+from fairswap.pose.measuring import PARTS, PartVerdict, RoleAngle
 
-if TYPE_CHECKING:
-    from fairswap.body.subject import Subject
-    from fairswap.document import Document
-    from fairswap.pose.measure import RoleAngle
-
-_bones = click.option("--bones", metavar="P", help="Bone profile of FILE: a file or a name.")
 _frame_of = click.option("--frame-of", "clip", metavar="CLIP", help="The clip that frame:N and time:S are of.")
+
+
+class PoseMeasureReport(Report, frozen=True):
+    """How far one reference pose is from another, joint by joint and part by part."""
+
+    file: str
+    against: str | None
+    pose: str
+    against_pose: str
+    roles: tuple[RoleAngle, ...]
+    parts: tuple[PartVerdict, ...]
+    written: tuple[str, ...]
+    findings: tuple[FindingRow, ...]
+
+
+class PoseSetReport(Report, frozen=True):
+    """A figure with another rest pose, and what that cost; ``bones`` gives degrees by name."""
+
+    file: str
+    figure: str
+    to: str
+    bones: dict[str, float]
+    clips: tuple[str, ...]
+    meshes: int
+    kept_skins: tuple[str, ...]
+    skin_mean_mm: float
+    skin_worst_mm: float
+    written: tuple[str, ...]
+    findings: tuple[FindingRow, ...]
+
+
+class PoseSaveReport(Report, frozen=True):
+    """A pose that was saved: turns by role, degrees about left, up and ahead."""
+
+    file: str
+    figure: str
+    pose: str
+    turns: dict[str, list[float]]
+    written: tuple[str, ...]
 
 
 @click.group(name="pose")
@@ -25,224 +61,160 @@ def command() -> None:
 
 
 @command.command(short_help="How far a pose is from the T, or from another's.")
-@click.argument("file", type=click.Path(path_type=Path))
-@click.option("--against", type=click.Path(path_type=Path), metavar="FILE", help="Hold it against this file's pose.")
-@manners.source_bones
-@manners.target_bones
-@manners.source_reference
-@manners.target_reference
-@manners.picture
-@manners.unit
-@manners.up
-@manners.writing
+@click.argument("file", type=options.INPUT)
+@click.option("--against", type=options.INPUT, metavar="FILE", help="Hold it against this file's pose.")
+@options.source_bones
+@options.target_bones
+@options.source_reference
+@options.target_reference
+@options.picture
+@options.reading
+@options.writing
 def measure(
-    file: Path,
-    against: Path | None,
-    source_bones: str | None,
-    target_bones: str | None,
-    source_reference: str,
-    target_reference: str,
-    picture: Path | None,
-    unit: str | None,
-    up: str | None,
-    as_json: bool,
-    quiet: bool,
-    force: bool,
-) -> None:
+    file: Path, against: Path | None, source_bones: str | None, target_bones: str | None, source_reference: str,
+    target_reference: str, picture: Path | None, reading: options.Reading, output: Output,
+) -> None:  # fmt: skip
     """Measure the reference pose of FILE, joint by joint, in degrees: from the neutral T, or from another file's pose.
 
     FILE is the source, --against the target. Swing is a difference of direction, twist one about the bone's length.
     """
-    from fairswap.files import load
-    from fairswap.pose.measure import measure_pose, measurement_as_dict, pose_findings
+    from fairswap.pose.verbs import measure as measured
 
-    inputs = [path for path in (file, against) if path is not None]
+    output.announce(picture)
+    found = measured(
+        reading.load(file), against, bones=source_bones, against_bones=target_bones, reference=source_reference,
+        against_reference=target_reference,
+    )  # fmt: skip
+    written = []
     if picture is not None:
-        manners.never_an_input(picture, inputs)
-    a = _subject(load(file, unit=unit, up=up), source_bones, source_reference, "source")
-    b: Subject | None = None
-    if against is not None:
-        b = _subject(load(against), target_bones, target_reference, "target")
-    angles = measure_pose(a, b)
-    place = a.figure.name if b is None else f"{a.figure.name} and {b.figure.name}"
-    report = {
-        "file": str(file),
-        "against": None if against is None else str(against),
-        "pose": a.base.said,
-        "against_pose": "the neutral T" if b is None else b.base.said,
-        **measurement_as_dict(angles),
-        "findings": [finding.as_dict() for finding in pose_findings(angles, place)],
-    }
-    if picture is not None:
-        from fairswap.formats.storage import write_atomically
-        from fairswap.picture.pose_sheet import pose_sheet
+        from fairswap.picture.verbs import pose as drawn
 
-        write_atomically(picture, [pose_sheet(a, b, angles, file.name, against.name if against else "")], force)
-    manners.emit(report, _measure_lines(report, angles), as_json, quiet)
+        written.append(output.write(picture, drawn(found, file.name, against.name if against else "")))
+    report = PoseMeasureReport(
+        file=str(file),
+        against=None if against is None else str(against),
+        pose=found.rigged.base.said,
+        against_pose="the neutral T" if found.against is None else found.against.base.said,
+        roles=found.angles,
+        parts=tuple(found.parts),
+        written=tuple(written),
+        findings=finding_rows(found.findings),
+    )
+    output.report(report, _measure_lines)
 
 
 @command.command(name="set", short_help="Give a figure another rest pose.")
-@click.argument("file", type=click.Path(path_type=Path))
-@click.option("--to", metavar="POSE", help="t, a, a:DEGREES, frame:N, time:S, rest, a saved pose (.toml), or a file.")
+@click.argument("file", type=options.INPUT)
+@click.option("--to", type=options.NAME_OR_FILE, metavar="POSE",
+              help="t, a, a:DEGREES, frame:N, time:S, rest, a saved pose (.toml), or a file.")  # fmt: skip
 @_frame_of
 @click.option(
-    "--skin",
-    type=click.Choice(["auto", "bind", "keep"]),
-    default="auto",
+    "--skin", type=click.Choice(["auto", "bind", "keep"]), default="auto",
     help="Bind meshes to the new rest, keep them bound as they are, or bind those that were bound at rest (auto).",
-)
-@click.option("-o", "--out", required=True, type=click.Path(path_type=Path), metavar="OUT", help="Write this file.")
-@_bones
-@manners.unit
-@manners.up
-@manners.writing
-def set_pose(
-    file: Path,
-    to: str | None,
-    clip: str | None,
-    skin: str,
-    out: Path,
-    bones: str | None,
-    unit: str | None,
-    up: str | None,
-    as_json: bool,
-    quiet: bool,
-    force: bool,
-) -> None:
+)  # fmt: skip
+@options.out
+@options.bones
+@options.reading
+@options.writing
+def set_(
+    file: Path, to: str | None, clip: str | None, skin: str, out: Path, bones: str | None, reading: options.Reading,
+    output: Output,
+) -> None:  # fmt: skip
     """Write FILE with another rest pose; all its clips look as before.
 
     Bones, bind matrices, meshes, normals, morphs and clips are changed together. An A-pose has its arms lowered by 45
     degrees; 'a:60' says how far. --frame-of CLIP alone freezes the first frame of that clip.
     """
-    from fairswap.files import load, save
-    from fairswap.pose.choosing import skeleton_for
-    from fairswap.pose.setting import with_rest
+    from fairswap.pose.verbs import set as rest_in
 
     if to is None and clip is None:
         raise click.UsageError("say which pose: --to t, --to a, --to frame:N, --to FILE, or --frame-of CLIP")
-    manners.never_an_input(out, (file,))
-    document = load(file, unit=unit, up=up)
-    side = _subject(document, bones, "auto", "file", clip)
+    document = reading.load(file)
+    output.reads(document)
+    output.announce(out)
     wanted = to or "frame:0"
-    skeleton = skeleton_for(side, wanted, side.clip)
-    rested = with_rest(
-        side.figure,
-        document.clips_of(side.figure),
-        skeleton,
-        "bind" if wanted == "rest" and skin == "auto" else skin,
+    made = rest_in(document, wanted, clip=clip, skin=skin, bones=bones)
+    rested = made.rested
+    report = PoseSetReport(
+        file=str(file),
+        figure=made.rigged.figure.name,
+        to=wanted,
+        bones=dict(rested.moved_degrees),
+        clips=tuple(clip.name for clip in rested.clips),
+        meshes=len(made.rigged.figure.meshes),
+        kept_skins=rested.kept_skins,
+        skin_mean_mm=rested.skin_mean_mm,
+        skin_worst_mm=rested.skin_worst_mm,
+        written=tuple(made.write(out, output.files)),
+        findings=finding_rows([*document.findings, *document.left_standing()]),
     )
-    report = {
-        "file": str(file),
-        "figure": side.figure.name,
-        "to": wanted,
-        "bones": {name: round(degrees, 3) for name, degrees in rested.moved_degrees.items()},
-        "clips": [clip.name for clip in rested.clips],
-        "meshes": len(side.figure.meshes),
-        "kept_skins": list(rested.kept_skins),
-        "skin_mean_mm": round(rested.skin_mean_mm, 4),
-        "skin_worst_mm": round(rested.skin_worst_mm, 4),
-        "written": save(out, rested.figure, rested.clips, force=force),
-        "findings": [finding.as_dict() for finding in (*document.findings, *document.left_standing())],
-    }
-    manners.emit(report, _set_lines(report), as_json, quiet)
+    output.report(report, _set_lines)
 
 
 @command.command(short_help="Save a pose, or the hands of one, for use again.")
-@click.argument("file", type=click.Path(path_type=Path))
-@click.option("--pose", "of", default="rest", metavar="POSE", help="Which: rest (default), frame:N, time:S, zero.")
+@click.argument("file", type=options.INPUT)
+@click.option("--pose", "of", type=options.NAME_OR_FILE, default="rest", metavar="POSE",
+              help="Which: rest (default), frame:N, time:S, zero.")  # fmt: skip
 @_frame_of
-@click.option(
-    "--part",
-    "parts",
-    multiple=True,
-    type=click.Choice(["arms", "hands", "fingers", "legs", "feet", "trunk", "head"]),
-    help="Only this part; may be given several times.",
-)
-@click.option("-o", "--out", required=True, type=click.Path(path_type=Path), metavar="P.toml", help="Write it here.")
-@_bones
-@manners.writing
+@click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="Only this part; may be repeated.")
+@click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="P.toml", help="Write it here.")
+@options.bones
+@options.writing
 def save(
-    file: Path,
-    of: str,
-    clip: str | None,
-    parts: tuple[str, ...],
-    out: Path,
-    bones: str | None,
-    as_json: bool,
-    quiet: bool,
-    force: bool,
+    file: Path, of: str, clip: str | None, parts: tuple[str, ...], out: Path, bones: str | None, output: Output
 ) -> None:
     """Save a pose of FILE by role, as turns away from the neutral T: to be set, or given as a reference pose."""
-    from fairswap.files import load
-    from fairswap.formats.storage import write_atomically
-    from fairswap.pose.choosing import pose_of
-    from fairswap.pose.measure import pose_part_of
-    from fairswap.pose.saved import SavedPose
+    from fairswap.formats.files import load
+    from fairswap.pose.verbs import save as saved
 
-    manners.never_an_input(out, (file,))
-    side = _subject(load(file), bones, "auto", "file", clip)
-    turns = {
-        role: turn for role, turn in pose_of(side, of, side.clip).items() if not parts or pose_part_of(role) in parts
-    }
-    pose = SavedPose.from_rotations(out.stem, turns)
-    write_atomically(out, [pose.text().encode()], force)
-    report = {
-        "file": str(file),
-        "pose": of,
-        "turns": {role: [round(x, 4) for x in turn.tolist()] for role, turn in pose.turns.items()},
-        "written": [str(out)],
-    }
-    lines = [f"{len(pose.turns)} joints of {side.figure.name} are turned away from the T", f"  wrote    {out}"]
-    manners.emit(report, lines, as_json, quiet)
+    document = load(file)
+    output.reads(document)
+    pose = saved(document, of, clip=clip, parts=parts, name=out.stem, bones=bones)
+    written = output.write(out, pose.text().encode())
+    turns = {role: turn.tolist() for role, turn in pose.turns.items()}
+    output.report(PoseSaveReport(str(file), document.figure.name, of, turns, (written,)), _save_lines)
 
 
-def _subject(document: Document, bones: str | None, reference: str, part: str, clip: str | None = None) -> Subject:
-    from fairswap.body.subject import Subject
-    from fairswap.bones.profile import profile_named
-
-    figure = document.figure
-    moving = document.clip(clip) if clip else next(iter(document.clips_of(figure)), None)
-    profile = profile_named(bones) if bones else None
-    return Subject(part, figure, profile, clip=moving, reference_choice=reference)
-
-
-def _measure_lines(report: dict[str, Any], angles: list[RoleAngle]) -> Iterator[str]:
-    yield click.style(f"{report['file']} against {report['against'] or 'the neutral T'}", bold=True)
-    yield f"  pose     {report['pose']}"
-    if report["against"]:
-        yield f"  against  {report['against_pose']}"
-    yield from (f"  {line}" for line in manners.pose_lines(report["parts"]))
+def _measure_lines(report: PoseMeasureReport) -> Iterator[str]:
+    yield click.style(f"{report.file} against {report.against or 'the neutral T'}", bold=True)
+    yield f"  pose     {report.pose}"
+    if report.against:
+        yield f"  against  {report.against_pose}"
+    yield from (f"  {line}" for line in pose_lines(report.parts))
     rows = [
         (row.role, f"{row.swing_degrees:.1f}", f"{row.twist_degrees:.1f}", "corrected" if row.corrected else "kept")
-        for row in angles
+        for row in report.roles
         if row.degrees >= 1.0
     ]
     if rows:
         yield ""
-        yield from manners.table(rows, ("role", "swing", "twist", "when carried over"))
-    yield from manners.finding_lines(report["findings"])
+        yield from table(rows, ("role", "swing", "twist", "when carried over"))
+    yield from written_lines(report.written)
+    yield from finding_lines(report.findings)
 
 
-def _set_lines(report: dict[str, Any]) -> Iterator[str]:
-    yield click.style(f"{report['figure']} now rests in: {report['to']}", bold=True)
-    bones = report["bones"]
-    if bones:
-        name, degrees = max(bones.items(), key=lambda row: row[1])
-        yield f"  bones    {len(bones)} turned, {name} most, by {degrees:.1f} degrees"
+def _set_lines(report: PoseSetReport) -> Iterator[str]:
+    yield click.style(f"{report.figure} now rests in: {report.to}", bold=True)
+    if report.bones:
+        name, degrees = max(report.bones.items(), key=lambda row: row[1])
+        yield f"  bones    {len(report.bones)} turned, {name} most, by {degrees:.1f} degrees"
     else:
         yield "  bones    rested so already"
-    if not report["meshes"]:
-        pass
-    elif report["kept_skins"]:
-        yield f"  skin     stays bound in a pose of its own: {', '.join(report['kept_skins'])}"
-    elif not report["clips"]:
+    if report.kept_skins:
+        yield f"  skin     stays bound in a pose of its own: {', '.join(report.kept_skins)}"
+    elif report.meshes and not report.clips:
         yield "  skin     bound to the new rest"
-    else:
+    elif report.meshes:
         yield (
-            f"  skin     bound to the new rest; in the clips it is {report['skin_mean_mm']:.2f} mm from before on "
-            f"average, {report['skin_worst_mm']:.1f} mm at worst (--skin keep leaves it exactly)"
+            f"  skin     bound to the new rest; in the clips it is {report.skin_mean_mm:.2f} mm from before on "
+            f"average, {report.skin_worst_mm:.1f} mm at worst (--skin keep leaves it exactly)"
         )
-    if report["clips"]:
-        yield f"  clips    {len(report['clips'])} keyed anew, bones where they were: {', '.join(report['clips'][:6])}"
-    yield from (f"  wrote    {path}" for path in report["written"])
-    yield from manners.finding_lines(report["findings"])
+    if report.clips:
+        yield f"  clips    {len(report.clips)} keyed anew, bones where they were: {', '.join(report.clips[:6])}"
+    yield from written_lines(report.written)
+    yield from finding_lines(report.findings)
+
+
+def _save_lines(report: PoseSaveReport) -> Iterator[str]:
+    yield f"{len(report.turns)} joints of {report.figure} are turned away from the T"
+    yield from written_lines(report.written)

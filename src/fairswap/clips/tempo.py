@@ -4,9 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from fairswap.clip import Clip, MorphTrack, Poses
-from fairswap.clips.spans import with_poses
 from fairswap.errors import UsageError
+from fairswap.model.clip import Clip
 
 
 def at_speed(clip: Clip, factor: float) -> Clip:
@@ -20,7 +19,7 @@ def at_speed(clip: Clip, factor: float) -> Clip:
     if not np.isfinite(factor) or factor <= 0.0:
         raise UsageError(f"a speed of {factor} is none", remedy="Give a number above zero: 2 is twice as fast")
     frames = max(round((clip.frames - 1) / factor) + 1, 2 if clip.frames > 1 else 1)
-    return with_poses(clip, clip.poses.at(np.linspace(0.0, clip.frames - 1, frames)))
+    return clip.with_poses(clip.poses.at(np.linspace(0.0, clip.frames - 1, frames)))
 
 
 def lasting(clip: Clip, seconds: float) -> Clip:
@@ -38,15 +37,6 @@ def lasting(clip: Clip, seconds: float) -> Clip:
     return at_speed(clip, clip.duration_s / seconds)
 
 
-def reverse(clip: Clip) -> Clip:
+def reversed_clip(clip: Clip) -> Clip:
     """The clip backward."""
-    poses = clip.poses
-    places = None if poses.translation_tracks is None else np.ascontiguousarray(poses.translation_tracks[:, :, ::-1])
-    new = Poses(
-        poses.skeleton,
-        np.ascontiguousarray(poses.rotation_tracks[:, :, ::-1]),
-        poses.translated_bones,
-        places,
-        tuple(MorphTrack(track.mesh, np.ascontiguousarray(track.weights[:, ::-1])) for track in poses.morph_tracks),
-    )
-    return with_poses(clip, new)
+    return clip.with_poses(clip.poses.picked(slice(None, None, -1)))

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 
-from fairswap.clip import Clip
 from fairswap.errors import UsageError
+from fairswap.model.clip import Clip
 
 _FRAMES = re.compile(r"(-?\d+(?:\.\d+)?)f")
 _CLOCK = re.compile(r"(\d+):(\d{1,2}(?:[.,]\d+)?)")

@@ -14,16 +14,15 @@ from itertools import pairwise
 
 import numpy as np
 
-from fairswap.body.hands import palms_of, push_hand
-from fairswap.body.limb import ChainWorld
-from fairswap.body.subject import Subject
-from fairswap.body.tracks import eased
-from fairswap.bones.roles import FINGERS, is_role
-from fairswap.clip import Clip, Poses
+from fairswap.bones.roles import FINGERS
 from fairswap.demo.anatomy import Body
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
-from fairswap.rotation import (
+from fairswap.measure.palms import palms_of
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import (
     conjugate,
     multiply,
     normalized,
@@ -33,7 +32,10 @@ from fairswap.rotation import (
     slerp,
     without_sign_jumps,
 )
-from fairswap.skeleton import Skeleton
+from fairswap.model.signals import eased
+from fairswap.model.skeleton import Skeleton
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.hands import push_hand
 
 # The abstract body, in leg lengths: joint of the hip beside and below the hips bone, ankle and ball of the foot.
 _HIP_ASIDE, _HIP_BELOW, _ANKLE, _BALL, _BALL_AHEAD, _HEEL_BEHIND = 0.120, 0.055, 0.125, 0.038, 0.158, 0.045
@@ -109,11 +111,9 @@ def lamp_place(act: Act, body: Body) -> Floats | None:
 
 def _with_meetings(act: Act, body: Body, clip: Clip) -> Clip:
     """The clip with the performer's arms solved so that hands meet what they should."""
-    roles = {bone: index for index, bone in enumerate(body.bones) if is_role(bone)}
-    performer = Subject("source", Figure(body.name, body.skeleton({})), body.profile)
-    tracks = clip.poses.rotation_tracks.copy()
-    hips = roles["hips"]
-    chain = ChainWorld(clip.skeleton, tracks, {hips: clip.poses.translation_track(hips)})
+    performer = RiggedFigure.of(Figure(body.name, body.skeleton({})), bones=body.profile, part="source")
+    edit = clip.poses.edit()
+    chain = ChainWorld(edit)
     palms = palms_of(performer)
     for meeting in act.meetings:
         near = meeting.near[:, None]
@@ -126,7 +126,7 @@ def _with_meetings(act: Act, body: Body, clip: Clip) -> Clip:
         else:
             push = near * (leg_length(body) * meeting.place - palms[meeting.side].track(chain))
             push_hand(performer, meeting.side, chain, push)
-    return replace(clip, poses=replace(clip.poses, rotation_tracks=tracks))
+    return replace(clip, poses=edit.poses())
 
 
 def _share_twist(body: Body, tracks: Floats) -> None:

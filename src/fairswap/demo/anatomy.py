@@ -11,8 +11,8 @@ import numpy as np
 
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import ARM, FINGERS, LEG, side_of
-from fairswap.kernels import Floats
-from fairswap.rotation import (
+from fairswap.model.arrays import Floats
+from fairswap.model.rotation import (
     conjugate,
     multiply,
     normalized,
@@ -21,7 +21,7 @@ from fairswap.rotation import (
     quaternion_from_matrix,
     rotate,
 )
-from fairswap.skeleton import Skeleton
+from fairswap.model.skeleton import Skeleton
 
 # Where the thumb points in our neutral T: out, a little down, ahead.
 _THUMB = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])

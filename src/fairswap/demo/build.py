@@ -12,8 +12,8 @@ from fairswap.demo.faces import face_of, recessed
 from fairswap.demo.paint import paint_of, palette_of
 from fairswap.demo.sculpt import sculpt
 from fairswap.demo.wardrobe import flatten_soles, shapes_of
-from fairswap.figure import Figure
-from fairswap.space import Space
+from fairswap.model.figure import Figure
+from fairswap.model.space import Space
 
 FOLDER = Path(fairswap.__file__).parent / "data" / "troupe"
 _TRIANGLES = {"Juniper": 17000, "Osric": 15000, "Pip": 11000}

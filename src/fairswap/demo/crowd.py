@@ -12,11 +12,11 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fairswap.demo.heads import make_mask, mask_mesh, plain_depth
-from fairswap.face.anatomy import FacePoints, way
+from fairswap.face.anatomy import FacePoints, displacement
 from fairswap.face.units import ACTIONS, UNITS, vector
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.skeleton import Skeleton
 
 KINDS = ("words", "short", "German", "French", "Spanish", "Japanese", "numbers")
 # Actions as they may be called: two ways in English, an abbreviation, German, French, Spanish, Japanese.
@@ -144,7 +144,7 @@ def _ways_of(points: FacePoints, rng: np.random.Generator) -> Floats:
     moved = FacePoints(
         points.xy * rng.normal(1.0, 0.02, 2) + shift * [0.0, 1.0], points.over_mouth, points.over_eye, points.organ
     )
-    ways = np.stack([way(unit, moved) for unit in UNITS])
+    ways = np.stack([displacement(unit, moved) for unit in UNITS])
     strength = rng.uniform(0.65, 1.35, len(UNITS))
     for number, unit in enumerate(UNITS):
         if unit.endswith("_right"):

@@ -11,8 +11,8 @@ from fairswap.demo.anatomy import FACE_BONES, MIDDLE_FACE_BONES, Body
 from fairswap.demo.heads import Depth, Mask, make_mask, mask_mesh, rim_of
 from fairswap.demo.sculpt import Shape, skin_depth
 from fairswap.face.anatomy import EYE_LEFT, EYE_OPEN, EYE_RIGHT, EYE_X, EYE_Y, SKIN, eye_open, jaw_share
-from fairswap.figure import Mesh
-from fairswap.kernels import Floats, Integers
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.mesh import Mesh
 
 # Juniper calls her shapes after what a stage hand would say; L and R are her own sides.
 _JUNIPER_SIDED = {

@@ -8,9 +8,9 @@ from pathlib import Path
 import numpy as np
 
 import fairswap
-from fairswap.clip import Clip, Poses
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.poses import PoseBuilder, Poses
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
@@ -50,10 +50,9 @@ def _on(figure: Figure, clip: Clip, share: float) -> Poses:
     """One moment of a motion on the figure it belongs to, which came in another file."""
     order = [clip.skeleton.names.index(name) for name in figure.skeleton.names]
     poses = clip.poses.at([share * (clip.frames - 1)])
-    moved = [bone for bone, other in enumerate(order) if other in poses.translated_bones]
-    places: list[Floats] = [np.broadcast_to(poses.translation_track(order[bone]), (3, 1)) for bone in moved]
-    tracks = np.stack(places) if places else None
-    return Poses(figure.skeleton, poses.rotation_tracks[order], np.array(moved, dtype=np.intp), tracks)
+    own = poses.translation_by_bone()
+    moved = {bone: own[other] for bone, other in enumerate(order) if other in own}
+    return PoseBuilder(figure.skeleton, poses.rotation_tracks[order], moved).poses()
 
 
 def _draw(canvas: Canvas, figure: Figure, poses: Poses, view: str, across: float) -> None:

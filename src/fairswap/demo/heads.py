@@ -27,16 +27,17 @@ from fairswap.face.anatomy import (
     SKIN,
     TONGUE,
     FacePoints,
+    displacement,
     eye_open,
     gaze_axis,
     mouth_curve,
-    way,
 )
 from fairswap.face.units import EXPRESSIONS, UNITS, VISEMES, base_of, side_of, vector
-from fairswap.figure import Figure, Material, Mesh, vertex_normals
-from fairswap.kernels import Floats, Integers
-from fairswap.rotation import quaternion_from_axis_angle, rotate
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Material, Mesh, vertex_normals
+from fairswap.model.rotation import quaternion_from_axis_angle, rotate
+from fairswap.model.skeleton import Skeleton
 
 Depth = Callable[[Floats, Floats], Floats]
 _LIP, _LID = 0.024, 0.014
@@ -62,7 +63,7 @@ class Mask:
         return out
 
     def _way(self, unit: str) -> Floats:
-        out = way(unit, self.points)
+        out = displacement(unit, self.points)
         action = base_of(unit)
         if action.startswith("gaze_"):  # a ball turns, it does not slide
             organ = EYE_RIGHT if side_of(unit) == "right" else EYE_LEFT

@@ -4,11 +4,11 @@ from __future__ import annotations
 
 from dataclasses import replace
 
-from fairswap.bones.check import MATCHED, MISSING, RoleState
+from fairswap.bones.checking import MATCHED, MISSING, RoleState
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import MUST_HAVE, role_order
 from fairswap.demo.anatomy import body_of
-from fairswap.figure import Figure
+from fairswap.model.figure import Figure
 
 
 def mannequin_of(profile: BoneProfile) -> tuple[Figure, list[RoleState]]:

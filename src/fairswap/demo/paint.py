@@ -9,7 +9,7 @@ import numpy as np
 from fairswap.demo.anatomy import Body
 from fairswap.demo.sculpt import Paint, Shape, nearest_shape
 from fairswap.demo.wardrobe import BUILDS
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
 
 
 def paint_of(body: Body, shapes: list[Shape]) -> Paint:

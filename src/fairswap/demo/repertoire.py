@@ -6,7 +6,6 @@ from collections.abc import Callable
 
 import numpy as np
 
-from fairswap.body.tracks import eased
 from fairswap.demo.acts import (
     SIDED,
     Act,
@@ -22,8 +21,9 @@ from fairswap.demo.acts import (
     smoothed,
     spline,
 )
-from fairswap.kernels import Floats
-from fairswap.rotation import multiply
+from fairswap.model.arrays import Floats
+from fairswap.model.rotation import multiply
+from fairswap.model.signals import eased
 
 
 def walk(rate: int = 30, seconds: float = 6.0) -> Act:

@@ -12,10 +12,10 @@ import numpy as np
 
 from fairswap.bones.roles import FINGERS
 from fairswap.demo.anatomy import JUNIPER, OSRIC, Measures
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, multiply, normalized, quaternion_from_axis_angle, rotate
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import conjugate, multiply, normalized, quaternion_from_axis_angle, rotate
+from fairswap.model.skeleton import Skeleton
 
 
 @dataclass(frozen=True, eq=False)

@@ -12,10 +12,10 @@ from io import BytesIO
 import numpy as np
 
 from fairswap.demo.anatomy import Body
-from fairswap.figure import Material, Mesh, vertex_normals
-from fairswap.kernels import Floats, Integers
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.mesh import Material, Mesh, vertex_normals
+from fairswap.model.rotation import matrix_from_quaternion, normalized
 from fairswap.picture.raster import covered_pixels
-from fairswap.rotation import matrix_from_quaternion, normalized
 
 _CELL_M = 0.0055
 _MARGIN_M = 0.05

@@ -9,10 +9,10 @@ from fractions import Fraction
 
 import numpy as np
 
-from fairswap.body.tracks import eased
 from fairswap.face.speech import Phone, units_from_phones, viseme_of
 from fairswap.face.units import UNITS, vector
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.signals import eased
 
 _LINE = """
 L .08 AE .13 M .10 P .09 S .11 | AA .09 R .08 | B .08 ER .12 N .07 IH .08 NG .10 | sil .12

@@ -9,7 +9,7 @@ import numpy as np
 
 from fairswap.demo.anatomy import Body
 from fairswap.demo.sculpt import Shape
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
 
 Colors = dict[str, tuple[int, int, int]]
 _JUNIPER: Colors = {

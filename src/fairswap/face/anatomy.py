@@ -13,7 +13,7 @@ from functools import cache
 import numpy as np
 
 from fairswap.face.units import UNITS, base_of, side_of
-from fairswap.kernels import Floats, Integers
+from fairswap.model.arrays import Floats, Integers
 
 MOUTH_Y, MOUTH_HALF = 0.155, 0.105
 EYE_X, EYE_Y, EYE_HALF, EYE_OPEN, EYE_RADIUS = 0.145, 0.445, 0.08, 0.085, 0.10
@@ -144,7 +144,7 @@ def jaw_share(points: FacePoints) -> Floats:
     return np.asarray(np.where(points.organ == SKIN, share, np.isin(points.organ, (TONGUE, LOWER_TEETH)) * 1.0))
 
 
-def way(unit: str, points: FacePoints) -> Floats:
+def displacement(unit: str, points: FacePoints) -> Floats:
     """Where a unit at its full takes each place: ``(n, 3)`` in head sizes."""
     action = base_of(unit)
     sign = -1.0 if side_of(unit) == "right" else 1.0
@@ -213,6 +213,6 @@ LANDMARKS, LANDMARK_POINTS = _landmarks()
 
 
 @cache
-def landmark_ways() -> Floats:
+def landmark_displacements() -> Floats:
     """What each unit does to the landmarks: ``(landmarks * 3, units)``."""
-    return np.stack([way(unit, LANDMARK_POINTS).ravel() for unit in UNITS], axis=1)
+    return np.stack([displacement(unit, LANDMARK_POINTS).ravel() for unit in UNITS], axis=1)

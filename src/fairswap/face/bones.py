@@ -11,16 +11,16 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from fairswap.bones.roles import SIDES, RoleMap
-from fairswap.clip import Poses
-from fairswap.face.anatomy import GAZE_DEGREES, JAW_DEGREES, FacePoints, gaze_axis, way
+from fairswap.face.anatomy import GAZE_DEGREES, JAW_DEGREES, FacePoints, displacement, gaze_axis
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import FaceFrame
 from fairswap.face.solve import bounded_weights
 from fairswap.face.units import UNITS, base_of, side_of
 from fairswap.face.words import shape_name
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, rotation_vector
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats
+from fairswap.model.poses import PoseBuilder, Poses
+from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, rotation_vector
+from fairswap.model.skeleton import Skeleton
 
 # How much a degree counts against a head size, when poses are told apart.
 _DEGREE = 0.006
@@ -73,7 +73,7 @@ def anatomical_poses(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> di
             move = np.array([sideways, 0.0, 0.05 if action == "jaw_thrust" else 0.0])
             moves[skeleton.names[jaw]] = (move, np.array([JAW_DEGREES if action == "jaw_drop" else 0.0, 0.0, 0.0]))
         elif points is not None and action != "tongue_show":
-            ways = way(unit, points)
+            ways = displacement(unit, points)
             size = np.linalg.norm(ways, axis=1)
             if size.max() >= _ENOUGH * _furthest(unit):
                 moves = {
@@ -95,21 +95,23 @@ def bone_features(poses: Poses, bones: Mapping[str, int], frame: FaceFrame) -> F
         turn = multiply(poses.rotation_tracks[bone].T, conjugate(skeleton.rest_rotations[bone]))
         rows[number, 3:] = _DEGREE * np.degrees(rotation_vector(multiply(multiply(above, turn), conjugate(above)))).T
         moved = poses.translation_track(bone).T - skeleton.rest_translations[bone]
-        rows[number, :3] = frame.ways(rotate(above, moved)).T
+        rows[number, :3] = frame.directions(rotate(above, moved)).T
     return rows.reshape(-1, poses.frames)
 
 
-def shares_from_bones(
+def activations_from_bones(
     chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame
 ) -> tuple[list[int], Floats]:
     """Which ways of a chart are poses of bones, and their shares ``(poses, frames)`` that make what the bones do."""
-    numbers = [i for i, (name, _) in enumerate(chart.ways) if chart.shapes[name].bones]
+    numbers = [i for i, (name, _) in enumerate(chart.columns) if chart.shapes[name].bones]
     moving = {
-        name: bone for name, bone in bones.items() if any(name in chart.shapes[chart.ways[i][0]].bones for i in numbers)
+        name: bone
+        for name, bone in bones.items()
+        if any(name in chart.shapes[chart.columns[i][0]].bones for i in numbers)
     }
     if not numbers or not moving:
         return [], np.zeros((0, poses.frames))
-    matrix = np.stack([_features_of(chart.shapes[chart.ways[i][0]], moving) for i in numbers], axis=1)
+    matrix = np.stack([_features_of(chart.shapes[chart.columns[i][0]], moving) for i in numbers], axis=1)
     seen = bone_features(poses, moving, frame)
     return numbers, bounded_weights(matrix, seen, np.full(len(numbers), 1.5))
 
@@ -155,9 +157,8 @@ def face_alone(poses: Poses, face: set[int]) -> Poses:
     rotations = np.repeat(skeleton.rest_rotations[:, :, None], poses.frames, axis=2)
     for bone in face:
         rotations[bone] = poses.rotation_tracks[bone]
-    bones = [bone for bone in poses.translated_bones.tolist() if bone in face]
-    places = [np.broadcast_to(poses.translation_track(bone), (3, poses.frames)) for bone in bones]
-    return Poses(skeleton, rotations, np.array(bones, dtype=np.intp), np.stack(places) if places else None)
+    translations = {bone: track for bone, track in poses.translation_by_bone().items() if bone in face}
+    return PoseBuilder(skeleton, rotations, translations).poses()
 
 
 def _features_of(shape: Shape, bones: Mapping[str, int]) -> Floats:
@@ -174,9 +175,9 @@ def _parent_at_rest(skeleton: Skeleton, bone: int) -> Floats:
 
 def _furthest(unit: str) -> float:
     """How far a unit takes the landmark it takes furthest."""
-    from fairswap.face.anatomy import landmark_ways
+    from fairswap.face.anatomy import landmark_displacements
 
-    return float(np.linalg.norm(landmark_ways()[:, UNITS.index(unit)].reshape(-1, 3), axis=1).max())
+    return float(np.linalg.norm(landmark_displacements()[:, UNITS.index(unit)].reshape(-1, 3), axis=1).max())
 
 
 def _sides_of_slits(points: FacePoints, names: list[str]) -> None:

@@ -10,16 +10,16 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.face.units import UNITS, names, region_of, spread, vector
-from fairswap.formats.own import struct_from_file
-from fairswap.kernels import Floats
-
-FIRST_LINE = 'fairswap = "face/1"'
+from fairswap.formats.outputs import Outputs
+from fairswap.formats.own import inline, new_file, struct_from_file
+from fairswap.model.arrays import Floats
 
 
 class _Morph(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -84,6 +84,13 @@ class Shape:
         return self.low < 0.0
 
 
+_MEANING = (
+    "What each shape of this head does, in face units (docs/faces.md lists them), weighed 0 to 1.",
+    "range: what its weight goes from and to; negative: what it does below 0;",
+    "sum: the shapes it is the sum of; corrects: the shapes it comes in with.",
+)
+
+
 @dataclass(frozen=True, eq=False)
 class FaceChart:
     """The shapes of one head, in face units.
@@ -97,7 +104,7 @@ class FaceChart:
     shapes: Mapping[str, Shape]
 
     @cached_property
-    def ways(self) -> tuple[tuple[str, int], ...]:
+    def columns(self) -> tuple[tuple[str, int], ...]:
         """Each column of :attr:`matrix`: a shape and the way it goes, 1 or (of signed ones also) -1."""
         return tuple(
             (name, sign)
@@ -109,7 +116,7 @@ class FaceChart:
     @cached_property
     def matrix(self) -> Floats:
         """What each way of each shape does: ``(units, ways)``."""
-        columns = [vector(self.units_of(name, sign)) for name, sign in self.ways]
+        columns = [vector(self.units_of(name, sign)) for name, sign in self.columns]
         return np.stack(columns, axis=1) if columns else np.zeros((len(UNITS), 0))
 
     def units_of(self, name: str, sign: int = 1) -> dict[str, float]:
@@ -121,11 +128,11 @@ class FaceChart:
                 out[unit] = out.get(unit, 0.0) + weight * share
         return out
 
-    def shares(self, weights: Mapping[str, Floats]) -> Floats:
+    def activations(self, weights: Mapping[str, Floats]) -> Floats:
         """Weights as they stand in a file, by shape, as shares ``(ways, frames)`` of 0 to 1."""
         frames = len(next(iter(weights.values()))) if weights else 0
-        out = np.zeros((len(self.ways), frames))
-        for row, (name, sign) in enumerate(self.ways):
+        out = np.zeros((len(self.columns), frames))
+        for row, (name, sign) in enumerate(self.columns):
             if name in weights:
                 shape = self.shapes[name]
                 full = shape.high if sign > 0 else -shape.low
@@ -135,7 +142,7 @@ class FaceChart:
     def file_weights(self, shares: Floats) -> dict[str, Floats]:
         """Shares ``(ways, frames)`` as weights for a file, by shape; correctives come in with what they correct."""
         out: dict[str, Floats] = {}
-        for row, (name, sign) in enumerate(self.ways):
+        for row, (name, sign) in enumerate(self.columns):
             shape = self.shapes[name]
             out[name] = out.get(name, 0.0) + sign * shares[row] * (shape.high if sign > 0 else -shape.low)
         for name, shape in self.shapes.items():
@@ -155,7 +162,7 @@ class FaceChart:
         InputError
             With the field that is wrong.
         """
-        read = struct_from_file(path, "face/1", "a face chart", _File)
+        read, _ = struct_from_file(path, "face/1", "a face chart", _File)
         shapes: dict[str, Shape] = {}
         for name, row in read.morphs.items():
             place = f"morphs.{name}"
@@ -191,38 +198,38 @@ class FaceChart:
 
     def text(self, comments: Mapping[str, str] | None = None) -> str:
         """The file; ``comments`` are put above the shapes they belong to."""
-        lines = [
-            FIRST_LINE, f"name = {_quoted(self.name)}", "",
-            "# What each shape of this head does, in face units (docs/faces.md lists them), weighed 0 to 1.",
-            "# range: what its weight goes from and to; negative: what it does below 0;",
-            "# sum: the shapes it is the sum of; corrects: the shapes it comes in with.",
-        ]  # fmt: skip
+        import tomlkit
+
+        document = new_file("face/1")
+        document.add("name", tomlkit.item(self.name))
+        document.add(tomlkit.nl())
+        for line in _MEANING:
+            document.add(tomlkit.comment(line))
+        tables = {key: tomlkit.table(is_super_table=True) for key in ("morphs", "poses")}
         for name, shape in self.shapes.items():
-            lines.append("")
+            row = tomlkit.table()
             if comments and name in comments:
-                lines.append(f"# {comments[name]}")
-            if shape.bones:
-                lines += [f"[poses.{_quoted(name)}]", f"units = {_table(shape.units)}"]
-                for bone, (move, turn) in shape.bones.items():
-                    parts = []
-                    if np.any(move):
-                        parts.append(f"move = {_numbers(move, 5)}")
-                    if np.any(turn):
-                        parts.append(f"turn = {_numbers(turn, 3)}")
-                    lines.append(f"bones.{_quoted(bone)} = {{ {', '.join(parts)} }}")
-                continue
-            lines.append(f"[morphs.{_quoted(name)}]")
-            if shape.units or not (shape.total or shape.corrects):
-                lines.append(f"units = {_table(shape.units)}")
-            if shape.negative:
-                lines.append(f"negative = {_table(shape.negative)}")
-            if (shape.low, shape.high) != (0.0, 1.0):
-                lines.append(f"range = [{shape.low:g}, {shape.high:g}]")
-            if shape.total:
-                lines.append(f"sum = {_table(shape.total)}")
-            if shape.corrects:
-                lines.append(f"corrects = [{', '.join(_quoted(part) for part in shape.corrects)}]")
-        return "\n".join(lines) + "\n"
+                row.add(tomlkit.comment("".join(c if c.isprintable() else " " for c in comments[name])))
+            for key, value in _row_of(shape).items():
+                row.add(key, inline(value) if isinstance(value, dict) and key != "bones" else value)
+            tables["poses" if shape.bones else "morphs"].add(name, row)
+        for key, table in tables.items():
+            if len(table):
+                document.add(key, table)
+        return tomlkit.dumps(document)
+
+    def save(self, path: str | Path, *, force: bool = False) -> str:
+        """Write the file; give its name.
+
+        Raises
+        ------
+        OutputError
+            If it is there already, or cannot be written.
+        """
+        return Outputs(force=force).write(Path(path), [self.text().encode()])
+
+    def __repr__(self) -> str:
+        return f"<FaceChart {self.name!r}: {len(self.shapes)} shapes>"
 
 
 def coverage(chart: FaceChart) -> dict[str, dict[str, float]]:
@@ -232,7 +239,7 @@ def coverage(chart: FaceChart) -> dict[str, dict[str, float]]:
 
     wanted = (*UNITS, *VISEMES, *EXPRESSIONS)
     goals = np.stack([vector({name: 1.0}) for name in wanted], axis=1)
-    shares = bounded_weights(chart.matrix, goals, np.ones(len(chart.ways)))
+    shares = bounded_weights(chart.matrix, goals, np.ones(len(chart.columns)))
     left = np.linalg.norm(goals - chart.matrix @ shares, axis=0) / np.linalg.norm(goals, axis=0)
     out: dict[str, dict[str, float]] = {region: {} for region in (*REGIONS, "expressions", "speech")}
     for name, missing in zip(wanted, left.tolist(), strict=True):
@@ -283,16 +290,26 @@ def _check_parts(shapes: Mapping[str, Shape], path: str | Path) -> None:
         visit(name, ())
 
 
-def _quoted(text: str) -> str:
-    return msgspec.json.encode(text).decode()
+def _row_of(shape: Shape) -> dict[str, Any]:
+    """A shape as it stands in a file."""
+    row: dict[str, Any] = {}
+    if shape.units or not (shape.total or shape.corrects):
+        row["units"] = {unit: float(f"{weight:.4g}") for unit, weight in shape.units.items()}
+    if shape.bones:
+        return row | {"bones": {name: inline(_move(*moves)) for name, moves in shape.bones.items()}}
+    if shape.negative:
+        row["negative"] = {unit: float(f"{weight:.4g}") for unit, weight in shape.negative.items()}
+    if (shape.low, shape.high) != (0.0, 1.0):
+        row["range"] = [shape.low, shape.high]
+    if shape.total:
+        row["sum"] = {name: float(f"{weight:.4g}") for name, weight in shape.total.items()}
+    if shape.corrects:
+        row["corrects"] = list(shape.corrects)
+    return row
 
 
-def _table(values: Mapping[str, float]) -> str:
-    def key(name: str) -> str:
-        return name if name.replace("_", "").isalnum() and name.isascii() else _quoted(name)
-
-    return "{ " + ", ".join(f"{key(name)} = {weight:.4g}" for name, weight in values.items()) + " }" if values else "{}"
-
-
-def _numbers(values: Floats, digits: int) -> str:
-    return "[" + ", ".join(f"{value:.{digits}f}" for value in values.tolist()) + "]"
+def _move(move: Floats, turn: Floats) -> dict[str, list[float]]:
+    parts = {"move": (move, 5), "turn": (turn, 3)}
+    return {
+        key: [round(x, digits) for x in values.tolist()] for key, (values, digits) in parts.items() if np.any(values)
+    }

@@ -22,13 +22,14 @@ from fairswap.face.anatomy import (
     SKIN,
     TONGUE,
     FacePoints,
+    displacement,
     eye_open,
     mouth_curve,
-    way,
 )
 from fairswap.face.units import UNITS, names, vector
-from fairswap.figure import Figure, Mesh, skin_matrices
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh, skin_matrices
 
 CANDIDATES = names()
 _REACH = 0.05
@@ -48,7 +49,7 @@ class FaceFrame:
         """Points ``(n, 3)`` in head sizes."""
         return (points - self.pivot) / [self.size * self.wide, self.size, self.size]
 
-    def ways(self, moves: Floats) -> Floats:
+    def directions(self, moves: Floats) -> Floats:
         """Moves ``(…, 3)`` in head sizes."""
         return moves / [self.size * self.wide, self.size, self.size]
 
@@ -106,7 +107,7 @@ def look_of(places: Floats, ways: Floats) -> Floats:
 def candidate_looks() -> Floats:
     """The looks of all :data:`CANDIDATES` on our neutral face, ``(candidates, …)``, not made unit."""
     points, places = _neutral_points()
-    ways = np.stack([way(unit, points) for unit in UNITS])
+    ways = np.stack([displacement(unit, points) for unit in UNITS])
     # Eyeballs stand still in all but gazes, and what never moves is not looked at (see moving_vertices).
     skin = ~np.isin(points.organ, (EYE_LEFT, EYE_RIGHT))
     looks = []
@@ -154,7 +155,7 @@ def fitted_frame(first: FaceFrame, vertices: Floats, moves: Floats) -> FaceFrame
                     around_frame.size * scale,
                     around_frame.wide,
                 )
-                score = float(likenesses(trial.places(vertices), trial.ways(strong)).max(axis=1).mean())
+                score = float(likenesses(trial.places(vertices), trial.directions(strong)).max(axis=1).mean())
                 if score > best + 1e-9:
                     best, frame = score, trial
     return frame

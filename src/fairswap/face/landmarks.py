@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import numpy as np
 
-from fairswap.clip import Clip
 from fairswap.face.anatomy import LANDMARK_POINTS, LANDMARKS
 from fairswap.face.bones import face_alone
-from fairswap.face.carry import FaceSide
 from fairswap.face.geometry import FaceFrame
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
-from fairswap.rotation import rotate
+from fairswap.face.head import Head
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import rotate
 
 _NEAR = 0.05  # head sizes: a landmark further from any vertex is not there
 
@@ -34,15 +34,15 @@ def landmark_vertices(figure: Figure, frame: FaceFrame) -> dict[str, tuple[int, 
     return out
 
 
-def landmark_moves(side: FaceSide, clip: Clip) -> tuple[list[str], Floats]:
+def landmark_moves(head: Head, clip: Clip) -> tuple[list[str], Floats]:
     """Where a clip takes the landmarks of a face, seen from the head.
 
     Returns the names and ``(landmarks, 3, frames)`` in head sizes.
     """
-    figure = side.figure
-    frame = side.drafted.frame if any(mesh.morph_names for mesh in figure.meshes) else side.frame
+    figure = head.figure
+    frame = head.drafted.frame if any(mesh.morph_names for mesh in figure.meshes) else head.frame
     picked = landmark_vertices(figure, frame)
-    world = face_alone(clip.poses, set(side.bones.values())).world()
+    world = face_alone(clip.poses, set(head.bones.values())).world()
     turned = world.rotation_tracks
     names, moves = [], []
     for name, (mesh_number, vertex) in picked.items():
@@ -58,7 +58,7 @@ def landmark_moves(side: FaceSide, clip: Clip) -> tuple[list[str], Floats]:
                 out += weight * (_turned(turned[joint], bound) + world.position_tracks[joint])
         rest = figure.rest_vertices[mesh_number][vertex]
         names.append(name)
-        moves.append(frame.ways(out.T - rest).T)
+        moves.append(frame.directions(out.T - rest).T)
     return names, np.array(moves) if moves else np.zeros((0, 3, clip.frames))
 
 

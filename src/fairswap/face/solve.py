@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
 
 _SWEEPS, _LOOK = 400, 4
 _RELAX = 1.5

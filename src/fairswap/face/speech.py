@@ -15,9 +15,9 @@ from pathlib import Path
 import numpy as np
 
 from fairswap.errors import InputError, UsageError
-from fairswap.face.tracks import number_in, table_rows
 from fairswap.face.units import INDEX, UNITS, VISEMES, spread, vector
-from fairswap.kernels import Floats
+from fairswap.formats.tables import number_in, table_rows
+from fairswap.model.arrays import Floats
 
 _ARPABET = {
     "viseme_pbm": "P B M", "viseme_fv": "F V", "viseme_th": "TH DH", "viseme_td": "T D", "viseme_kg": "K G NG HH H",

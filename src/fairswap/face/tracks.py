@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import csv
 import difflib
-import io
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
@@ -12,9 +10,9 @@ from pathlib import Path
 import numpy as np
 
 from fairswap.errors import InputError
-from fairswap.formats.storage import read_bytes
-from fairswap.kernels import Floats
-from fairswap.rate import rate_from_interval
+from fairswap.formats.tables import number_in, table_rows
+from fairswap.model.arrays import Floats
+from fairswap.model.rate import rate_from_interval
 
 _LARGEST = 1e4
 
@@ -26,50 +24,6 @@ class FaceTracks:
     names: tuple[str, ...]
     rate: Fraction
     weights: Floats
-
-
-def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]]:
-    """The header and the rows (with their line numbers) of a table as spreadsheets write them.
-
-    Raises
-    ------
-    InputError
-        If it is no text, empty, or has a column twice.
-    """
-    try:
-        text = read_bytes(Path(path)).decode("utf-8-sig")
-    except UnicodeDecodeError:
-        raise InputError("it is not UTF-8 text", file=path, remedy="Save the table as CSV in UTF-8") from None
-    first = text.partition("\n")[0]
-    mark = max(",;\t", key=first.count)
-    rows = [
-        (n, [cell.strip() for cell in row]) for n, row in enumerate(csv.reader(io.StringIO(text), delimiter=mark), 1)
-    ]
-    rows = [(n, row) for n, row in rows if any(row)]
-    if len(rows) < 2:
-        raise InputError("the table is empty", file=path, remedy="Its first line names the columns")
-    header = rows[0][1]
-    for name in header:
-        if header.count(name) > 1:
-            raise InputError(f"column {name!r} is there twice", file=path, place="line 1", remedy="Rename one of them")
-    return header, rows[1:]
-
-
-def number_in(cell: str, path: str | Path, place: str) -> float:
-    """A number in a cell, also with a decimal comma.
-
-    Raises
-    ------
-    InputError
-        If it is none, or not finite.
-    """
-    try:
-        value = float(cell.replace(",", "."))
-    except ValueError:
-        raise InputError(f"{cell!r} is no number", file=path, place=place, remedy="Write for example 0.25") from None
-    if not np.isfinite(value):
-        raise InputError(f"{cell!r} is not finite", file=path, place=place, remedy="Write for example 0.25")
-    return value
 
 
 def read_tracks(path: str | Path) -> FaceTracks:
@@ -120,3 +74,22 @@ def read_tracks(path: str | Path) -> FaceTracks:
     rate = rate_from_interval(usual, 2e-3)
     even = np.arange(round(float(times[-1] - times[0]) * float(rate)) + 1) / float(rate) + times[0]
     return FaceTracks(tuple(names), rate, np.array([np.interp(even, times, row) for row in weights]))
+
+
+def held_frames(path: str | Path) -> list[tuple[int, str]]:
+    """The expressions of a table with the columns ``frame`` and ``name``: which is held on which frame of a clip.
+
+    Raises
+    ------
+    InputError
+        If a column is missing, or a frame is no number.
+    """
+    header, rows = table_rows(path)
+    lower = [name.lower() for name in header]
+    for word in ("frame", "name"):
+        if word not in lower:
+            raise InputError(
+                f"there is no column {word}", file=path, place="line 1", remedy="The columns are frame, name"
+            )
+    frame, name = lower.index("frame"), lower.index("name")
+    return [(round(number_in(row[frame], path, f"line {line}")), row[name]) for line, row in rows]

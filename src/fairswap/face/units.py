@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.bones.roles import SIDES
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
 
 REGIONS = ("brows", "lids", "gaze", "nose", "cheeks", "lips", "jaw", "tongue")
 

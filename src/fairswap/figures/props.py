@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-from dataclasses import replace
-
 import numpy as np
 
-from fairswap.clip import Clip, Poses
-from fairswap.document import Document
 from fairswap.errors import UsageError
-from fairswap.figure import Figure
 from fairswap.formats.gltf.props import node_names, node_track
 from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
-from fairswap.kernels import Floats
-from fairswap.rotation import IDENTITY
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import IDENTITY
+from fairswap.model.skeleton import Skeleton
 
 
 def with_object(figure: Figure, clip: Clip, name: str, place: Floats) -> tuple[Figure, Clip]:
@@ -33,13 +32,10 @@ def with_object(figure: Figure, clip: Clip, name: str, place: Floats) -> tuple[F
     )
     poses, number = clip.poses, len(old)
     tracks = np.concatenate([poses.rotation_tracks, np.tile(IDENTITY[None, :, None], (1, 1, clip.frames))])
-    places = [
-        np.broadcast_to(poses.translation_track(bone), (3, clip.frames)) for bone in poses.translated_bones.tolist()
-    ]
-    moved = Poses(skeleton, tracks, np.append(poses.translated_bones, number), np.stack([*places, track.T]))
+    moved = PoseBuilder(skeleton, tracks, poses.translation_by_bone() | {number: track.T}).poses()
     known = dict(figure.known_roles)
     bones = Figure(figure.name, skeleton, (), figure.space, None, known)
-    return bones, replace(clip, poses=moved, keyed=clip.keyed | {number}, origin=None)
+    return bones, clip.with_poses(moved, keyed=clip.keyed | {number})
 
 
 def with_object_of(document: Document, figure: Figure, clip: Clip, name: str) -> tuple[Figure, Clip]:

@@ -7,12 +7,12 @@ from dataclasses import replace
 import numpy as np
 
 from fairswap.bones.roles import RoleMap
-from fairswap.document import Document
-from fairswap.figure import Figure
 from fairswap.formats.gltf.growing import container_with_root
 from fairswap.formats.gltf.reading import GltfSource, document_from_container
-from fairswap.rotation import IDENTITY
-from fairswap.skeleton import Skeleton
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import IDENTITY
+from fairswap.model.skeleton import Skeleton
 
 _NAME = "root"
 
@@ -34,9 +34,7 @@ def document_with_root(document: Document, roles: RoleMap) -> Document:
         return document_from_container(container_with_root(figure.source.container, figure.source.nodes[hips], name))
     grown = _grown(figure)
     figures = tuple(grown if other is figure else other for other in document.figures)
-    return replace(
-        document, figures=figures, clips=tuple(c for c in document.clips if c.skeleton is not figure.skeleton)
-    )
+    return replace(document, figures=figures, clips=tuple(c for c in document.clips if c.skeleton != figure.skeleton))
 
 
 def _grown(figure: Figure) -> Figure:

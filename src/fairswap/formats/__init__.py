@@ -1,1 +1,1 @@
-"""One folder for each file format; :mod:`fairswap.files` holds the table of suffixes."""
+"""One folder for each file format; :mod:`fairswap.formats.files` holds the table of suffixes."""

@@ -36,7 +36,7 @@ def refuse_existing(path: Path, force: bool) -> None:
     if path.is_dir():
         raise OutputError("it is a folder", file=path, remedy="Give a file name")
     if not force and path.exists():
-        raise OutputError("it is there already", file=path, remedy="Pass --force to replace it, or give another name")
+        raise OutputError("it is there already", file=path, code="exists")
 
 
 def write_atomically(path: Path, chunks: Iterable[Chunk], force: bool = False) -> None:

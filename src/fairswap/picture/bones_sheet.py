@@ -7,10 +7,10 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fairswap.bones.check import GUESSED, MATCHED, MISSING, RoleState
+from fairswap.bones.checking import GUESSED, MATCHED, MISSING, RoleState
 from fairswap.bones.roles import part_of
-from fairswap.clip import Poses
-from fairswap.figure import Figure
+from fairswap.model.figure import Figure
+from fairswap.model.poses import Poses
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure

@@ -4,16 +4,18 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
+from fractions import Fraction
 from io import BytesIO
 
 import numpy as np
 
-from fairswap.clip import Clip
 from fairswap.face.anatomy import EYE_HALF, EYE_X, EYE_Y, MOUTH_HALF, MOUTH_Y
-from fairswap.face.carry import FaceSide, still_clip
 from fairswap.face.chart import FaceChart, coverage, verdict_of
 from fairswap.face.geometry import FaceFrame
-from fairswap.kernels import Floats
+from fairswap.face.head import Head
+from fairswap.face.transfer import still_clip
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
@@ -22,7 +24,7 @@ _TILE, _WORDS, _FINE = 150, 40, 2
 _COLORS = {"full": (0.10, 0.45, 0.30), "in part": (0.85, 0.60, 0.10), "none": (0.75, 0.12, 0.12)}
 
 
-def face_tiles(side: FaceSide, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Floats]:
+def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Floats]:
     """The face of a clip in some frames, from the front: pictures ``(pixels, pixels, 3)``."""
     side_px = _TILE * _FINE
     centre = frame.pivot + np.array([0.0, 0.32, 0.0]) * frame.size
@@ -31,22 +33,22 @@ def face_tiles(side: FaceSide, clip: Clip, frames: Sequence[int], frame: FaceFra
     for number in frames:
         canvas = Canvas.blank(side_px, side_px, PAPER)
         view = View("front", centre, (0.5 * side_px, 0.5 * side_px), side_px / (1.0 * frame.size))
-        draw_figure(canvas, view, side.figure, world, number, clip.poses, frozenset(side.bones.values()))
+        draw_figure(canvas, view, head.figure, world, number, clip.poses, frozenset(head.bones.values()))
         out.append(canvas.color)
     return out
 
 
-def shapes_sheet(side: FaceSide, frame: FaceFrame, captions: Mapping[str, str], title: str) -> bytes:
+def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], title: str) -> bytes:
     """A PNG with every shape of a chart at its full, its name, and what it was taken for."""
     from PIL import Image, ImageDraw
 
-    chart = side.chart
-    ways = list(chart.ways)
+    chart = head.chart
+    ways = list(chart.columns)
     full = np.concatenate([np.zeros((len(ways), 1)), np.eye(len(ways))], axis=1)
-    clip = side.performed(full, still_clip(side.figure, "shapes", 1, len(ways) + 1))
+    clip = head.performed(full, still_clip(head.figure, "shapes", Fraction(1), len(ways) + 1))
     correctives = [name for name, shape in chart.shapes.items() if shape.corrects]
-    tiles = face_tiles(side, clip, range(len(ways) + 1), frame)
-    labels = [("at rest", side.figure.name)]
+    tiles = face_tiles(head, clip, range(len(ways) + 1), frame)
+    labels = [("at rest", head.figure.name)]
     labels += [(name if sign > 0 else f"{name} (negative)", captions.get(name, "")) for name, sign in ways]
     columns = 8 if len(tiles) > 15 else 5
     rows = -(-len(tiles) // columns)
@@ -111,11 +113,11 @@ def coverage_face(chart: FaceChart, width: int):  # type: ignore[no-untyped-def]
     return image
 
 
-def reel_sheet(side: FaceSide, clip: Clip, rows: Sequence[tuple[str, int]], frame: FaceFrame, title: str) -> bytes:
+def reel_sheet(head: Head, clip: Clip, rows: Sequence[tuple[str, int]], frame: FaceFrame, title: str) -> bytes:
     """Frames of a clip from the front, each with its name."""
     from PIL import Image, ImageDraw
 
-    tiles = face_tiles(side, _resting_body(side, clip), [number for _, number in rows], frame)
+    tiles = face_tiles(head, _resting_body(head, clip), [number for _, number in rows], frame)
     columns = 8
     lines = -(-len(tiles) // columns)
     sheet = Image.new("RGB", (columns * _TILE, 56 + lines * (_TILE + 24)), byte(PAPER))
@@ -131,11 +133,11 @@ def reel_sheet(side: FaceSide, clip: Clip, rows: Sequence[tuple[str, int]], fram
     return out.getvalue()
 
 
-def _resting_body(side: FaceSide, clip: Clip) -> Clip:
+def _resting_body(head: Head, clip: Clip) -> Clip:
     """The clip with the body at rest, so that the face stays where it is looked at."""
     from fairswap.face.bones import face_alone
 
-    alone = face_alone(clip.poses, set(side.bones.values()))
+    alone = face_alone(clip.poses, set(head.bones.values()))
     return replace(clip, poses=replace(alone, morph_tracks=clip.poses.morph_tracks))
 
 

@@ -6,8 +6,9 @@ from io import BytesIO
 
 import numpy as np
 
-from fairswap.figure import Figure, vertex_normals
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import vertex_normals
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View

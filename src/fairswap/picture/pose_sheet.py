@@ -9,14 +9,15 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.roles import RoleMap
-from fairswap.clip import Poses
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.poses import Poses
+from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, bone_lines, draw_figure
-from fairswap.pose.measure import PartVerdict, RoleAngle, Standing, verdicts
-from fairswap.skeleton import Skeleton, WorldTransforms, local_rotations, world_from_local
+from fairswap.pose.measuring import PartVerdict, RoleAngle, verdicts
+from fairswap.pose.rigged import RiggedFigure
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
@@ -27,11 +28,13 @@ _MARKED = {"corrected": (0.10, 0.45, 0.30), "kept": (0.12, 0.42, 0.78), "look": 
 _WORDS = {"same": "alike", "corrected": "corrected", "kept": "kept", "look": "please look"}
 
 
-def pose_sheet(a: Standing, b: Standing | None, angles: Sequence[RoleAngle], title_a: str, title_b: str = "") -> bytes:
+def pose_sheet(
+    a: RiggedFigure, b: RiggedFigure | None, angles: Sequence[RoleAngle], title_a: str, title_b: str = ""
+) -> bytes:
     """A PNG of both poses; without ``b`` the second is the neutral T of the first."""
     from PIL import Image, ImageDraw
 
-    worlds = [a.base.world, b.base.world if b is not None else _t_world(a)]
+    worlds = [a.base.world, b.base.world if b is not None else a.reference_world]
     people = [
         (a.figure, a.roles, title_a),
         (b.figure if b else a.figure, b.roles if b else a.roles, title_b or "neutral T"),
@@ -77,13 +80,6 @@ def pose_sheet(a: Standing, b: Standing | None, angles: Sequence[RoleAngle], tit
     out = BytesIO()
     sheet.save(out, "PNG")
     return out.getvalue()
-
-
-def _t_world(side: Standing) -> WorldTransforms:
-    skeleton, rotations = side.figure.skeleton, side.reference.rotations
-    return world_from_local(
-        skeleton, local_rotations(skeleton, rotations)[:, :, None], np.empty(0, dtype=np.intp), np.empty((0, 3, 1))
-    )
 
 
 def _poses(skeleton: Skeleton, world: WorldTransforms) -> Poses:

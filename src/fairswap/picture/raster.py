@@ -7,8 +7,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.kernels import Floats, Integers
-from fairswap.rotation import normalized
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.rotation import normalized
 
 # Directions towards the lights, in the viewer's frame (right, up, towards us), and how strong they are.
 _LIGHTS = (

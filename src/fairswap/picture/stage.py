@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from functools import lru_cache
 from io import BytesIO
 
 import numpy as np
 
-from fairswap.clip import Poses
-from fairswap.figure import Figure, Mesh, deformed_vertices, vertex_normals
-from fairswap.kernels import Floats, Integers
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.caching import kept_with_its_argument
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Material, Mesh, deformed_vertices, vertex_normals
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import normalized
+from fairswap.model.skeleton import WorldTransforms
 from fairswap.picture.raster import Canvas
-from fairswap.rotation import normalized
-from fairswap.skeleton import WorldTransforms
 
 # Rows are the viewer's right, up, and towards us. From the side we see the figure's right, facing to our right.
 VIEWS = {
@@ -50,7 +51,7 @@ def draw_figure(
         normals = _seamless_normals(vertices, mesh.triangles, mesh)
         pixels, depth = view.pixels(vertices)
         for material in mesh.materials:
-            image = _image(material.texture) if material.texture is not None else None
+            image = _image_of(material) if material.texture is not None else None
             color = np.broadcast_to(np.clip(material.color, 0, 1) ** (1 / 2.2), vertices.shape)
             faces = mesh.triangles[material.triangles]
             canvas.draw(
@@ -91,19 +92,19 @@ def _seamless_normals(vertices: Floats, triangles: Integers, mesh: Mesh) -> Floa
     return normalized(merged)[group]
 
 
-@lru_cache(maxsize=16)
+@kept_with_its_argument
 def _same_places(mesh: Mesh) -> Integers:
     """Numbers that are equal for vertices of a mesh that stand at one place in its bind pose."""
     places = np.round(mesh.vertices * 1e5).astype(np.int64)
     return np.unique(places, axis=0, return_inverse=True)[1].ravel()
 
 
-@lru_cache(maxsize=16)
-def _image(texture: bytes) -> Floats:
-    """The picture as ``(rows, columns, 3)`` in 0..1."""
+@kept_with_its_argument
+def _image_of(material: Material) -> Floats:
+    """The colour picture of a material as ``(rows, columns, 3)`` in 0..1."""
     from PIL import Image
 
-    with Image.open(BytesIO(texture)) as picture:
+    with Image.open(BytesIO(material.texture or b"")) as picture:
         return np.asarray(picture.convert("RGB"), dtype=np.float64) / 255.0
 
 

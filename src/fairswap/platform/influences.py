@@ -11,10 +11,11 @@ from dataclasses import replace
 
 import numpy as np
 
-from fairswap.clip import Poses
-from fairswap.figure import Figure, Mesh, skin_matrices
-from fairswap.kernels import Floats, Integers
-from fairswap.skeleton import WorldTransforms
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh, skin_matrices
+from fairswap.model.poses import Poses
+from fairswap.model.skeleton import WorldTransforms
 
 _AT_ONCE = 20_000
 _PULL = 1e-6  # against a square metre: a weight may change by 1 where that saves a millimetre, and not for less

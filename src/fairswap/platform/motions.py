@@ -5,51 +5,42 @@ from __future__ import annotations
 import fnmatch
 import re
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
 
 import numpy as np
 
-from fairswap.body.carried import contacts_of
-from fairswap.body.finish import AS_CARRIED
-from fairswap.body.soles import soles_of
-from fairswap.body.subject import Subject
-from fairswap.body.swap import Swap
-from fairswap.clip import Clip, Poses
-from fairswap.clips.loop import Cycle, closed, seam_of
-from fairswap.clips.rate import at_rate
+from fairswap.clips.key_reduction import with_fewest_keys
+from fairswap.clips.looping import Cycle, closed, seam_of
+from fairswap.clips.resampling import at_rate
 from fairswap.clips.spans import span_of
-from fairswap.clips.thin import thin
+from fairswap.measure.contacts import contacts_of
+from fairswap.measure.soles import soles_of
+from fairswap.model.clip import Clip
+from fairswap.model.rate import rate_from_text_per_second, text_from_rate
+from fairswap.platform.changes import Change
 from fairswap.platform.rules import ClipRules
-from fairswap.rate import rate_from_text_per_second, text_from_rate
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.options import AS_TRANSFERRED
+from fairswap.retarget.pipeline import retarget
+from fairswap.retarget.swap import Swap
 
 _LADDER_MM = (2.0, 3.0, 4.5, 7.0, 10.0, 15.0)
 _LADDER_RATES = (1, 2, 3)
 SEAM_DEGREES, _CLOSING_S = 2.0, 0.2
 
 
-@dataclass(frozen=True)
-class Change:
-    """One thing that fitting did: the rule, what, and what it cost (degrees, millimetres, bytes; nothing if exact)."""
-
-    rule: str
-    what: str
-    cost: str = ""
-
-    def as_dict(self) -> dict[str, str]:
-        return {"rule": self.rule, "what": self.what, "cost": self.cost}
-
-
-def fitted_clip(clip: Clip, subject: Subject, rules: ClipRules) -> tuple[list[Clip], list[Change]]:
+def fitted_clip(clip: Clip, rigged: RiggedFigure, rules: ClipRules) -> tuple[list[Clip], list[Change]]:
     """The clip (or its parts, if it is too long) as a platform wants it; keys are thinned later.
 
-    ``subject`` is the figure the clip moves, with its roles.
+    ``rigged`` is the figure the clip moves, with its roles.
     """
     changes: list[Change] = []
-    travel = travel_of(clip, subject)
+    travel = travel_of(clip, rigged)
     if rules.travel != "any" and travel not in (rules.travel, "still"):
-        swap = Swap(subject.figure, subject.figure, motion=clip)
+        same = RiggedFigure.of(rigged.figure, clip=clip)
+        swap = Swap(same, same)
         clip = _moved(clip, swap, rules.travel)
         changes.append(Change("clip.travel", f"{clip.name}: travel from {travel} to {rules.travel}"))
     rate = _nearest_rate(clip.rate, rules)
@@ -66,14 +57,14 @@ def fitted_clip(clip: Clip, subject: Subject, rules: ClipRules) -> tuple[list[Cl
             what = f"{clip.name}: its end brought to its start, {seam.degrees:.1f} degrees apart"
             changes.append(Change("clip.cycles", what, f"{_CLOSING_S:g} s blended"))
     if rules.moving == "rotations":
-        clip, moved = only_rotations(clip, subject)
+        clip, moved = only_rotations(clip, rigged)
         if moved:
             changes.append(Change("clip.moving", f"{clip.name}: places of {moved} bones taken out"))
     parts = [clip]
-    if rules.longest_s is not None and clip.duration_s > rules.longest_s + 1e-6:
-        parts = _cut_to_length(clip, rules.longest_s)
+    if rules.max_seconds is not None and clip.duration_s > rules.max_seconds + 1e-6:
+        parts = _cut_to_length(clip, rules.max_seconds)
         what = f"{clip.name}: {clip.duration_s:.2f} s cut into {len(parts)} parts, named {parts[0].name!r} and so on"
-        changes.append(Change("clip.longest_s", what))
+        changes.append(Change("clip.max_seconds", what))
     named = []
     taken: set[str] = set()
     for part in parts:
@@ -85,9 +76,9 @@ def fitted_clip(clip: Clip, subject: Subject, rules: ClipRules) -> tuple[list[Cl
     return named, changes
 
 
-def travel_of(clip: Clip, subject: Subject) -> str:
+def travel_of(clip: Clip, rigged: RiggedFigure) -> str:
     """Where a clip's way over the ground is: on the ``hips``, the ``root``, ``none`` (on the spot), or ``still``."""
-    hips = subject.roles.bones["hips"]
+    hips = rigged.roles.bones["hips"]
     above = int(clip.skeleton.parents[hips])
     world = clip.world().position_tracks[hips][[0, 2]]
     way = float(np.linalg.norm(world[:, -1] - world[:, 0]))
@@ -96,7 +87,7 @@ def travel_of(clip: Clip, subject: Subject) -> str:
         root = clip.poses.translation_track(above)
         if root.shape[1] > 1 and np.ptp(root[[0, 2]], axis=1).max() > 0.02:
             return "root"
-    if way > 0.25 * subject.reference.leg_m or wide > 0.6 * subject.reference.leg_m:
+    if way > 0.25 * rigged.reference.leg_m or wide > 0.6 * rigged.reference.leg_m:
         return "hips"
     return "still"
 
@@ -106,23 +97,17 @@ def matches_any(name: str, patterns: Sequence[str]) -> bool:
     return any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in patterns)
 
 
-def only_rotations(clip: Clip, subject: Subject) -> tuple[Clip, int]:
+def only_rotations(clip: Clip, rigged: RiggedFigure) -> tuple[Clip, int]:
     """The clip without places, but for hips and root; and how many bones had one."""
-    poses = clip.poses
-    allowed = {subject.roles.bones["hips"]}
-    allowed |= {int(b) for b in clip.skeleton.with_ancestors(allowed)}
+    edit = clip.poses.edit()
+    allowed = set(clip.skeleton.with_ancestors([rigged.roles.bones["hips"]]))
     rest = clip.skeleton.rest_translations
-    stay, gone = [], 0
-    for row, bone in enumerate(poses.translated_bones.tolist()):
-        if bone in allowed:
-            stay.append(row)
-        elif np.abs(poses.translation_tracks[row] - rest[bone][:, None]).max() > 1e-5:  # type: ignore[index]
-            gone += 1
-    if len(stay) == len(poses.translated_bones):
+    taken = {bone: track for bone, track in edit.translations.items() if bone not in allowed}
+    if not taken:
         return clip, 0
-    tracks = None if poses.translation_tracks is None else poses.translation_tracks[stay]
-    return replace(clip, poses=replace(poses, translated_bones=poses.translated_bones[stay], translation_tracks=tracks),
-                   origin=None), gone  # fmt: skip
+    edit.translations = {bone: track for bone, track in edit.translations.items() if bone in allowed}
+    gone = sum(bool(np.abs(track - rest[bone][:, None]).max() > 1e-5) for bone, track in taken.items())
+    return clip.with_poses(edit.poses(), kept=clip.kept), gone
 
 
 def fitting_name(name: str, rules: ClipRules, taken: set[str]) -> str:
@@ -135,21 +120,21 @@ def fitting_name(name: str, rules: ClipRules, taken: set[str]) -> str:
             out = out.lower()
         if not re.fullmatch(rules.names, out):
             out = "clip" if re.fullmatch(rules.names, "clip") else name
-    if rules.name_longest is not None:
-        out = out[: rules.name_longest].rstrip(" -_")
+    if rules.max_name_length is not None:
+        out = out[: rules.max_name_length].rstrip(" -_")
     bare, number = out, 2
     while out in taken:
         tail = f" {number}" if not rules.names or re.fullmatch(rules.names, f"{bare} {number}") else f"-{number}"
-        out = (bare[: rules.name_longest - len(tail)] if rules.name_longest else bare) + tail
+        out = (bare[: rules.max_name_length - len(tail)] if rules.max_name_length else bare) + tail
         number += 1
     return out
 
 
-def thinned_clip(clip: Clip, subject: Subject, millimetres: float) -> tuple[Clip, float]:
+def thinned_clip(clip: Clip, rigged: RiggedFigure, millimetres: float) -> tuple[Clip, float]:
     """The clip with keys thinned to a budget, standing feet within a millimetre; and how far it is off at most (mm)."""
-    soles = soles_of(subject)
-    done = thin(
-        clip, millimetres=millimetres, contacts=contacts_of(subject, clip, soles),
+    soles = soles_of(rigged)
+    done = with_fewest_keys(
+        clip, millimetres=millimetres, contacts=contacts_of(rigged, clip),
         feet={side: sole.foot for side, sole in soles.items()},
     )  # fmt: skip
     return done.clip, done.worst_mm
@@ -157,15 +142,15 @@ def thinned_clip(clip: Clip, subject: Subject, millimetres: float) -> tuple[Clip
 
 def down_to_size(
     clip: Clip,
-    subject: Subject,
+    rigged: RiggedFigure,
     rules: ClipRules,
     limit_kib: float,
-    most_loss_mm: float,
+    max_loss_mm: float,
     size_of: Callable[[Clip], int],
 ) -> tuple[Clip, list[Change], bool]:
     """Keys thinned further and further, then the rate halved (if the platform allows), until the file is small enough.
 
-    Never past ``most_loss_mm``. Gives the smallest clip, what was done, and whether it fits.
+    Never past ``max_loss_mm``. Gives the smallest clip, what was done, and whether it fits.
     """
     allowed = [rate_from_text_per_second(str(rate)) for rate in rules.rates]
     size = size_of(clip)
@@ -178,16 +163,14 @@ def down_to_size(
             continue
         slower = clip if divisor == 1 else at_rate(replace(clip, kept=None), rate)
         for budget in _LADDER_MM:
-            if budget > most_loss_mm:
+            if budget > max_loss_mm:
                 break
-            trial, off = thinned_clip(replace(slower, kept=None), subject, budget)
+            trial, off = thinned_clip(replace(slower, kept=None), rigged, budget)
             best, after = trial, size_of(trial)
             what = f"{clip.name}: keys thinned to {budget:g} mm"
             what += f" at {text_from_rate(rate)} frames per second" if divisor > 1 else ""
             changes = [
-                Change(
-                    "file.motion_largest_kib", f"{what}, {size / 1024:.0f} to {after / 1024:.0f} KiB", f"{off:.2f} mm"
-                )
+                Change("file.max_motion_kib", f"{what}, {size / 1024:.0f} to {after / 1024:.0f} KiB", f"{off:.2f} mm")
             ]
             if after <= limit_kib * 1024:
                 return best, changes, True
@@ -196,20 +179,14 @@ def down_to_size(
 
 def _moved(clip: Clip, swap: Swap, travel: str) -> Clip:
     """The same motion with its travel elsewhere; the rest of it, face and extras too, as it was."""
-    new = swap.convert(clip, replace(AS_CARRIED, travel=travel))
-    poses = clip.poses
-    own = new.poses.translation_tracks
-    assert own is not None  # the hips have a place
-    changed = dict(zip(new.poses.translated_bones.tolist(), own, strict=True))
-    carriers = clip.skeleton.with_ancestors([swap.target_side.roles.bones["hips"]])
-    places = {b: poses.translation_track(b) for b in poses.translated_bones.tolist() if b not in carriers} | changed
-    bones = sorted(places)
-    tracks = np.stack([np.broadcast_to(places[bone], (3, clip.frames)) for bone in bones])
-    rotations = poses.rotation_tracks.copy()
+    new = retarget(swap, clip, replace(AS_TRANSFERRED, travel=travel)).clip.poses
+    carriers = clip.skeleton.with_ancestors([swap.target.roles.bones["hips"]])
+    edit = clip.poses.edit()
+    changed = new.translation_by_bone()
+    edit.translations = {b: track for b, track in edit.translations.items() if b not in carriers} | changed
     for bone in carriers:
-        rotations[bone] = new.poses.rotation_tracks[bone]
-    made = Poses(poses.skeleton, rotations, np.array(bones, dtype=np.intp), tracks, poses.morph_tracks)
-    return replace(clip, poses=made, keyed=clip.keyed | frozenset(changed), origin=None, kept=None)
+        edit.rotation_tracks[bone] = new.rotation_tracks[bone]
+    return clip.with_poses(edit.poses(), keyed=clip.keyed | frozenset(changed))
 
 
 def _nearest_rate(rate: Fraction, rules: ClipRules) -> Fraction:
@@ -217,8 +194,8 @@ def _nearest_rate(rate: Fraction, rules: ClipRules) -> Fraction:
     return rate if not allowed or rate in allowed else min(allowed, key=lambda other: abs(other - rate))
 
 
-def _cut_to_length(clip: Clip, longest_s: float) -> list[Clip]:
+def _cut_to_length(clip: Clip, max_seconds: float) -> list[Clip]:
     """Equal parts, none longer than allowed; each ends on the frame the next begins with."""
-    parts = int(np.ceil((clip.duration_s - 1e-9) / longest_s))
+    parts = int(np.ceil((clip.duration_s - 1e-9) / max_seconds))
     ends = np.linspace(0, clip.frames - 1, parts + 1).round().astype(int).tolist()
     return [span_of(clip, a, b, f"{clip.name} {number}") for number, (a, b) in enumerate(pairwise(ends), 1)]

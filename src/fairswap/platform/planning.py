@@ -12,8 +12,8 @@ from fairswap.bones.roles import RoleMap, role_order, side_of
 from fairswap.bones.words import meaning_of
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
-from fairswap.figure import Figure
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
 from fairswap.platform.rules import FigureRules
 
 _LIMBS = {
@@ -142,10 +142,10 @@ def _wanted_roles(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: F
         wanted -= {"jaw", "eye_left", "eye_right"}
     elif rules.face_bones == "eyes":
         wanted -= {"jaw"} - set(rules.required)
-    if rules.bones_most is not None:
+    if rules.max_bones is not None:
         # Fingers go first, from their tips, if there are too many bones.
         spare = sorted((r for r in wanted if _is_finger(r) and r not in rules.required), key=_finger_rank)
-        while len(wanted) > rules.bones_most and spare:
+        while len(wanted) > rules.max_bones and spare:
             wanted.discard(spare.pop())
     return wanted
 

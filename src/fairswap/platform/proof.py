@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field
-from typing import Any
 
 import numpy as np
 
 from fairswap.bones.roles import RoleMap, part_of
-from fairswap.clip import Clip
-from fairswap.figure import Figure, deformed_vertices
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import deformed_vertices
 
 _FRAMES = 24
 
@@ -27,14 +27,6 @@ class Proof:
     worst_mm: float
     parts: dict[str, tuple[float, float]]
     vertices: tuple[Floats, ...] = field(repr=False, default=())
-
-    def as_dict(self) -> dict[str, Any]:
-        """As plain data, for reports."""
-        return {
-            "mean_mm": round(self.mean_mm, 3),
-            "worst_mm": round(self.worst_mm, 3),
-            "parts": {part: {"mean_mm": round(a, 3), "worst_mm": round(b, 3)} for part, (a, b) in self.parts.items()},
-        }
 
 
 def prove(

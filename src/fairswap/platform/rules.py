@@ -1,4 +1,4 @@
-"""A platform: the demands of one target ecosystem, written down once in a TOML file (``fairswap = "platform/1"``)."""
+"""A platform: the demands of one target ecosystem, written down once in a TOML file (``fairswap = "platform/2"``)."""
 
 from __future__ import annotations
 
@@ -13,13 +13,12 @@ import msgspec
 
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import is_role
-from fairswap.errors import InputError, Severity, UsageError
+from fairswap.errors import Finding, InputError, Severity, UsageError
 from fairswap.face.chart import FaceChart
-from fairswap.formats.own import struct_from_file
-from fairswap.rate import rate_from_text_per_second
-from fairswap.space import Space
+from fairswap.formats.own import renamed, struct_from_file
+from fairswap.model.rate import rate_from_text_per_second
+from fairswap.model.space import Space
 
-FIRST_LINE = 'fairswap = "platform/1"'
 _FOLDER = Path(__file__).parents[1] / "data" / "platforms"
 
 
@@ -34,7 +33,7 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     required: list[str] = []
     forbidden: list[str] = []
-    bones_most: int | None = None
+    max_bones: int | None = None
     spine: tuple[int, int] | None = None
     neck: tuple[int, int] | None = None
     root: Literal["required", "forbidden", "any"] = "any"
@@ -45,30 +44,30 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     axes: Literal["any", "+Y", "+X"] = "any"
     rest_pose: Literal["any", "T", "A", "down"] = "any"
     arm_degrees: float = 45.0
-    influences_most: int | None = None
+    max_influences: int | None = None
     height_m: tuple[float, float] | None = None
-    vertices_most: int | None = None
-    triangles_most: int | None = None
-    materials_most: int | None = None
+    max_vertices: int | None = None
+    max_triangles: int | None = None
+    max_materials: int | None = None
     textures: Literal["any", "embedded", "beside"] = "any"
-    texture_px_most: int | None = None
+    max_texture_px: int | None = None
     texture_formats: list[str] = []
     morphs: Literal["any", "chart", "none"] = "any"
-    morphs_most: int | None = None
+    max_morphs: int | None = None
 
 
 class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What clips must be like."""
 
     rates: list[float | str] = []
-    longest_s: float | None = None
+    max_seconds: float | None = None
     moving: Literal["any", "rotations"] = "any"
     keys: Literal["any", "uniform", "thinned"] = "any"
     thin_mm: float = 2.0
     travel: Literal["any", "hips", "root", "none"] = "any"
     cycles: list[str] = []
     names: str = ""
-    name_longest: int | None = None
+    max_name_length: int | None = None
     files: Literal["any", "one", "all"] = "any"
     with_mesh: Literal["any", "never"] = "any"
 
@@ -77,9 +76,9 @@ class FileRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What files must be like; sizes in KiB. Motions without a mesh have a limit of their own."""
 
     formats: list[str] = []
-    largest_kib: float | None = None
-    motion_largest_kib: float | None = None
-    most_loss_mm: float = 10.0
+    max_kib: float | None = None
+    max_motion_kib: float | None = None
+    max_loss_mm: float = 10.0
 
 
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -99,7 +98,7 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Platform:
     """One target ecosystem.
 
-    ``severity`` gives rules another weight than *problem*, by their names (``clip.rates``, ``figure.bones_most``).
+    ``severity`` gives rules another weight than *problem*, by their names (``clip.rates``, ``figure.max_bones``).
     """
 
     name: str
@@ -111,6 +110,16 @@ class Platform:
     clip: ClipRules
     file: FileRules
     severity: dict[str, Severity]
+    path: str = ""
+    findings: tuple[Finding, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"<Platform {self.name!r}: bones as in {self.profile.name}, {len(self.clip.rates)} rates>"
+
+    @property
+    def is_built_in(self) -> bool:
+        """Whether its name alone names it."""
+        return Path(self.path).parent == _FOLDER
 
     @classmethod
     def load(cls, path: str | Path) -> Platform:
@@ -122,10 +131,12 @@ class Platform:
             With the field that is wrong; of an unknown one, the nearest known.
         """
         try:
-            read = struct_from_file(path, "platform/1", "a platform", _File)
+            read, findings = struct_from_file(
+                path, "platform/2", "a platform", _File, {"platform/1": _from_first_edition}
+            )
         except InputError as error:
             raise _with_nearest(error, path) from None
-        return _checked(read, path)
+        return _checked(read, path, findings)
 
 
 def rule_names() -> tuple[str, ...]:
@@ -139,14 +150,19 @@ def built_in_platforms() -> tuple[Platform, ...]:
     return tuple(_built_in(path) for path in sorted(_FOLDER.glob("*.toml")))
 
 
-def platform_named(name: str | Path) -> Platform:
+def platform_named(name: str | Path | Platform) -> Platform:
     """A built-in platform by its name, or one from a file.
+
+    >>> platform_named("fernway").figure.max_bones
+    32
 
     Raises
     ------
     InputError
         If there is none; those that are there are named.
     """
+    if isinstance(name, Platform):
+        return name
     for path in sorted(_FOLDER.glob("*.toml")):
         if path.stem == str(name):
             return _built_in(path)
@@ -161,7 +177,7 @@ def _built_in(path: Path) -> Platform:
     return Platform.load(path)
 
 
-def _checked(read: _File, path: str | Path) -> Platform:
+def _checked(read: _File, path: str | Path, findings: list[Finding]) -> Platform:
     """The platform, if it does not contradict itself."""
 
     def wrong(problem: str, place: str, remedy: str) -> InputError:
@@ -179,9 +195,9 @@ def _checked(read: _File, path: str | Path) -> Platform:
     both = sorted(set(figure.required) & set(figure.forbidden))
     if both:
         raise wrong(f"{both[0]} is required and forbidden", "figure", "Take it out of one of the lists")
-    if figure.bones_most is not None and figure.bones_most < len(figure.required):
-        problem = f"at most {figure.bones_most} bones are allowed, but {len(figure.required)} are required"
-        raise wrong(problem, "figure.bones_most", "Raise it, or require fewer")
+    if figure.max_bones is not None and figure.max_bones < len(figure.required):
+        problem = f"at most {figure.max_bones} bones are allowed, but {len(figure.required)} are required"
+        raise wrong(problem, "figure.max_bones", "Raise it, or require fewer")
     for name, pair in (("spine", figure.spine), ("neck", figure.neck), ("height_m", figure.height_m)):
         if pair is not None and (pair[0] > pair[1] or pair[0] < 0):
             raise wrong(f"{pair[0]} to {pair[1]} is no range", f"figure.{name}", "Write the smaller number first")
@@ -210,7 +226,10 @@ def _checked(read: _File, path: str | Path) -> Platform:
         face = FaceChart.load(folder / read.face)
     if figure.morphs == "chart" and face is None:
         raise wrong("morphs are those of the face chart, but there is none", "figure.morphs", 'Give face = "F.toml"')
-    return Platform(read.name, read.title, profile, face, space, figure, clip, read.file, dict(read.severity))
+    return Platform(
+        read.name, read.title, profile, face, space, figure, clip, read.file, dict(read.severity), str(path),
+        tuple(findings),
+    )  # fmt: skip
 
 
 def _with_nearest(error: InputError, path: str | Path) -> InputError:
@@ -221,8 +240,30 @@ def _with_nearest(error: InputError, path: str | Path) -> InputError:
         field for struct in (_File, SpaceRules, FigureRules, ClipRules, FileRules) for field in struct.__struct_fields__
     }
     near = difflib.get_close_matches(found[1], known, 1)
-    remedy = f"Do you mean {near[0]}?" if near else "'fairswap platform new' writes every rule with its meaning"
-    return InputError(f"there is no rule {found[1]!r}", file=path, place=error.place, remedy=remedy)
+    remedy = f"Do you mean {near[0]}?" if near else None
+    return InputError(
+        f"there is no rule {found[1]!r}", file=path, place=error.place, remedy=remedy, code="rule-unknown"
+    )
+
+
+# What rules were called in the first edition.
+_FIRST_NAMES = {
+    "bones_most": "max_bones", "influences_most": "max_influences", "vertices_most": "max_vertices",
+    "triangles_most": "max_triangles", "materials_most": "max_materials", "texture_px_most": "max_texture_px",
+    "morphs_most": "max_morphs", "longest_s": "max_seconds", "name_longest": "max_name_length",
+    "largest_kib": "max_kib", "motion_largest_kib": "max_motion_kib", "most_loss_mm": "max_loss_mm",
+}  # fmt: skip
+
+
+def _from_first_edition(raw: dict[str, Any]) -> dict[str, Any]:
+    tables = {
+        key: renamed(table, _FIRST_NAMES) if key in ("figure", "clip", "file") and isinstance(table, dict) else table
+        for key, table in raw.items()
+    }
+    if isinstance(tables.get("severity"), dict):
+        parts = [(rule.partition("."), severity) for rule, severity in tables["severity"].items()]
+        tables["severity"] = {f"{a}{dot}{_FIRST_NAMES.get(b, b)}": severity for (a, dot, b), severity in parts}
+    return tables
 
 
 def template(name: str) -> str:
@@ -230,20 +271,7 @@ def template(name: str) -> str:
     return _TEMPLATE.format(name=name)
 
 
-def as_data(platform: Platform) -> dict[str, Any]:
-    """A platform as plain data, for reports."""
-    return {
-        "name": platform.name,
-        "title": platform.title,
-        "bones": platform.profile.name,
-        "face": platform.face.name if platform.face else None,
-        "space": str(platform.space),
-        **{key: msgspec.to_builtins(getattr(platform, key)) for key in ("figure", "clip", "file")},
-        "severity": dict(platform.severity),
-    }
-
-
-_TEMPLATE = """fairswap = "platform/1"
+_TEMPLATE = """fairswap = "platform/2"
 # The demands of one platform, as its public page states them. A rule that is left out allows everything.
 name = "{name}"
 title = ""
@@ -258,7 +286,7 @@ unit = "m"                # m, cm, mm, in, ft
 [figure]
 required = ["hips", "spine_1", "head"]   # roles that must have a bone (docs/roles.md)
 # forbidden = ["toes_left", "toes_right"]
-# bones_most = 75
+# max_bones = 75
 # spine = [1, 3]          # how many spine bones, from and to; neck the same
 # neck = [1, 1]
 # root = "required"       # a bone above the hips: required, forbidden, any
@@ -269,35 +297,35 @@ required = ["hips", "spine_1", "head"]   # roles that must have a bone (docs/rol
 # axes = "+Y"             # which axis of a bone points along it: +Y, +X, any
 # rest_pose = "T"         # T, A, down, any
 # arm_degrees = 45.0      # of an A: how far the arms are below level
-# influences_most = 4     # bones that move one vertex
+# max_influences = 4     # bones that move one vertex
 # height_m = [0.5, 3.0]
-# vertices_most = 30000
-# triangles_most = 20000
-# materials_most = 4
+# max_vertices = 30000
+# max_triangles = 20000
+# max_materials = 4
 # textures = "embedded"   # embedded, beside, any
-# texture_px_most = 1024
+# max_texture_px = 1024
 # texture_formats = ["png", "jpeg"]
 # morphs = "chart"        # any, none, or those of the face chart
-# morphs_most = 60
+# max_morphs = 60
 
 [clip]
 # rates = [30, 60]        # frames per second: 29.97 means 30000/1001
-# longest_s = 10.0
+# max_seconds = 10.0
 # moving = "rotations"    # only rotations, and the place of the hips (and root); or any
 # keys = "thinned"        # uniform (a key on every frame), thinned, any
 # thin_mm = 2.0           # how far thinned motion may be off
 # travel = "none"         # over the ground on: hips, root, none (on the spot), any
 # cycles = ["walk*", "idle*"]   # clips of these names must close
 # names = "[a-z0-9-]+"    # a pattern for names of clips
-# name_longest = 32
+# max_name_length = 32
 # files = "one"           # clips in a file: one, all in one, any
 # with_mesh = "never"     # motions come without the mesh
 
 [file]
 # formats = [".glb"]
-# largest_kib = 20000
-# motion_largest_kib = 96 # of a file without a mesh
-# most_loss_mm = 10.0     # fitting never gives up more than this to meet a size
+# max_kib = 20000
+# max_motion_kib = 96 # of a file without a mesh
+# max_loss_mm = 10.0     # fitting never gives up more than this to meet a size
 
 [severity]                # a rule is a problem unless it is said otherwise: note, warning, problem
 # "figure.height_m" = "warning"

@@ -13,14 +13,25 @@ import numpy as np
 
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap, next_roles
-from fairswap.clip import Clip, Poses
-from fairswap.figure import Figure, Mesh
-from fairswap.kernels import Floats, Integers
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import (
+    IDENTITY,
+    conjugate,
+    multiply,
+    quaternion_between,
+    quaternion_from_matrix,
+    rotate,
+    slerp,
+)
+from fairswap.model.skeleton import Skeleton, WorldTransforms
+from fairswap.model.skinning import inverse_rest_matrices
+from fairswap.model.space import UP
 from fairswap.platform.planning import NewBone, planned_bones
 from fairswap.platform.rules import FigureRules
-from fairswap.rotation import IDENTITY, conjugate, multiply, quaternion_between, quaternion_from_matrix, rotate, slerp
-from fairswap.skeleton import Skeleton, WorldTransforms
-from fairswap.skinning import inverse_rest_matrices
 
 _SOFT_M = 0.03
 
@@ -65,7 +76,7 @@ def rebuilt(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: FigureR
     )  # fmt: skip
 
 
-def carried_over(clip: Clip, made: Rebuilt) -> Clip:
+def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
     """A clip of the old skeleton on the new one: every bone turns in the world as what it stands for."""
     old, new = made.old, made.figure.skeleton
     world = clip.world()
@@ -83,37 +94,28 @@ def carried_over(clip: Clip, made: Rebuilt) -> Clip:
     for number, parent in enumerate(new.parents.tolist()):
         rotation = turned[number].T
         local[number] = (rotation if parent < 0 else multiply(conjugate(turned[parent].T), rotation)).T
-    moved, tracks = _places(clip, made, world, turned)
-    poses = Poses(
-        new, local, np.array(moved, dtype=np.intp), np.stack(tracks) if tracks else None, clip.poses.morph_tracks
-    )
+    poses = PoseBuilder(new, local, _translations(clip, made, world, turned), clip.poses.morph_tracks).poses()
     keyed = frozenset(i for i, bone in enumerate(made.bones) if bone.first in clip.keyed or bone.second in clip.keyed)
-    return replace(clip, poses=poses, keyed=keyed, origin=None, kept=None)
+    return clip.with_poses(poses, keyed=keyed)
 
 
-def _places(clip: Clip, made: Rebuilt, world: WorldTransforms, turned: Floats) -> tuple[list[int], list[Floats]]:
-    """Tracks of the bones that have a place of their own in the clip: the hips, and what is moved besides."""
+def _translations(clip: Clip, made: Rebuilt, world: WorldTransforms, turned: Floats) -> dict[int, Floats]:
+    """Tracks of the bones that have a position of their own in the clip: the hips, and what is moved besides."""
     new = made.figure.skeleton
     translated = set(clip.poses.translated_bones.tolist())
-    moved, tracks = [], []
+    moved: dict[int, Floats] = {}
     where = np.empty((len(new), 3, clip.frames))
     for number, bone in enumerate(made.bones):
         parent = int(new.parents[number])
         rest = new.rest_translations[number][:, None]
-        stands = rest if parent < 0 else where[parent] + rotate(turned[parent].T, rest[:, 0]).T
-        where[number] = stands
+        where[number] = rest if parent < 0 else where[parent] + rotate(turned[parent].T, rest[:, 0]).T
         old = bone.first
         own = bone.share == 0.0 and old == bone.second and bone.key != "root"
         if own and (old in translated or (bone.key == "hips" and parent < 0)):
             where[number] = world.position_tracks[old]
-            step = (
-                where[number]
-                if parent < 0
-                else rotate(conjugate(turned[parent].T), (where[number] - where[parent]).T).T
-            )
-            moved.append(number)
-            tracks.append(np.ascontiguousarray(np.broadcast_to(step, (3, clip.frames))))
-    return moved, tracks
+            away = where[number] if parent < 0 else where[number] - where[parent]
+            moved[number] = away.copy() if parent < 0 else rotate(conjugate(turned[parent].T), away.T).T
+    return moved
 
 
 def _away(world: WorldTransforms, rest: Floats, bone: int) -> Floats:
@@ -152,13 +154,13 @@ def _along(number: int, bone: NewBone, places: Floats, parents: Integers, index:
     if found is not None and np.linalg.norm(places[found] - places[number]) > 1e-6:
         step = places[found] - places[number]
     elif bone.key == "head":
-        step = np.array([0.0, 1.0, 0.0])
+        step = UP
     elif bone.key.startswith(("eye", "jaw", "toes", "foot")):
         step = np.array([0.0, 0.0, 1.0])
     else:
         step = places[number] - places[max(int(parents[number]), 0)]
     length = float(np.linalg.norm(step))
-    return step / length if length > 1e-6 else np.array([0.0, 1.0, 0.0])
+    return step / length if length > 1e-6 else UP
 
 
 def _carriers(old: Skeleton, bones: list[NewBone]) -> list[int]:

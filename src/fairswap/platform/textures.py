@@ -6,8 +6,8 @@ from dataclasses import dataclass, replace
 from io import BytesIO
 
 from fairswap.errors import InputError
-from fairswap.figure import Figure
 from fairswap.formats.gltf.materials import with_images
+from fairswap.model.figure import Figure
 
 _SIDE_MOST = 16384  # pixels: a picture larger than that is no texture
 _FOR_CARDS = b"\xabKTX"

@@ -5,21 +5,18 @@ Whatever is chosen, the figure is stood up and turned ahead, and the hips keep t
 
 from __future__ import annotations
 
-import re
 from dataclasses import dataclass, replace
 from itertools import permutations, product
-from pathlib import Path
 
 import numpy as np
 
-from fairswap.bones.known import roles_of
+from fairswap.bones.assignment import roles_of
 from fairswap.bones.roles import SIDES, RoleMap
-from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError, UsageError
-from fairswap.figure import Figure
-from fairswap.files import load
-from fairswap.kernels import Floats
-from fairswap.rotation import (
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import (
     IDENTITY,
     angle_between,
     conjugate,
@@ -29,10 +26,10 @@ from fairswap.rotation import (
     quaternion_from_matrix,
     rotate,
 )
-from fairswap.skeleton import Skeleton, WorldTransforms, local_rotations, world_from_local
+from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
+from fairswap.model.space import UP
+from fairswap.pose.choice import AUTO, PoseChoice
 
-_CHOICE = re.compile(r"(frame|time):(\d+(?:\.\d+)?)s?")
-_NOTHING = np.empty(0, dtype=np.intp)
 _FRAMES = 121
 # A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
 # it is near one.
@@ -63,44 +60,39 @@ class BasePose:
     resting: Floats | None = None
 
 
-def base_pose(figure: Figure, roles: RoleMap, choice: str = "auto", clip: Clip | None = None) -> BasePose:
-    """The pose named by ``choice``.
+def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: Clip | None = None) -> BasePose:
+    """The pose that is chosen, standing and facing ahead.
 
     Parameters
     ----------
-    choice : str
+    choice : PoseChoice
         ``auto`` (the rest pose if a person can stand so, once stood up; else the first or last frame of ``clip`` if
-        that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame:N``
-        (counted from 0), ``time:S``, a file of the same family, whose rest pose is taken bone by bone through the
-        roles, or a saved pose (``.toml``): what it turns away from the T counts as the T.
+        that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame``
+        (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose rest pose is taken bone by bone
+        through the roles, or a ``saved`` pose: what it turns away from the T counts as the T.
 
     Raises
     ------
     UsageError
-        For a frame or time that the clip does not have, or an unknown choice.
+        For a frame or time that the clip does not have, or a choice that is no reference.
     ImpossibleError
-        If the other file is of another family.
+        If the other figure is of another family.
     """
+    choice.one_of("auto", "rest", "zero", "frame", "time", "saved", "figure", what="reference pose")
     skeleton = figure.skeleton
-    if choice == "auto":
-        return _automatic(skeleton, roles, clip)
-    if choice == "rest":
+    if choice.kind == "rest":
         return _resting(skeleton, roles, clip, "the rest pose, as asked")
-    if choice == "zero":
+    if choice.kind == "zero":
         zero = np.tile(IDENTITY, (len(skeleton), 1))
         return BasePose(_posed(skeleton, roles, zero), _hips(skeleton, roles), "all rotations zero, as asked")
-    match = _CHOICE.fullmatch(choice)
-    if match:
-        return _from_clip(skeleton, roles, clip, match[1], float(match[2]), figure.name)
-    if Path(choice).suffix == ".toml":
-        base = _automatic(skeleton, roles, clip)
-        return replace(base, said=f"{base.said}; the T with the turns of {Path(choice).name}")
-    if Path(choice).suffix:
-        return _from_file(figure, roles, choice)
-    raise UsageError(
-        f"{choice!r} is no reference pose",
-        remedy="Give auto, rest, zero, frame:N, time:S, a saved pose (.toml), or a file of the same family",
-    )
+    if choice.kind in ("frame", "time"):
+        return _from_clip(skeleton, roles, clip, choice.kind, choice.value, figure.name)
+    if choice.figure is not None:
+        return _from_figure(figure, roles, choice.figure, choice.text)
+    automatic = _automatic(skeleton, roles, clip)
+    if choice.saved is not None:
+        return replace(automatic, said=f"{automatic.said}; the T with the turns of {choice.saved.name}")
+    return automatic
 
 
 def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
@@ -147,7 +139,7 @@ def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:
     """How far each frame is from standing straight: the worst bend of knees and elbows and lean of trunk and legs."""
     at = {role: world.positions[:, bone] for role, bone in roles.bones.items()}
     up = normalized(at["head"] - at["hips"])
-    worst = [angle_between(up, np.array([0.0, 1.0, 0.0]))]
+    worst = [angle_between(up, UP)]
     for side in SIDES:
         for chain in (("upper_arm", "lower_arm", "hand"), ("upper_leg", "lower_leg", "foot")):
             a, b, c = (at[f"{part}_{side}"] for part in chain)
@@ -231,19 +223,18 @@ def _standing_height(world: WorldTransforms, roles: RoleMap, clip: Clip | None) 
     return ankle + float(np.mean(legs))
 
 
-def _from_file(figure: Figure, roles: RoleMap, path: str) -> BasePose:
-    other = load(path).figure
-    theirs = roles_of(other, what=f"the reference {other.name!r}", option="a profile")
+def _from_figure(figure: Figure, roles: RoleMap, other: Figure, name: str) -> BasePose:
+    theirs = roles_of(other, part="reference")
     lacking = [role for role in roles.roles() if role not in theirs.bones and role in roles.bones]
     if len(lacking) > 0.3 * len(roles.bones):
         shown = ", ".join(lacking[:8]) + (" …" if len(lacking) > 8 else "")
-        raise ImpossibleError(f"the reference is of another family; it has no {shown}", file=path)
+        raise ImpossibleError(f"the reference is of another family; it has no {shown}", file=name)
     rotations = figure.skeleton.rest_rotations.copy()
     for role, bone in roles.bones.items():
         if role in theirs.bones:
             rotations[bone] = other.skeleton.rest_rotations[theirs.bones[role]]
     world = _posed(figure.skeleton, roles, rotations)
-    return BasePose(world, _hips(figure.skeleton, roles), f"the rest pose of {Path(path).name}, as asked")
+    return BasePose(world, _hips(figure.skeleton, roles), f"the rest pose of {name}, as asked")
 
 
 def _hips(skeleton: Skeleton, roles: RoleMap) -> Floats:
@@ -251,7 +242,7 @@ def _hips(skeleton: Skeleton, roles: RoleMap) -> Floats:
 
 
 def _posed(skeleton: Skeleton, roles: RoleMap, rotations: Floats) -> WorldTransforms:
-    world = world_from_local(skeleton, rotations[:, :, None], _NOTHING, np.empty((0, 3, 1)))
+    world = world_of_pose(skeleton, rotations)
     about = _righting(world.positions[0], roles)
     return _about_hips(world, IDENTITY if about is None else about, roles, _hips(skeleton, roles))
 
@@ -268,7 +259,7 @@ def _axes(positions: Floats, roles: RoleMap) -> tuple[Floats, Floats]:
 def _facing(positions: Floats, roles: RoleMap) -> Floats:
     """The turn about the vertical that makes the body face ahead."""
     left, _ = _axes(positions, roles)
-    return quaternion_from_axis_angle(np.array([0.0, 1.0, 0.0]), np.arctan2(left[2], left[0]))
+    return quaternion_from_axis_angle(UP, np.arctan2(left[2], left[0]))
 
 
 def _righting(positions: Floats, roles: RoleMap) -> Floats | None:

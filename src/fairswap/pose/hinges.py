@@ -11,10 +11,10 @@ from collections.abc import Iterator
 import numpy as np
 
 from fairswap.bones.roles import FINGERS, SIDES, RoleMap
-from fairswap.clip import Clip
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, normalized, rotate
-from fairswap.skeleton import WorldTransforms
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.rotation import conjugate, normalized, rotate
+from fairswap.model.skeleton import WorldTransforms
 
 # From this bend on a limb shows its axis; fingers lie less exactly.
 _SHOWS_DEGREES, _FINGER_SHOWS_DEGREES = 10.0, 15.0

@@ -14,12 +14,10 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.bones.roles import FINGERS, SIDES, RoleMap, next_roles, role_order, side_of
-from fairswap.clip import Clip
 from fairswap.errors import ImpossibleError
-from fairswap.kernels import Floats
-from fairswap.pose.base import BasePose
-from fairswap.pose.hinges import hinge_axes, hinged_limbs
-from fairswap.rotation import (
+from fairswap.model.arrays import Floats, Value
+from fairswap.model.clip import Clip
+from fairswap.model.rotation import (
     IDENTITY,
     angle_between,
     multiply,
@@ -28,10 +26,11 @@ from fairswap.rotation import (
     quaternion_from_axis_angle,
     rotate,
 )
-from fairswap.skeleton import Skeleton
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import AHEAD, UP
+from fairswap.pose.base import BasePose
+from fairswap.pose.hinges import hinge_axes, hinged_limbs
 
-_DOWN = np.array([0.0, -1.0, 0.0])
-_AHEAD = np.array([0.0, 0.0, 1.0])
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
 # Bones of a finger whose axes are this near to each other lie along one axis.
@@ -40,7 +39,7 @@ _KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
 
 
 @dataclass(frozen=True, eq=False)
-class Reference:
+class ReferencePose(Value):
     """A reference pose.
 
     Attributes
@@ -59,6 +58,10 @@ class Reference:
     hips: Floats
     leg_m: float
     corrections: Mapping[str, float]
+
+    def __post_init__(self) -> None:
+        self.freeze("rotations", ("bones", 4))
+        self.freeze("hips", (3,))
 
 
 def is_finger(role: str) -> bool:
@@ -92,7 +95,7 @@ def neutral_direction(role: str) -> Floats | None:
     if base in ("upper_arm", "lower_arm", "hand"):
         return outward
     if base in ("upper_leg", "lower_leg"):
-        return _DOWN
+        return -UP
     finger, _, part = base.partition("_")
     if finger == "thumb":
         return THUMB_DIRECTION * [outward[0], 1.0, 1.0]
@@ -108,7 +111,7 @@ def t_pose(
     base: BasePose | None = None,
     clip: Clip | None = None,
     fingers_rest: bool = False,
-) -> Reference:
+) -> ReferencePose:
     """Compute the neutral T of a figure from a pose that is upright and faces ahead.
 
     ``what`` names the figure, for errors; ``base`` is the pose, by default the rest pose; a ``clip`` of the skeleton
@@ -155,7 +158,7 @@ def t_pose(
             turns[bone] = IDENTITY
         else:
             turns[bone] = inherited
-    return Reference(
+    return ReferencePose(
         rotations=multiply(turns, rotations),
         hips=base.hips if base else positions[roles.bones["hips"]],
         leg_m=_leg_length(roles, positions),
@@ -173,7 +176,7 @@ def _check_sides(positions: Floats, roles: RoleMap, what: str) -> None:
     if len(ways) == 2 and max(ways) < -0.3:
         raise ImpossibleError(
             f"left and right of {what} are swapped, or it is mirrored: its toes point backward, when its left is left",
-            remedy="Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
+            code="sides-swapped",
         )
 
 
@@ -229,7 +232,7 @@ def _palm_turn(role: str, turn: Floats, roles: RoleMap, positions: Floats, along
     if len(knuckles) < 2:
         return IDENTITY
     across = rotate(turn, positions[roles.bones[knuckles[0]]] - positions[roles.bones[knuckles[-1]]])
-    return _turn_about(along, across, _AHEAD)
+    return _turn_about(along, across, AHEAD)
 
 
 def _hinges(shown: dict[str, Floats]) -> Iterator[tuple[str, Floats, Floats]]:
@@ -256,7 +259,7 @@ def _heading_turn(role: str, foot: int, roles: RoleMap, positions: Floats) -> Fl
     heading[1] = 0.0
     if np.linalg.norm(heading) < 1e-6:
         return IDENTITY
-    return quaternion_between(heading, _AHEAD)
+    return quaternion_between(heading, AHEAD)
 
 
 def _leg_length(roles: RoleMap, positions: Floats) -> float:

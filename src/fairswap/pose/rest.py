@@ -2,19 +2,28 @@
 
 from __future__ import annotations
 
-from typing import Any
+from dataclasses import dataclass
 
 import numpy as np
 
 from fairswap.bones.roles import RoleMap
-from fairswap.figure import Figure
+from fairswap.model.figure import Figure
 
 # Below level, in degrees: up to where arms count as level, and from where as hanging.
 _LEVEL_DEGREES, _HANGING_DEGREES = 15.0, 62.0
 
 
-def rest_pose_of(figure: Figure, roles: RoleMap) -> dict[str, Any]:
-    """``{"kind", "arm_degrees"}``: ``T``, ``A`` or ``arms down``, by how far below level the upper arms point."""
+@dataclass(frozen=True)
+class RestPose:
+    """What pose a figure rests in: ``T``, ``A``, ``arms down``, ``arms up`` or ``uneven``; and how far below level the
+    upper arms point, degrees."""
+
+    kind: str
+    arm_degrees: float
+
+
+def rest_pose_of(figure: Figure, roles: RoleMap) -> RestPose:
+    """By how far below level the upper arms point."""
     places = figure.skeleton.rest.positions[0]
     angles = []
     for side in ("left", "right"):
@@ -30,4 +39,4 @@ def rest_pose_of(figure: Figure, roles: RoleMap) -> dict[str, Any]:
         kind = "arms up"
     else:
         kind = "A" if degrees < _HANGING_DEGREES else "arms down"
-    return {"kind": kind, "arm_degrees": round(degrees, 1)}
+    return RestPose(kind, round(degrees, 1))

@@ -16,11 +16,16 @@ import numpy as np
 
 from fairswap.bones.roles import is_role, role_order
 from fairswap.errors import InputError
-from fairswap.formats.own import struct_from_file
-from fairswap.kernels import Floats
-from fairswap.rotation import quaternion_from_axis_angle, rotation_vector
+from fairswap.formats.outputs import Outputs
+from fairswap.formats.own import new_file, struct_from_file
+from fairswap.model.arrays import Floats
+from fairswap.model.rotation import quaternion_from_axis_angle, rotation_vector
 
-FIRST_LINE = 'fairswap = "pose/1"'
+_MEANING = (
+    "How far each joint is turned away from the neutral T (arms level, palms down, legs straight): degrees",
+    "about the figure's left, up and ahead; seen from its parent. Roles that are not named stay as they are.",
+    "Lowered by 45 degrees, the left arm has [0.0, 0.0, -45.0], the right one [0.0, 0.0, 45.0].",
+)
 # Turns smaller than this are no part of a pose.
 _NOTHING_DEGREES = 0.05
 
@@ -58,7 +63,7 @@ class SavedPose:
         InputError
             With the field that is wrong.
         """
-        read = struct_from_file(path, "pose/1", "a pose", _File)
+        read, _ = struct_from_file(path, "pose/1", "a pose", _File)
         for role, turn in read.turns.items():
             place = f"turns.{role}"
             if not is_role(role):
@@ -70,17 +75,31 @@ class SavedPose:
 
     def text(self) -> str:
         """The file, with what it means."""
-        lines = [
-            FIRST_LINE,
-            f"name = {msgspec.json.encode(self.name).decode()}",
-            "",
-            "# How far each joint is turned away from the neutral T (arms level, palms down, legs straight): degrees",
-            "# about the figure's left, up and ahead; seen from its parent. Roles that are not named stay as they are.",
-            "# Lowered by 45 degrees, the left arm has [0.0, 0.0, -45.0], the right one [0.0, 0.0, 45.0].",
-            "[turns]",
-        ]
-        lines += [f"{role} = [{', '.join(f'{x:.4f}' for x in v.tolist())}]" for role, v in self.turns.items()]
-        return "\n".join(lines) + "\n"
+        import tomlkit
+
+        document = new_file("pose/1")
+        document.add("name", tomlkit.item(self.name))
+        document.add(tomlkit.nl())
+        for line in _MEANING:
+            document.add(tomlkit.comment(line))
+        turns = tomlkit.table()
+        for role, vector in self.turns.items():
+            turns.add(role, [round(x, 4) for x in vector.tolist()])
+        document.add("turns", turns)
+        return tomlkit.dumps(document)
+
+    def save(self, path: str | Path, *, force: bool = False) -> str:
+        """Write the file; give its name.
+
+        Raises
+        ------
+        OutputError
+            If it is there already, or cannot be written.
+        """
+        return Outputs(force=force).write(Path(path), [self.text().encode()])
+
+    def __repr__(self) -> str:
+        return f"<SavedPose {self.name!r}: {len(self.turns)} joints turned away from the T>"
 
 
 def quaternion_from_turn(vector: Floats) -> Floats:

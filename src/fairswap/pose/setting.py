@@ -7,14 +7,19 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fairswap.clip import Clip, Poses
-from fairswap.figure import Figure, deformed_vertices
-from fairswap.kernels import Floats
-from fairswap.pose.measure import Standing, joint_turns
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import angle_between, conjugate, quaternion_from_axis_angle, rotate
+from fairswap.model.skeleton import Skeleton, local_rotations
+from fairswap.model.skinning import bound_at_rest, rebound_mesh
+from fairswap.pose.base import base_pose
+from fairswap.pose.choice import PoseChoice
+from fairswap.pose.measuring import joint_turns
 from fairswap.pose.reference import turned_rotations
-from fairswap.rotation import angle_between, conjugate, quaternion_from_axis_angle, rotate
-from fairswap.skeleton import Skeleton, local_rotations
-from fairswap.skinning import bound_at_rest, rebound_mesh
+from fairswap.pose.rigged import RiggedFigure
 
 # Less than this is rounding: the bone rests as it did.
 _SAME_DEGREES, _SAME_M = 1e-6, 1e-9
@@ -46,19 +51,58 @@ def turns_of_a(degrees: float) -> dict[str, Floats]:
     }
 
 
-def posed_rotations(side: Standing, turns: Mapping[str, Floats], *, onto_rest: bool = False) -> Floats:
+def posed_rotations(rigged: RiggedFigure, turns: Mapping[str, Floats], *, onto_rest: bool = False) -> Floats:
     """World rotations ``(bones, 4)`` of a figure in a pose given as turns of joints away from the neutral T.
 
     Joints without a turn are in the T; with ``onto_rest``, as they are in the figure's own base pose.
     """
     if onto_rest:
-        turns = joint_turns(side) | dict(turns)
-    return turned_rotations(side.figure.skeleton, side.roles, side.reference.rotations, turns)
+        turns = joint_turns(rigged) | dict(turns)
+    return turned_rotations(rigged.skeleton, rigged.roles, rigged.reference.rotations, turns)
 
 
-def rest_skeleton(side: Standing, world: Floats) -> Skeleton:
+def posed_as(rigged: RiggedFigure, choice: PoseChoice, clip: Clip | None = None) -> dict[str, Floats]:
+    """How each joint is turned away from the neutral T in the pose that is chosen, by role.
+
+    ``choice`` is as for :func:`fairswap.pose.base.base_pose`.
+    """
+    return joint_turns(rigged, base_pose(rigged.figure, rigged.roles, choice, clip).world)
+
+
+def skeleton_resting_in(rigged: RiggedFigure, choice: PoseChoice, clip: Clip | None = None) -> Skeleton:
+    """The skeleton of a figure resting in the pose that is chosen.
+
+    Parameters
+    ----------
+    choice : PoseChoice
+        ``t``; ``a`` (arms below level); ``rest``; ``zero``; ``frame`` and ``time`` of ``clip``; a ``saved`` pose, of
+        which only the roles it names are set; or another ``figure``, whose pose is taken over role by role, of whatever
+        family it is.
+
+    Raises
+    ------
+    UsageError
+        For frames that are not there.
+    """
+    choice.one_of("t", "a", "rest", "zero", "frame", "time", "saved", "figure", what="rest pose")
+    if choice.kind == "rest":
+        return rigged.skeleton
+    if choice.kind == "t":
+        return rest_skeleton(rigged, rigged.reference.rotations)
+    if choice.kind == "a":
+        return rest_skeleton(rigged, posed_rotations(rigged, turns_of_a(choice.value)))
+    if choice.saved is not None:
+        return rest_skeleton(rigged, posed_rotations(rigged, choice.saved.rotations(), onto_rest=True))
+    if choice.figure is not None:  # kept parts (spine, shoulders, head) are anatomy and stay
+        other = RiggedFigure.of(choice.figure, clip=choice.clip, part="pose")
+        return rest_skeleton(rigged, posed_rotations(rigged, joint_turns(other), onto_rest=True))
+    world = base_pose(rigged.figure, rigged.roles, choice, clip).world
+    return rest_skeleton(rigged, np.ascontiguousarray(world.rotations[0]))
+
+
+def rest_skeleton(rigged: RiggedFigure, world: Floats) -> Skeleton:
     """The skeleton resting with the world rotations ``(bones, 4)``; the hips so high that the feet keep the ground."""
-    skeleton, roles = side.figure.skeleton, side.roles
+    skeleton, roles = rigged.skeleton, rigged.roles
     parents = skeleton.parents
     local = local_rotations(skeleton, world)
     same = np.degrees(angle_between(local, skeleton.rest_rotations)) < _SAME_DEGREES
@@ -67,13 +111,13 @@ def rest_skeleton(side: Standing, world: Floats) -> Skeleton:
     feet = [roles.bones[role] for role in roles.bones if role.startswith(("foot_", "toes_"))]
     hips = roles.bones["hips"]
     stands = out.rest.positions[0]
-    ground = float(side.base.world.positions[0, feet, 1].min())
-    if side.base.resting is not None:  # the rest pose says nothing: the ground is where straight legs reach to
-        straight = replace(skeleton, rest_rotations=local_rotations(skeleton, side.reference.rotations)).rest.positions[
-            0
-        ]
-        ground = float(straight[feet, 1].min() + side.reference.hips[1] - straight[hips, 1])
-    shift = np.array([side.reference.hips[0], 0.0, side.reference.hips[2]]) - stands[hips]
+    ground = float(rigged.base.world.positions[0, feet, 1].min())
+    if rigged.base.resting is not None:  # the rest pose says nothing: the ground is where straight legs reach to
+        straight = replace(
+            skeleton, rest_rotations=local_rotations(skeleton, rigged.reference.rotations)
+        ).rest.positions[0]
+        ground = float(straight[feet, 1].min() + rigged.reference.hips[1] - straight[hips, 1])
+    shift = np.array([rigged.reference.hips[0], 0.0, rigged.reference.hips[2]]) - stands[hips]
     shift[1] = ground - stands[feet, 1].min()
     if np.linalg.norm(shift) < _SAME_M:
         return out
@@ -99,7 +143,7 @@ def with_rest(figure: Figure, clips: Sequence[Clip], skeleton: Skeleton, skin: s
     turned = np.degrees(angle_between(skeleton.rest_rotations, old.rest_rotations))
     shifted = np.linalg.norm(skeleton.rest_translations - old.rest_translations, axis=1) > _SAME_M
     changed = frozenset(np.flatnonzero((turned > 0) | shifted).tolist())
-    new_clips = tuple(_rebased(clip, skeleton, np.flatnonzero(shifted), changed) for clip in clips)
+    new_clips = tuple(_rebased(clip, skeleton, shifted, changed) for clip in clips)
     meshes = tuple(
         rebound_mesh(mesh, skeleton) if skin == "bind" or (skin == "auto" and bound_at_rest(mesh, old)) else mesh
         for mesh in figure.meshes
@@ -113,12 +157,12 @@ def with_rest(figure: Figure, clips: Sequence[Clip], skeleton: Skeleton, skin: s
 
 def _rebased(clip: Clip, skeleton: Skeleton, shifted: np.ndarray, changed: frozenset[int]) -> Clip:
     """The same motion on another rest: what rested without keys is keyed where it rested."""
-    poses, frames = clip.poses, clip.frames
-    bones = np.union1d(poses.translated_bones, shifted).astype(np.intp)
-    tracks = np.stack([np.broadcast_to(poses.translation_track(bone), (3, frames)) for bone in bones.tolist()] or
-                      [np.empty((3, frames))])[: len(bones)]  # fmt: skip
-    new = Poses(skeleton, poses.rotation_tracks, bones, np.ascontiguousarray(tracks), poses.morph_tracks)
-    return replace(clip, poses=new, keyed=clip.keyed | changed, origin=None)
+    poses = clip.poses
+    translations = {bone: poses.translation_track(bone) for bone in np.flatnonzero(shifted).tolist()}
+    builder = PoseBuilder(
+        skeleton, poses.rotation_tracks, translations | poses.translation_by_bone(), poses.morph_tracks
+    )
+    return clip.with_poses(builder.poses(), keyed=clip.keyed | changed)
 
 
 def _skin_difference(

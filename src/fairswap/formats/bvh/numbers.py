@@ -8,7 +8,7 @@ from io import BytesIO, TextIOWrapper
 import numpy as np
 
 from fairswap.errors import InputError
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
 
 _ROWS_AT_ONCE = 2048
 _BYTES_AT_ONCE = 100_000

@@ -8,19 +8,19 @@ from pathlib import Path
 
 import numpy as np
 
-from fairswap.clip import Clip, Poses
-from fairswap.document import Document
 from fairswap.errors import Finding, InputError
-from fairswap.figure import Figure
 from fairswap.formats.bvh.hierarchy import Joint, parse_hierarchy
 from fairswap.formats.bvh.numbers import rows_from_text
-from fairswap.formats.storage import read_bytes
-from fairswap.kernels import Floats, Integers
-from fairswap.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
-from fairswap.rate import rate_from_text
-from fairswap.rotation import quaternion_from_euler
-from fairswap.skeleton import Skeleton
-from fairswap.space import OURS, Space
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.poses import PoseBuilder, Poses
+from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
+from fairswap.model.rate import rate_from_text
+from fairswap.model.rotation import quaternion_from_euler
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import OURS, Space
 
 _AGAIN = "Export the clip again"
 _MOTION = re.compile(rb"^[ \t]*MOTION[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
@@ -47,9 +47,8 @@ class BvhOrigin:
     poses: Poses
 
 
-def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
-    """Read a ``.bvh``; see :func:`fairswap.load`."""
-    content = read_bytes(path)
+def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
+    """Read the content of a ``.bvh``; see :func:`fairswap.load`."""
     motion = _MOTION.search(content)
     if motion is None:
         raise InputError("there is no line MOTION", remedy="Is it a whole BVH file? " + _AGAIN)
@@ -71,10 +70,7 @@ def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Docum
     space, posture = _space(offsets, parents, rotations, positions, unit, up, path.stem, findings)
     skeleton = _skeleton(joints, parents, offsets, positions, posture, space, path.stem, findings)
     _into_our_space(space, rotations, positions)
-    moved = np.array(sorted(positions), dtype=np.intp)
-    poses = Poses(
-        skeleton, rotations, moved, np.stack([positions[bone] for bone in moved.tolist()]) if len(moved) else None
-    )
+    poses = PoseBuilder(skeleton, rotations, positions).poses()
     source = BvhSource(skeleton, tuple(joints), space, frame_time)
     keyed = frozenset(joint for joint, _, _ in channels)
     clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses))
@@ -195,10 +191,10 @@ def _space(
 ) -> tuple[Space, Posture | None]:
     """Unit, up and forward: from the rest pose, or from the frames where that says nothing or something else."""
     zero = Skeleton(tuple("" for _ in parents), parents, np.tile([0.0, 0.0, 0.0, 1.0], (len(parents), 1)), offsets)
-    moved, frames = np.array(sorted(positions), dtype=np.intp), rotations.shape[2]
+    frames = rotations.shape[2]
     some = sorted({0, frames // 2, frames - 1})
-    tracks = np.stack([positions[i][:, some] for i in moved.tolist()]) if len(moved) else None
-    world = Poses(zero, rotations[:, :, some], moved, tracks).world()
+    moved = {bone: track[:, some] for bone, track in positions.items()}
+    world = PoseBuilder(zero, rotations[:, :, some], moved).poses().world()
     shown = [posture_from_positions(places, parents) for places in world.positions]
     posture, where = posture_of_file(
         posture_from_positions(zero.rest.positions[0], parents), [found for found in shown if found], None
@@ -211,11 +207,11 @@ def _space(
     space = Space(found_up, forward, unit or unit_from_height(height))
     if posture is None:
         message = f"no body with two legs was recognised; taken as {space}"
-        findings.append(Finding("space-guessed", "warning", name, message, "Use --unit and --up if this is wrong"))
+        findings.append(Finding("space-guessed", "warning", name, message))
     else:
         size = height * space.metres
         message = f"{space}: {posture.reason} ({where}), and the bones are {height:.4g} high, {size:.2f} m"
-        findings.append(Finding("space-found", "note", name, message, "Use --unit and --up if this is wrong"))
+        findings.append(Finding("space-found", "note", name, message))
     return space, posture
 
 

@@ -4,34 +4,31 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from fractions import Fraction
-from pathlib import Path
 
 import numpy as np
 
-from fairswap.clip import Clip
 from fairswap.errors import UsageError
-from fairswap.figure import Figure
 from fairswap.formats.bvh.hierarchy import Joint
 from fairswap.formats.bvh.numbers import text_from_rows
 from fairswap.formats.bvh.reading import BvhOrigin, BvhSource
-from fairswap.formats.storage import write_atomically
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, euler_from_quaternion, multiply, rotate
-from fairswap.skeleton import Skeleton
-from fairswap.space import Space
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import conjugate, euler_from_quaternion, multiply, rotate
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import Space
 
 _FRAMES_AT_ONCE = 2048
 
 
-def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | None, force: bool) -> list[Path]:
-    """Write one clip as ``.bvh``; see :func:`fairswap.save`."""
+def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, Iterator[bytes]]:
+    """One clip as ``.bvh``; see :func:`fairswap.formats.files.encode`."""
     if len(clips) != 1:
         raise UsageError(
             f"a BVH file holds one clip, not {len(clips)}",
-            remedy="Pick one with --clip, or give a folder to get one file per clip",
+            code="one-clip-only",
         )
-    write_atomically(path, _chunks(figure, clips[0], space or figure.space), force)
-    return [path]
+    return {name: _chunks(figure, clips[0], space or figure.space)}
 
 
 def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
@@ -42,7 +39,7 @@ def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
     rest_rotations = rest.rotation_tracks[:, :, 0]
     places = (rest.position_tracks[:, :, 0] @ space.turn) / space.metres
     offsets = np.where(skeleton.parents[:, None] >= 0, places - places[skeleton.parents], places)
-    if isinstance(source, BvhSource) and figure.skeleton is source.skeleton:
+    if isinstance(source, BvhSource) and figure.skeleton == source.skeleton:
         # As they stood: a root stood on the floor by us goes back to where it was.
         offsets = np.array([joint.offset for joint in source.joints])
     yield _hierarchy(layout, offsets)

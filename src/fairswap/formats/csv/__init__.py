@@ -1,6 +1,6 @@
 """A plain table of world places and rotations, for spreadsheets and notebooks. Columns: docs/formats.md."""
 
 from fairswap.formats.csv.reading import read
-from fairswap.formats.csv.writing import write
+from fairswap.formats.csv.writing import encode
 
-__all__ = ["read", "write"]
+__all__ = ["encode", "read"]

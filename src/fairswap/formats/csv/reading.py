@@ -10,18 +10,17 @@ from typing import Annotated, Any
 import msgspec
 import numpy as np
 
-from fairswap.clip import Clip, Poses
-from fairswap.document import Document
 from fairswap.errors import Finding, InputError
-from fairswap.figure import Figure
 from fairswap.formats.csv.writing import FIRST_LINE, PARTS
-from fairswap.formats.storage import read_bytes
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, multiply, normalized, rotate, without_sign_jumps
-from fairswap.skeleton import Skeleton
-from fairswap.space import OURS
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import conjugate, multiply, normalized, rotate, without_sign_jumps
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import OURS
 
-_AGAIN = "Write the table again with 'fairswap convert' or 'fairswap clip'"
 _Three = Annotated[list[float], msgspec.Meta(min_length=3, max_length=3)]
 _Four = Annotated[list[float], msgspec.Meta(min_length=4, max_length=4)]
 
@@ -35,10 +34,10 @@ class _Bone(msgspec.Struct, frozen=True):
     keyed: bool = True
 
 
-def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
-    """Read a ``.csv`` of ours; see :func:`fairswap.load`. It is in metres and upright by definition."""
+def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
+    """Read the content of a ``.csv`` of ours; see :func:`fairswap.load`. It is in metres and upright by definition."""
     try:
-        lines = read_bytes(path).decode("utf-8-sig").splitlines()
+        lines = content.decode("utf-8-sig").splitlines()
     except UnicodeDecodeError:
         raise InputError("it is not UTF-8 text", remedy="Save it as CSV (UTF-8)") from None
     comments = [(number, line[1:].strip()) for number, line in enumerate(lines, 1) if line.startswith("#")]
@@ -49,7 +48,7 @@ def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Docum
     body = [(number, line) for number, line in enumerate(lines, 1) if line.strip() and not line.startswith("#")]
     values = _numbers(body[1:], 1 + len(bones) * len(PARTS)) if len(body) > 1 else np.empty((0, 1))
     if not len(values):
-        raise InputError("there is no frame in it", remedy=_AGAIN)
+        raise InputError("there is no frame in it", code="table-again")
     findings: list[Finding] = []
     world = _filled(values[:, 1:], path.stem, findings).reshape(len(values), len(bones), len(PARTS))
     clip = _clip(name, rate, skeleton, world, frozenset(i for i, bone in enumerate(bones) if bone.keyed))
@@ -72,11 +71,11 @@ def _head(comments: list[tuple[int, str]], stem: str) -> tuple[str, Fraction, li
             elif key.strip() == "bone":
                 bones.append(msgspec.convert(value, _Bone))
         except (json.JSONDecodeError, msgspec.ValidationError, ValueError, ZeroDivisionError) as error:
-            raise InputError(f"{key.strip()} cannot be read ({error})", place=place, remedy=_AGAIN) from None
+            raise InputError(f"{key.strip()} cannot be read ({error})", place=place, code="table-again") from None
     if not 0 < rate <= 100_000:
         raise InputError("its rate is missing or no rate", place="# rate", remedy='Write # rate = "30", say')
     if not bones:
-        raise InputError("no bone is described in it", place="# bone", remedy=_AGAIN)
+        raise InputError("no bone is described in it", place="# bone", code="table-again")
     return name, rate, bones
 
 
@@ -84,9 +83,9 @@ def _skeleton(bones: list[_Bone]) -> Skeleton:
     for number, bone in enumerate(bones):
         if not -1 <= bone.parent < number:
             problem = f"bone {bone.name!r} hangs on bone {bone.parent}, which does not come before it"
-            raise InputError(problem, place="# bone", remedy=_AGAIN)
+            raise InputError(problem, place="# bone", code="table-again")
         if not np.isfinite([*bone.place, *bone.turn]).all() or not any(bone.turn):
-            raise InputError(f"the rest of bone {bone.name!r} is no transform", place="# bone", remedy=_AGAIN)
+            raise InputError(f"the rest of bone {bone.name!r} is no transform", place="# bone", code="table-again")
     return Skeleton(
         tuple(bone.name for bone in bones),
         np.array([bone.parent for bone in bones], dtype=np.intp),
@@ -101,14 +100,16 @@ def _numbers(rows: list[tuple[int, str]], columns: int) -> Floats:
     for index, (number, line) in enumerate(rows):
         cells = line.split(",")
         if len(cells) != columns:
-            raise InputError(f"it has {len(cells)} cells, {columns} are needed", place=f"line {number}", remedy=_AGAIN)
+            raise InputError(
+                f"it has {len(cells)} cells, {columns} are needed", place=f"line {number}", code="table-again"
+            )
         try:
             out[index] = [float(cell) if cell.strip() else np.nan for cell in cells]
         except ValueError:
             bad = next(cell for cell in cells if cell.strip() and not _is_float(cell))
-            raise InputError(f"{bad[:30]!r} is no number", place=f"line {number}", remedy=_AGAIN) from None
+            raise InputError(f"{bad[:30]!r} is no number", place=f"line {number}", code="table-again") from None
     if np.isinf(out).any():
-        raise InputError("a number in it is infinite", remedy=_AGAIN)
+        raise InputError("a number in it is infinite", code="table-again")
     return out
 
 
@@ -126,7 +127,7 @@ def _filled(values: Floats, name: str, findings: list[Finding]) -> Floats:
     if not gaps.any():
         return values
     if gaps.all(axis=0).any():
-        raise InputError("a column holds no number at all", remedy=_AGAIN)
+        raise InputError("a column holds no number at all", code="table-again")
     frames = np.arange(len(values))
     for column in np.flatnonzero(gaps.any(axis=0)).tolist():
         known = ~gaps[:, column]
@@ -135,14 +136,14 @@ def _filled(values: Floats, name: str, findings: list[Finding]) -> Floats:
     message = (
         f"{int(gaps.sum())} empty cells in {len(rows)} frames ({rows[0]} to {rows[-1]}) filled from their neighbours"
     )
-    findings.append(Finding("gaps-filled", "warning", name, message, "Look at them with 'fairswap clip draw'"))
+    findings.append(Finding("gaps-filled", "warning", name, message))
     return values
 
 
 def _clip(name: str, rate: Fraction, skeleton: Skeleton, world: Floats, keyed: frozenset[int]) -> Clip:
     places, turns = world[:, :, :3], world[:, :, 3:]
     if not np.linalg.norm(turns, axis=2).all():
-        raise InputError("a rotation in it is all zeros", remedy=_AGAIN)
+        raise InputError("a rotation in it is all zeros", code="table-again")
     turns = normalized(turns)
     tracks = np.empty((len(skeleton), 4, len(world)))
     moved = {}
@@ -155,7 +156,5 @@ def _clip(name: str, rate: Fraction, skeleton: Skeleton, world: Floats, keyed: f
             place = rotate(undo, places[:, bone] - places[:, parent])
         tracks[bone] = without_sign_jumps(np.ascontiguousarray(local.T))
         if np.abs(place - skeleton.rest_translations[bone]).max() > 1e-9 * max(1.0, float(np.abs(places).max())) * 100:
-            moved[bone] = np.ascontiguousarray(place.T)
-    bones = np.array(sorted(moved), dtype=np.intp)
-    stack = np.stack([moved[bone] for bone in bones.tolist()]) if moved else None
-    return Clip(name, rate, Poses(skeleton, tracks, bones, stack), keyed)
+            moved[bone] = place.T
+    return Clip(name, rate, PoseBuilder(skeleton, tracks, moved).poses(), keyed)

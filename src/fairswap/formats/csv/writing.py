@@ -4,26 +4,23 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterator, Sequence
-from pathlib import Path
 
 import numpy as np
 
-from fairswap.clip import Clip
 from fairswap.errors import UsageError
-from fairswap.figure import Figure
-from fairswap.formats.storage import write_atomically
-from fairswap.space import Space
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.space import Space
 
 FIRST_LINE = '# fairswap = "motion/1"'
 PARTS = ("x", "y", "z", "qx", "qy", "qz", "qw")
 
 
-def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | None, force: bool) -> list[Path]:
-    """Write one clip as ``.csv``; see :func:`fairswap.save`. The table is always in metres, +Y up, facing +Z."""
+def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, Iterator[bytes]]:
+    """One clip as ``.csv``; see :func:`fairswap.formats.files.encode`. It is always in metres, +Y up, facing +Z."""
     if len(clips) != 1:
-        raise UsageError(f"a table holds one clip, not {len(clips)}", remedy="Pick one with --clip, or give a folder")
-    write_atomically(path, _lines(clips[0]), force)
-    return [path]
+        raise UsageError(f"a table holds one clip, not {len(clips)}", code="one-clip-only")
+    return {name: _lines(clips[0])}
 
 
 def _lines(clip: Clip) -> Iterator[bytes]:

@@ -1,6 +1,6 @@
 """glTF 2.0 (ISO/IEC 12113), as ``.glb`` and ``.gltf``; VRM 1.0 files are glTF too."""
 
 from fairswap.formats.gltf.reading import read
-from fairswap.formats.gltf.writing import write
+from fairswap.formats.gltf.writing import encode
 
-__all__ = ["read", "write"]
+__all__ = ["encode", "read"]

@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.gltf.container import Container
-from fairswap.kernels import Floats
+from fairswap.model.arrays import Floats
 
 COMPONENT_TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT2": 4, "MAT3": 9, "MAT4": 16}

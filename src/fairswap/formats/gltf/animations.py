@@ -10,9 +10,9 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.accessors import floats_from_accessor, item
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.schema import Animation
-from fairswap.kernels import Floats
-from fairswap.rate import rate_from_interval
-from fairswap.rotation import normalized, slerp
+from fairswap.model.arrays import Floats
+from fairswap.model.rate import rate_from_interval
+from fairswap.model.rotation import normalized, slerp
 
 _WIDTHS = {"rotation": 4, "translation": 3, "scale": 3}
 _MOST_FRAMES = 4_000_000

@@ -6,12 +6,13 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.figure import Figure, Mesh
 from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
-from fairswap.kernels import Floats
-from fairswap.rotation import conjugate, multiply, quaternion_from_matrix, rotate
-from fairswap.space import OURS, Space
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh
+from fairswap.model.rotation import conjugate, multiply, quaternion_from_matrix, rotate
+from fairswap.model.space import OURS, Space
 
 
 def build_document(figure: Figure, space: Space, packer: Packer) -> tuple[dict[str, Any], list[int], list[int]]:

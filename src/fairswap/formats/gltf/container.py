@@ -9,6 +9,7 @@ import struct
 from base64 import b64decode
 from binascii import Error as Base64Error
 from dataclasses import dataclass
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 from urllib.parse import unquote
@@ -44,16 +45,27 @@ class Container:
         """Bytes of all buffers: nothing in the file can honestly count more elements than that."""
         return sum(len(buffer) for buffer in self.buffers) + 65536
 
+    @cached_property
+    def files(self) -> tuple[str, ...]:
+        """The file, and those beside it that it points to."""
+        given = [row.uri for row in self.document.buffers] + [row.uri for row in self.document.images]
+        uris = [uri for uri in given if uri is not None and not uri.startswith("data:")]
+        return (str(self.path), *(str(self.path.parent / unquote(uri)) for uri in uris if "\0" not in unquote(uri)))
+
 
 def open_container(path: Path) -> Container:
-    """Read a ``.glb`` or ``.gltf`` with all its buffers.
+    """Read a ``.glb`` or ``.gltf`` with all its buffers; errors as in :func:`container_from_bytes`."""
+    return container_from_bytes(read_bytes(path), path)
+
+
+def container_from_bytes(content: bytes, path: Path) -> Container:
+    """The content of a ``.glb`` or ``.gltf``, with all its buffers; ``path`` is where it is (or would be).
 
     Raises
     ------
     InputError
         For anything that is not a whole, uncompressed glTF 2.0 with buffers in it or beside it.
     """
-    content = read_bytes(path)
     binary: memoryview | None = None
     if content[:4] == MAGIC:
         text, binary = _chunks(content)

@@ -16,8 +16,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.formats.gltf.nodes import Tree
-from fairswap.kernels import Floats, Integers
-from fairswap.rotation import (
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.rotation import (
     IDENTITY,
     angle_between,
     conjugate,

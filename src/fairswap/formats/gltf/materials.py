@@ -9,10 +9,11 @@ from dataclasses import dataclass, replace
 from typing import Any
 
 from fairswap.errors import InputError
-from fairswap.figure import Figure, Material
 from fairswap.formats.gltf.accessors import item, view_bytes
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.packing import Packer
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Material
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from typing import Any
 
 import numpy as np
 
 from fairswap.errors import Finding, InputError
-from fairswap.figure import Material, Mesh, vertex_normals
 from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor, item, view_bytes
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
@@ -15,9 +15,10 @@ from fairswap.formats.gltf.materials import MaterialOrigin
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
-from fairswap.kernels import Floats, Integers
-from fairswap.rotation import normalized
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.mesh import Material, Mesh, vertex_normals
+from fairswap.model.rotation import normalized
+from fairswap.model.skeleton import Skeleton
 
 _AGAIN = "Export the file again"
 
@@ -89,9 +90,10 @@ def read_meshes(
         if abs(np.linalg.det(upright[:3, :3])) < 1e-18:
             raise InputError("the mesh is squeezed flat by its node", place=f"nodes[{index}]", remedy=_AGAIN)
         title = node.name or document.meshes[node.mesh].name
-        meshes.append(parts.mesh(title, upright, joints, weights, bind_matrices, node.skin is not None))
-        if node.weights is not None:
-            parts.set_rest_weights(meshes[-1], node.weights)
+        made = parts.mesh(title, upright, joints, weights, bind_matrices, node.skin is not None)
+        if node.weights is not None and len(node.weights) == parts.targets:
+            made = replace(made, morph_weights=np.array(node.weights, dtype=np.float64))
+        meshes.append(made)
         nodes.append(index)
     return tuple(meshes), tuple(nodes)
 
@@ -265,10 +267,6 @@ class _Parts:
         if not self.tangents.any():
             return None
         return np.concatenate([normalized(self.tangents[:, :3] @ linear.T), self.tangents[:, 3:]], axis=1)
-
-    def set_rest_weights(self, mesh: Mesh, weights: list[float]) -> None:
-        if mesh.morph_weights is not None and len(weights) == len(mesh.morph_weights):
-            mesh.morph_weights[:] = weights
 
 
 def _widened(block: Floats, width: int) -> Floats:

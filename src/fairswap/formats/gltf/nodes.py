@@ -11,8 +11,8 @@ import numpy as np
 from fairswap.errors import InputError
 from fairswap.formats.gltf.accessors import item
 from fairswap.formats.gltf.schema import Document
-from fairswap.kernels import Floats
-from fairswap.rotation import matrix_from_quaternion, normalized, rotation_from_stretched
+from fairswap.model.arrays import Floats
+from fairswap.model.rotation import matrix_from_quaternion, normalized, rotation_from_stretched
 
 _AGAIN = "Export the file again"
 

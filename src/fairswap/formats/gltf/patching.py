@@ -11,11 +11,12 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.figure import Figure, Mesh
 from fairswap.formats.gltf.folding import Fold
 from fairswap.formats.gltf.packing import ARRAY_BUFFER, Packer
-from fairswap.kernels import Floats
-from fairswap.skeleton import Skeleton
+from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh
+from fairswap.model.skeleton import Skeleton
 
 
 @dataclass(frozen=True, eq=False)

@@ -7,20 +7,22 @@ from pathlib import Path
 
 import numpy as np
 
-from fairswap.clip import Clip, MorphTrack, Poses
-from fairswap.document import Document
 from fairswap.errors import Finding, InputError
-from fairswap.figure import Figure, Mesh
 from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
-from fairswap.formats.gltf.container import Container, open_container
+from fairswap.formats.gltf.container import Container, container_from_bytes
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.vrm import vrm_roles
-from fairswap.kernels import Floats
-from fairswap.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
-from fairswap.skeleton import Skeleton
-from fairswap.space import OURS, UNITS_M, Space, nearest_direction
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh
+from fairswap.model.poses import MorphTrack, PoseBuilder, Poses
+from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction
 
 _PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 
@@ -54,9 +56,9 @@ class GltfOrigin:
     start_s: float
 
 
-def read(path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
-    """Read a ``.glb`` or ``.gltf``; see :func:`fairswap.load`."""
-    return document_from_container(open_container(path), unit=unit, up=up)
+def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
+    """Read the content of a ``.glb`` or ``.gltf``; see :func:`fairswap.load`."""
+    return document_from_container(container_from_bytes(content, path), unit=unit, up=up)
 
 
 def document_from_container(container: Container, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -80,7 +82,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
         clips += told_clips
         findings += told
     space = max(zip(figures, spaces, strict=True), key=lambda pair: len(pair[0].skeleton), default=(None, OURS))[1]
-    return Document(str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings))
+    return Document(str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings), container.files)
 
 
 def _figure(
@@ -148,7 +150,7 @@ def _to_ours(
         size = f"{height:.4g} {found_unit} tall"
         reason = posture.reason if posture else "you said so"
         message = f"the file is not as glTF asks: {space} ({size}; {reason}); stood up and scaled to metres"
-        findings.append(Finding("space-corrected", "warning", name, message, "Use --unit and --up if this is wrong"))
+        findings.append(Finding("space-corrected", "warning", name, message))
     return space.turn * space.metres
 
 
@@ -233,15 +235,9 @@ def _poses_from_keys(source: GltfSource, keys: dict[tuple[int, str], Keys], time
             moved[bone] = fold.bone_translations(bone, track.sampled(times, rotation=False)).T
     if not np.isfinite(rotations).all():
         raise InputError("a rotation is not a number", place=f"animation {name!r}", remedy="Export the file again")
-    bones = sorted(moved)
-    return Poses(
-        skeleton,
-        rotations,
-        np.array(bones, dtype=np.intp),
-        np.stack([moved[bone] for bone in bones]) if bones else None,
-        tuple(
-            MorphTrack(mesh, keys[node, "weights"].sampled(times, rotation=False).T.copy())
-            for mesh, node in enumerate(source.mesh_nodes)
-            if (node, "weights") in keys
-        ),
+    morphs = tuple(
+        MorphTrack(mesh, keys[node, "weights"].sampled(times, rotation=False).T.copy())
+        for mesh, node in enumerate(source.mesh_nodes)
+        if (node, "weights") in keys
     )
+    return PoseBuilder(skeleton, rotations, moved, morphs).poses()

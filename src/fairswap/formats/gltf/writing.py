@@ -7,12 +7,11 @@ import struct
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
+from urllib.parse import quote
 
 import msgspec
 import numpy as np
 
-from fairswap.clip import Clip, KeptKeys
-from fairswap.figure import Figure
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.nodes import tree_from_nodes
@@ -21,18 +20,19 @@ from fairswap.formats.gltf.patching import Replacement, can_patch, pack_replacem
 from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.formats.gltf.schema import Document
-from fairswap.formats.storage import refuse_existing, write_atomically
-from fairswap.rotation import without_sign_jumps
-from fairswap.space import OURS, Space
+from fairswap.formats.storage import Chunk
+from fairswap.model.clip import Clip, KeptKeys
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import without_sign_jumps
+from fairswap.model.space import OURS, Space
 
 _GENERATOR = "Fair Swap"
 # Differences below this (in quaternion components, metres, weights) are rounding in the file, not motion.
 _SAME = 1e-6
 
 
-def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | None, force: bool) -> list[Path]:
-    """Write a ``.glb`` or ``.gltf``; see :func:`fairswap.save`."""
-    refuse_existing(path, force)
+def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, list[Chunk]]:
+    """A ``.glb`` or ``.gltf``; see :func:`fairswap.formats.files.encode`."""
     packer = Packer()
     source = figure.source
     carried = isinstance(source, GltfSource) and can_patch(figure, source.skeleton, source.meshes)
@@ -42,7 +42,7 @@ def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | N
         kept = [raw["animations"][unchanged[id(clip)]] | {"name": clip.name} for clip in clips if id(clip) in unchanged]
         raw["animations"] = kept
         changed: list[Replacement] = []
-        if figure.skeleton is not source.skeleton or figure.meshes is not source.meshes:
+        if figure.skeleton != source.skeleton or figure.meshes is not source.meshes:
             read = source.skeleton, source.meshes, source.nodes, source.mesh_nodes, source.fold
             changed = patch_document(raw, figure, *read)
         repack(source.container, raw, packer)
@@ -62,10 +62,10 @@ def write(path: Path, figure: Figure, clips: Sequence[Clip], *, space: Space | N
         del raw["animations"]
     raw["asset"] = {**raw["asset"], "generator": _GENERATOR}
     raw["accessors"], raw["bufferViews"] = packer.accessors, packer.views
-    for name in ("accessors", "bufferViews"):
-        if not raw[name]:
-            del raw[name]
-    return _write_files(path, raw, packer, force)
+    for table in ("accessors", "bufferViews"):
+        if not raw[table]:
+            del raw[table]
+    return _files(name, raw, packer)
 
 
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
@@ -113,7 +113,7 @@ def _animation(
     for bone in poses.translated_bones.tolist():
         values = fold.node_translations(bone, poses.translation_track(bone).T)
         rest = fold.node_translations(bone, clip.skeleton.rest_translations[bone])
-        add(nodes[bone], "translation", values, None if bone in clip.keyed else rest, thinned.places.get(bone))
+        add(nodes[bone], "translation", values, None if bone in clip.keyed else rest, thinned.translations.get(bone))
     for track in poses.morph_tracks:
         add(mesh_nodes[track.mesh], "weights", track.weights.T, None)
     if not targets:  # nothing moves: the clip still has its length
@@ -131,23 +131,19 @@ def _animation(
     return {"name": clip.name, "channels": channels, "samplers": samplers}
 
 
-def _write_files(path: Path, raw: dict[str, Any], packer: Packer, force: bool) -> list[Path]:
+def _files(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chunk]]:
     raw.pop("buffers", None)
-    as_text = path.suffix.lower() == ".gltf"
-    binary = path.with_suffix(".bin")
+    as_text = Path(name).suffix.lower() == ".gltf"
+    binary = Path(name).with_suffix(".bin").name
     if packer.length:
-        raw["buffers"] = [{"byteLength": packer.length} | ({"uri": binary.name} if as_text else {})]
+        raw["buffers"] = [{"byteLength": packer.length} | ({"uri": quote(binary)} if as_text else {})]
     text = msgspec.json.encode(raw)
     if as_text:
-        if packer.length:
-            refuse_existing(binary, force)
-            write_atomically(binary, packer.chunks, force)
-        write_atomically(path, [msgspec.json.format(text, indent=1)], force)
-        return [path, binary] if packer.length else [path]
+        files: dict[str, list[Chunk]] = {binary: list(packer.chunks)} if packer.length else {}
+        return files | {name: [msgspec.json.format(text, indent=1)]}
     text += b" " * (-len(text) % 4)
     total = 12 + 8 + len(text) + (8 + packer.length if packer.length else 0)
-    head = [struct.pack("<4sIIII", b"glTF", 2, total, len(text), 0x4E4F534A), text]
+    head: list[Chunk] = [struct.pack("<4sIIII", b"glTF", 2, total, len(text), 0x4E4F534A), text]
     if packer.length:
         head.append(struct.pack("<II", packer.length, 0x004E4942))
-    write_atomically(path, [*head, *packer.chunks], force)
-    return [path]
+    return {name: [*head, *packer.chunks]}

@@ -1,0 +1,95 @@
+"""What is known of a figure's bones, from the surest source: a profile given, the file itself, a profile that fits, or
+what is found in names and shape."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING
+
+from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
+from fairswap.bones.roles import MUST_HAVE, RoleMap
+from fairswap.errors import ImpossibleError
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+
+if TYPE_CHECKING:
+    from fairswap.bones.identification import Identification
+
+# Guesses below the first are left out; --strict refuses what is below the second.
+LEAST, SURE = 0.5, 0.9
+# An edition of a family differs by so many must-have names at most.
+_RENAMED = 3
+
+
+def roles_of(
+    figure: Figure,
+    profile: BoneProfile | None = None,
+    *,
+    part: str = "figure",
+    strict: bool = False,
+    clip: Clip | None = None,
+) -> RoleMap:
+    """The roles of a figure's bones.
+
+    By the ``profile`` given; else as the file itself says (VRM 1.0); else by the saved or built-in profile that names
+    all must-have roles and most others; else found from names, tree and lengths (and a ``clip`` of the figure, where
+    there is one), as far as that is at least half sure.
+
+    ``part`` is what the figure is to the one who reads an error: ``source``, ``target``, ``figure``.
+
+    Raises
+    ------
+    ImpossibleError
+        If must-have roles are missing; it names them. With ``strict`` also if a guess is less than 0.9 sure.
+    """
+    what = f"the {part} {figure.name!r}"
+    if profile is not None:
+        given = profile.assign(figure.skeleton)
+        if given.missing():
+            problem = f"profile {profile.name!r} does not name {_listed(given.missing())} of {what}"
+            raise ImpossibleError(problem, code="profile-incomplete", part=part)
+        return given
+    known = profile_that_fits(figure)
+    if known is not None:
+        return known
+    from fairswap.bones.identification import identify  # only where no profile fits
+
+    found = identify(figure, _named_by_an_edition(figure), clip)
+    roles = found.role_map(LEAST)
+    if roles.missing():
+        raise ImpossibleError(_why_not(found, roles, what), code="bones-unknown", part=part)
+    unsure = {role: c for role, c in roles.confidences.items() if c < SURE}
+    if strict and unsure:
+        shown = ", ".join(f"{role} ({confidence:.2f})" for role, confidence in list(unsure.items())[:6])
+        raise ImpossibleError(f"bones of {what} are guesses below {SURE}: {shown}", code="bones-unsure", part=part)
+    return roles
+
+
+def profile_that_fits(figure: Figure) -> RoleMap | None:
+    """The roles as the file itself says, or by the saved or built-in profile that fits best; None if none fits."""
+    if figure.known_roles and not RoleMap(figure.known_roles, "").missing():
+        return RoleMap(dict(figure.known_roles), "the file itself")
+    candidates = [profile.assign(figure.skeleton) for profile in (*saved_profiles(), *built_in_profiles())]
+    fitting = [roles for roles in candidates if not roles.missing()]
+    return max(fitting, key=lambda roles: len(roles.bones)) if fitting else None
+
+
+def _named_by_an_edition(figure: Figure) -> dict[str, int]:
+    """The roles that a profile names which fits but for a bone or two, as another edition of its family would."""
+    best: dict[str, int] = {}
+    for profile in (*saved_profiles(), *built_in_profiles()):
+        named = profile.assign(figure.skeleton)
+        if len(named.missing()) <= _RENAMED and len(named.bones) > len(best):
+            best = dict(named.bones)
+    return best
+
+
+def _why_not(found: Identification, roles: RoleMap, what: str) -> str:
+    if not found.answers:
+        return f"the bones of {what} are not known: {found.findings[0].message}"
+    missing = roles.missing()
+    have = len(MUST_HAVE) - len(missing)
+    return f"of {what} only {have} of {len(MUST_HAVE)} must-have roles were found; missing: {_listed(missing)}"
+
+
+def _listed(roles: list[str]) -> str:
+    return ", ".join(roles[:8]) + (f" and {len(roles) - 8} more" if len(roles) > 8 else "")

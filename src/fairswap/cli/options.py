@@ -1,0 +1,216 @@
+"""Options that several commands share, each said once; groups of them reach a command as one object."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass
+from functools import wraps
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, TypeVar
+
+import click
+
+from fairswap.cli.output import Output, note
+
+if TYPE_CHECKING:
+    from fairswap.model.document import Document
+
+Function = TypeVar("Function", bound=Callable[..., Any])
+
+
+class InputFile(click.Path):
+    """A file that is read; noted, so that nothing of this run is written over it."""
+
+    def __init__(self) -> None:
+        super().__init__(path_type=Path)
+
+    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> Any:
+        path = Path(str(super().convert(value, parameter, context)))
+        note("inputs", path)
+        return path
+
+
+class NameOrFile(click.ParamType):
+    """Something built in, or a file: noted as an input if it is one."""
+
+    name = "text"
+
+    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> Any:
+        if Path(value).is_file():
+            note("inputs", value)
+        return value
+
+
+INPUT = InputFile()
+NAME_OR_FILE = NameOrFile()
+OUTPUT = click.Path(path_type=Path)
+
+out = click.option("-o", "--out", required=True, type=OUTPUT, metavar="OUT", help="Write this file.")
+bones = click.option("--bones", type=NAME_OR_FILE, metavar="P", help="Bone profile of the figure: a file or a name.")
+picture = click.option("--picture", type=OUTPUT, metavar="FILE.png", help="Draw a sheet of it.")
+source_bones = click.option(
+    "--source-bones", type=NAME_OR_FILE, metavar="P", help="Bone profile of the source: a file or a built-in name."
+)
+target_bones = click.option(
+    "--target-bones", type=NAME_OR_FILE, metavar="P", help="Bone profile of the target: a file or a built-in name."
+)
+source_reference = click.option(
+    "--source-reference", type=NAME_OR_FILE, default="auto", metavar="POSE",
+    help="Reference pose of the source: auto, rest, zero, frame:N, time:S (of its clip), a saved pose, or a file.",
+)  # fmt: skip
+target_reference = click.option(
+    "--target-reference", type=NAME_OR_FILE, default="auto", metavar="POSE",
+    help="The same for the target, of its own clip.",
+)  # fmt: skip
+_hands_reference = click.option(
+    "--hands-reference", type=NAME_OR_FILE, default="auto", metavar="POSE",
+    help="What counts as alike for fingers: auto (straight), rest (as each rests), or a saved pose (.toml).",
+)  # fmt: skip
+_strict = click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
+_as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
+_quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
+_force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
+_unit = click.option(
+    "--unit", type=click.Choice(["m", "dm", "cm", "mm", "in", "ft"]),
+    help="Unit of the (source) file, if found wrongly.",
+)  # fmt: skip
+_up = click.option(
+    "--up", type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]),
+    help="Up axis of the (source) file, if found wrongly.",
+)  # fmt: skip
+_MOTION = (
+    click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
+                 help="Where the way over the ground goes: hips (default), a root bone (added if needed), or none."),
+    click.option("--scale-travel", type=click.FloatRange(0.0, 1e4), metavar="FACTOR",
+                 help="Multiply travel by this; without, by the ratio of the legs."),
+    click.option("--root-turns", is_flag=True, help="With --travel root: the root takes the heading of the hips, too."),
+    click.option("--feet", type=click.Choice(["planted", "free"]), default="planted",
+                 help="Keep standing feet where they stand (default), or leave them as carried over."),
+    click.option("--hands", type=click.Choice(["meet", "free"]), default="meet",
+                 help="Hands meet what the source's meet (default), or are left as carried over."),
+    click.option("--reach", type=click.FloatRange(0.0, 1.0), default=1.0, metavar="WEIGHT",
+                 help="How much a touch counts against the posture, 0 to 1."),
+    click.option("--object", "object_", metavar="BONE", help="The source's bone that marks an object hands touch."),
+    click.option("--clear", is_flag=True, help="Push hands out of the own body."),
+    click.option("--layer", "layers", multiple=True, type=INPUT, metavar="FILE.toml",
+                 help="Corrections to put on; may be given several times."),
+)  # fmt: skip
+_FACE = (
+    click.option("--face", "which", type=click.Choice(["all", "only", "none"]), default="all",
+                 help="Carry faces over with the body (default), without it, or not at all."),
+    click.option("--source-face", type=INPUT, metavar="F.toml", help="Face chart of the source."),
+    click.option("--target-face", type=INPUT, metavar="F.toml", help="Face chart of FIGURE."),
+)  # fmt: skip
+
+
+@dataclass(frozen=True)
+class Reading:
+    """How a file is read: its unit and up axis, where found wrongly."""
+
+    unit: str | None
+    up: str | None
+
+    def load(self, path: Path) -> Document:
+        """Read a file."""
+        from fairswap.formats.files import load
+
+        return load(path, unit=self.unit, up=self.up)
+
+
+def reporting(function: Function) -> Function:
+    """A command that reports: it is given ``output``."""
+    return _as_json(_quiet(_gathered(function, "output", Output, "as_json", "quiet")))
+
+
+def writing(function: Function) -> Function:
+    """A command that reports and writes files: it is given ``output``."""
+    return _as_json(_quiet(_force(_gathered(function, "output", Output, "as_json", "quiet", "force"))))
+
+
+def reading(function: Function) -> Function:
+    """A command that reads files whose space may be found wrongly: it is given ``reading``."""
+    return _unit(_up(_gathered(function, "reading", Reading, "unit", "up")))
+
+
+def source_options(function: Function) -> Function:
+    """A command that wants to know whose motion: it is given ``source``."""
+
+    def made(source_bones: Any, source_reference: Any, names: Any, strict: bool) -> Any:
+        from fairswap.jobs.options import SourceOptions
+
+        return SourceOptions(source_bones, source_reference, names, strict)
+
+    inner = _gathered(function, "source", made, "source_bones", "source_reference", "names", "strict")
+    clips = click.option("--clip", "names", multiple=True, metavar="NAME", help="Only this clip; may be repeated.")
+    return clips(source_bones(source_reference(_strict(inner))))
+
+
+def target_options(function: Function) -> Function:
+    """A command that wants to know on whom: it is given ``target``."""
+
+    def made(target_bones: Any, target_reference: Any, hands_reference: Any, keep_clips: bool) -> Any:
+        from fairswap.jobs.options import TargetOptions
+
+        return TargetOptions(target_bones, target_reference, hands_reference, keep_clips)
+
+    names = "target_bones", "target_reference", "hands_reference", "keep_clips"
+    inner = _gathered(function, "target", made, *names)
+    keep = click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
+    return target_bones(target_reference(_hands_reference(keep(inner))))
+
+
+def motion_options(function: Function) -> Function:
+    """A command that retargets motions: it is given ``motion``."""
+
+    def made(layers: tuple[Path, ...], object_: str | None, **more: Any) -> Any:
+        from fairswap.retarget.layers import Layers
+        from fairswap.retarget.options import MotionOptions
+
+        return MotionOptions(object=object_, layers=tuple(Layers.load(path) for path in layers), **more)
+
+    names = "travel", "scale_travel", "root_turns", "feet", "hands", "reach", "object_", "clear", "layers"
+    inner = _gathered(function, "motion", made, *names)
+    for option in reversed(_MOTION):
+        inner = option(inner)
+    return inner
+
+
+def face_options(function: Function) -> Function:
+    """A command that transfers faces: it is given ``face``."""
+
+    def made(which: str, source_face: Path | None, target_face: Path | None) -> Any:
+        from fairswap.jobs.options import FaceOptions
+
+        return FaceOptions(which, source_face, target_face)
+
+    inner = _gathered(function, "face", made, "which", "source_face", "target_face")
+    for option in reversed(_FACE):
+        inner = option(inner)
+    return inner
+
+
+def pairs(texts: tuple[str, ...], option: str, form: str) -> list[tuple[str, str]]:
+    """Texts of the form ``A=B`` as pairs.
+
+    Raises
+    ------
+    click.BadParameter
+    """
+    found = []
+    for text in texts:
+        first, equals, second = text.partition("=")
+        if not (first and equals and second):
+            raise click.BadParameter(f"{text!r} is not {form}", param_hint=option)
+        found.append((first, second))
+    return found
+
+
+def _gathered(function: Function, name: str, made: Callable[..., Any], *parameters: str) -> Function:
+    """The function with some of its options gathered into one object."""
+
+    @wraps(function)
+    def gathering(*arguments: Any, **options: Any) -> Any:
+        given = {parameter: options.pop(parameter) for parameter in parameters}
+        return function(*arguments, **{name: made(**given)}, **options)
+
+    return gathering  # type: ignore[return-value]

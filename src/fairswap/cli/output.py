@@ -1,0 +1,104 @@
+"""What a command may write and say: one object for ``--json``, ``--quiet``, ``--force`` and all files."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Callable, Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+import click
+
+if TYPE_CHECKING:
+    import msgspec
+
+    from fairswap.formats.outputs import Outputs
+
+_DIGITS = 6  # of numbers in reports as data
+
+
+class Output:
+    """The report of a command goes out through this, and so do its files.
+
+    All inputs are known when it is made: files that options and arguments name are noted as they are parsed. An input
+    is never written to.
+    """
+
+    def __init__(self, as_json: bool = False, quiet: bool = False, force: bool = False) -> None:
+        self.as_json, self.quiet, self.force = as_json, quiet, force
+        self._outputs: Outputs | None = None
+
+    @property
+    def files(self) -> Outputs:
+        """The files of this run, each reserved before the first is written."""
+        if self._outputs is None:
+            from fairswap.formats.outputs import Outputs
+
+            self._outputs = Outputs(_noted("inputs"), self.force)
+        return self._outputs
+
+    def reads(self, *documents: Any) -> None:
+        """Note what documents consist of beside the file that was named: buffers, images."""
+        for document in documents:
+            self.files.inputs += [Path(name) for name in document.files]
+
+    def announce(self, *paths: Path | None) -> None:
+        """Say before the work which files it will make: what cannot be written is refused now, not after it."""
+        from fairswap.formats.files import FORMATS, files_of
+
+        for path in paths:
+            if path is not None:
+                self.files.announce(*(files_of(path) if path.suffix.lower() in FORMATS else [path]))
+
+    def write(self, path: Path, content: bytes) -> str:
+        """Write a file, whole or not at all; give its name."""
+        return self.files.write(path, [content])
+
+    @contextmanager
+    def progress(self, total: int, what: str) -> Iterator[Callable[[str], None]]:
+        """A progress bar on stderr if that is a terminal and there is more than one thing to do; else nothing."""
+        if self.quiet or total < 2 or not sys.stderr.isatty():
+            yield lambda _: None
+            return
+        with click.progressbar(
+            length=total, label=what, file=sys.stderr, show_pos=True, item_show_func=lambda name: name or ""
+        ) as bar:
+            yield lambda name: bar.update(1, name)
+
+    def report(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
+        """Print a report to stdout: as data, or as lines for people."""
+        if self.as_json:
+            import msgspec
+
+            data = _rounded(msgspec.to_builtins(report))
+            click.echo(msgspec.json.format(msgspec.json.encode(data), indent=2).decode())
+        elif not self.quiet:
+            for line in lines(report):
+                click.echo(line)
+
+    def failed(self) -> None:
+        """End with status 1: done, but a check found problems."""
+        raise click.exceptions.Exit(1)
+
+
+def note(kind: str, path: str | Path) -> None:
+    """Note a file that an option or argument names, for this run."""
+    context = click.get_current_context(silent=True)
+    if context is not None:
+        context.find_root().meta.setdefault(f"fairswap.{kind}", []).append(Path(path))
+
+
+def _noted(kind: str) -> list[Path]:
+    context = click.get_current_context(silent=True)
+    return list(context.find_root().meta.get(f"fairswap.{kind}", [])) if context is not None else []
+
+
+def _rounded(data: Any) -> Any:
+    if isinstance(data, float):
+        return round(data, _DIGITS)
+    if isinstance(data, dict):
+        return {key: _rounded(value) for key, value in data.items()}
+    if isinstance(data, list | tuple):
+        return [_rounded(value) for value in data]
+    return data

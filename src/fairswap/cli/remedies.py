@@ -1,0 +1,74 @@
+"""What to do about errors and findings, in the words of the command line; {names} are facts."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, Any
+
+from fairswap.errors import FairSwapError, Finding
+
+if TYPE_CHECKING:
+    from fairswap.platform.checking import RuleResult
+
+_PROFILE = "Draft a profile ('fairswap bones draft FILE -o P.toml'), correct it, and pass it with {option} P.toml"
+_OPTIONS = {"source": "--source-bones", "target": "--target-bones", "result": "--target-bones"}
+
+REMEDIES = {
+    "bone-unsure": "Say so with --say if it is wrong",
+    "bones-guessed": "Look at them with 'fairswap bones show', correct them in a profile ('bones draft')",
+    "bones-unknown": _PROFILE,
+    "bones-unsure": _PROFILE,
+    "correction-large": "See whether it is the right bone ('fairswap bones show'), and look at it "
+    "('fairswap pose measure')",
+    "does-not-fit": "fairswap fit {file} --platform {platform} -o OUT",
+    "does-not-loop": "fairswap clip loop FILE -o OUT",
+    "exists": "Pass --force to replace it, or give another name",
+    "face-lost": "'fairswap face match' shows what each shape becomes",
+    "gaps-filled": "Look at them with 'fairswap clip draw'",
+    "height-wrong": "'fairswap inspect' shows its unit; read it with --unit if that is wrong",
+    "moves-other-bones": "Carry it over to the same figure first, with 'fairswap convert'",
+    "no-face-moves": "'fairswap face draft' shows what it has",
+    "no-cycle": "Cut a cycle out by hand with 'clip cut'",
+    "one-clip-only": "Pick one with --clip, or give a folder to get one file per clip",
+    "profile-incomplete": "Correct it ('fairswap bones check' shows how), or leave {option} out to have bones found",
+    "rule-unknown": "'fairswap platform new' writes every rule with its meaning",
+    "several-figures": "If one is a second copy of the skeleton, which came with clothes, join them with 'bones merge'",
+    "shape-contradicts": "Look at it with 'fairswap face show', or --say",
+    "sides-swapped": "Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
+    "space-corrected": "Use --unit and --up if this is wrong",
+    "space-found": "Use --unit and --up if this is wrong",
+    "space-guessed": "Use --unit and --up if this is wrong",
+    "wants-a-folder": "fairswap fit {file} --platform {platform} -o FOLDER",
+    "table-again": "Write the table again with 'fairswap convert' or 'fairswap clip'",
+}
+
+
+class _Worded(Mapping[str, str]):
+    """The remedies, each with the option that the facts mean."""
+
+    def __init__(self, facts: Mapping[str, Any]) -> None:
+        self.option = _OPTIONS.get(str(facts.get("part")), "--bones")
+
+    def __getitem__(self, code: str) -> str:
+        return REMEDIES[code].replace("{option}", self.option)
+
+    def __iter__(self):  # type: ignore[no-untyped-def]
+        return iter(REMEDIES)
+
+    def __len__(self) -> int:
+        return len(REMEDIES)
+
+
+def worded_error(error: FairSwapError) -> str:
+    """An error as the command line says it."""
+    return error.worded(_Worded(error.facts))
+
+
+def worded_remedy(finding: Finding) -> str:
+    """What to do about a finding."""
+    return finding.worded(_Worded(finding.facts))
+
+
+def worded_rule(row: RuleResult) -> str:
+    """What mends a broken rule."""
+    return row.worded(_Worded(row.facts))

@@ -1,0 +1,100 @@
+"""What reports have in common as data; each command adds a struct of its own. ``--json`` prints them.
+
+Their JSON Schema is made from these types: docs/reports.schema.json holds all of them.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from fairswap.errors import Finding, Severity
+from fairswap.measure.comparison import Comparison, Footing, RoleDifference
+
+if TYPE_CHECKING:
+    from fairswap.platform.checking import RuleResult
+
+
+class Report(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """The base of all reports."""
+
+
+class FindingRow(Report, frozen=True):
+    """One thing worth telling, with what to do about it on the command line."""
+
+    code: str
+    severity: Severity
+    place: str
+    message: str
+    remedy: str
+
+
+class ContactsRow(Report, frozen=True):
+    """Foot contacts of the result against those of the source, seconds of both feet together."""
+
+    source_count: int
+    result_count: int
+    source_s: float
+    kept_s: float
+    lost_s: float
+    invented_s: float
+    kept_share: float
+
+
+class ComparisonRow(Report, frozen=True):
+    """A result held against its source: angles in degrees, the hips' path in percent of the leg."""
+
+    clip: str
+    verdict: str
+    likeness: float
+    looks_same: bool
+    seconds: float
+    duration_difference_s: float
+    limbs_mean_degrees: float
+    limbs_worst_degrees: float
+    limbs_turn_degrees: float
+    hips_mean_percent: float
+    hips_worst_percent: float
+    source_footing: Footing
+    result_footing: Footing
+    contacts: ContactsRow
+    jerk_ratio: float
+    inside_body_s: tuple[float | None, float | None]
+    roles: tuple[RoleDifference, ...]
+
+
+class RuleRow(Report, frozen=True):
+    """One rule of a platform: allowed, measured, and what mends it."""
+
+    rule: str
+    place: str
+    allowed: str
+    measured: str
+    ok: bool
+    severity: Severity
+    remedy: str
+
+
+def finding_rows(findings: Iterable[Finding]) -> tuple[FindingRow, ...]:
+    """Findings as they are reported here."""
+    from fairswap.cli.remedies import worded_remedy
+
+    return tuple(FindingRow(f.code, f.severity, f.place, f.message, worded_remedy(f)) for f in findings)
+
+
+def comparison_row(found: Comparison) -> ComparisonRow:
+    """A comparison as it is reported."""
+    contacts = ContactsRow(**vars(found.contacts), kept_share=found.contacts.kept_share)
+    own = {"contacts": contacts}
+    return ComparisonRow(
+        **{name: own.get(name, getattr(found, name, None)) for name in ComparisonRow.__struct_fields__}  # type: ignore[arg-type]
+    )
+
+
+def rule_row(row: RuleResult) -> RuleRow:
+    """A rule as it is reported."""
+    from fairswap.cli.remedies import worded_rule
+
+    return RuleRow(row.rule, row.place, row.allowed, row.measured, row.ok, row.severity, worded_rule(row))

@@ -1,0 +1,67 @@
+"""The JSON Schema of all reports, made from their types: ``python -m fairswap.cli.schemas`` prints it."""
+
+from __future__ import annotations
+
+from importlib import import_module
+from typing import Any
+
+# What ``--json`` prints, by command.
+REPORTS = {
+    "demo": "demo:DemoReport",
+    "inspect": "inspect:InspectReport",
+    "convert": "convert:ConvertReport",
+    "compare": "compare:CompareReport",
+    "check": "check:CheckReport",
+    "fit": "fit:FitReport",
+    "reel": "reel:ReelReport",
+    "pose measure": "pose:PoseMeasureReport",
+    "pose set": "pose:PoseSetReport",
+    "pose save": "pose:PoseSaveReport",
+    "bones draft": "bones:BonesDraftReport",
+    "bones check": "bones:BonesCheckReport",
+    "bones match": "bones:BonesMatchReport",
+    "bones merge": "bones:BonesMergeReport",
+    "bones list": "bones:BonesListReport",
+    "bones show FILE": "bones:BonesShowReport",
+    "bones show P": "bones:ProfileReport",
+    "platform new": "platform:PlatformNewReport",
+    "platform list": "platform:PlatformListReport",
+    "platform show": "platform:PlatformShowReport",
+    "face draft": "face:FaceDraftReport",
+    "face check": "face:FaceCheckReport",
+    "face match": "face:FaceMatchReport",
+    "face show": "face:FaceShowReport",
+    "face apply": "face:FaceApplyReport",
+    **{f"clip {verb}": "clip_reports:ClipChangeReport"
+       for verb in ("rename", "trim", "mirror", "speed", "reverse", "place", "rate", "thin --every-frame")},
+    "clip cut": "clip_reports:ClipCutReport",
+    "clip join": "clip_reports:ClipJoinReport",
+    "clip loop": "clip_reports:ClipLoopReport",
+    "clip thin": "clip_reports:ClipThinReport",
+    "clip clean": "clip_reports:ClipCleanReport",
+    "clip describe": "clip_reports:ClipDescribeReport",
+    "clip draw": "clip_reports:ClipDrawReport",
+}  # fmt: skip
+
+
+def reports_schema() -> dict[str, Any]:
+    """A JSON Schema (draft 2020-12) whose properties are the commands, each with its report."""
+    import msgspec
+
+    types = {}
+    for words, home in REPORTS.items():
+        module, _, name = home.partition(":")
+        types[words] = getattr(import_module(f"fairswap.cli.{module}"), name)
+    rows, parts = msgspec.json.schema_components(tuple(types.values()), ref_template="#/$defs/{name}")
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "Reports of fairswap, as printed with --json, by command",
+        "properties": dict(zip(types, rows, strict=True)),
+        "$defs": dict(sorted(parts.items())),
+    }
+
+
+if __name__ == "__main__":
+    import json
+
+    print(json.dumps(reports_schema(), indent=1, ensure_ascii=False))

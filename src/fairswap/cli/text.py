@@ -1,0 +1,94 @@
+"""Reports for people: tables, findings, and the sentences that several commands say."""
+
+from __future__ import annotations
+
+import textwrap
+from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import click
+
+if TYPE_CHECKING:
+    from fairswap.cli.reports import ComparisonRow, FindingRow
+    from fairswap.pose.measuring import PartVerdict
+
+_WIDTH = 110  # of reports, so that they stay readable in any window
+_COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
+
+
+def table(rows: Sequence[Sequence[str]], heads: Sequence[str], indent: str = "  ") -> Iterator[str]:
+    """Rows under heads, in columns; numbers (and all but the first column that look so) to the right."""
+    cells = [list(heads), *[list(row) for row in rows]]
+    widths = [max(len(row[i]) for row in cells) for i in range(len(heads))]
+    right = [all(_is_number(row[i]) for row in cells[1:]) for i in range(len(heads))]
+    for number, row in enumerate(cells):
+        parts = [cell.rjust(w) if r else cell.ljust(w) for cell, w, r in zip(row, widths, right, strict=True)]
+        line = (indent + "  ".join(parts)).rstrip()
+        yield click.style(line, bold=True) if number == 0 else line
+
+
+def finding_lines(findings: Iterable[FindingRow]) -> Iterator[str]:
+    """Findings: severity, place, message, what to do."""
+    for finding in findings:
+        word = click.style(f"{finding.severity:8}", fg=_COLORS[finding.severity])
+        said = f"{finding.place}: {finding.message}"
+        if finding.remedy:
+            said = f"{said}. {finding.remedy}" + ("" if finding.remedy.endswith(("?", "!", ".")) else ".")
+        first, *more = textwrap.wrap(said, _WIDTH - 11, break_long_words=False, break_on_hyphens=False)
+        yield f"  {word} {first}"
+        yield from (" " * 11 + line for line in more)
+
+
+def written_lines(paths: Iterable[str], sizes: bool = False) -> Iterator[str]:
+    """The files that were written, on request with their sizes."""
+    for path in paths:
+        yield f"  wrote    {path}" + (f" ({Path(path).stat().st_size / 1024:.0f} KiB)" if sizes else "")
+
+
+def footing_line(row: ComparisonRow) -> str:
+    """How the feet behave in a comparison, in a sentence."""
+    source, result = row.source_footing, row.result_footing
+    return (
+        f"standing foot slides {result.skate_cm_s:.1f} cm/s (source {source.skate_cm_s:.1f}), "
+        f"deepest sole {result.sole_below_cm:.1f} cm below the floor (source {source.sole_below_cm:.1f})"
+    )
+
+
+def inside_lines(row: ComparisonRow) -> Iterator[str]:
+    """A line if hands of the result are inside the own body for longer than the source's."""
+    source, result = row.inside_body_s
+    if result is not None and result > (source or 0.0) + 0.1:
+        yield f"hands are inside the body for {result:.1f} s (source {source or 0.0:.1f}); --clear pushes them out"
+
+
+def contact_line(row: ComparisonRow) -> str:
+    """How foot contacts were kept, in a sentence."""
+    contacts = row.contacts
+    return (
+        f"feet stand {100 * contacts.kept_share:.0f} % of the time the source's do "
+        f"({contacts.lost_s:.2f} s lost, {contacts.invented_s:.2f} s invented); "
+        f"jerk {row.jerk_ratio:.2f} of the source's"
+    )
+
+
+def pose_lines(parts: Iterable[PartVerdict]) -> Iterator[str]:
+    """One line for each body part in which two poses are apart, one for all others."""
+    alike = []
+    for row in parts:
+        if row.state == "same":
+            alike.append(row.part)
+            continue
+        color = {"look": "yellow", "kept": "cyan"}.get(row.state)
+        yield f"{click.style(row.part, fg=color)}: {row.verdict}"
+    if alike:
+        yield f"alike: {', '.join(alike)}"
+
+
+def some(names: Sequence[str], most: int = 6) -> str:
+    """The first few of some names."""
+    return ", ".join(names[:most]) + (" …" if len(names) > most else "")
+
+
+def _is_number(text: str) -> bool:
+    return text.replace(".", "", 1).replace("-", "", 1).isdigit() or text in ("", "-")

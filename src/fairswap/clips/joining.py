@@ -1,0 +1,163 @@
+"""Join clips: each begins where the last one ended, in place and heading, with a blend in which standing feet stand."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES
+from fairswap.clips.features import features_of
+from fairswap.clips.placing import moved_over_ground, stand_of
+from fairswap.clips.resampling import at_rate
+from fairswap.clips.spans import span_of
+from fairswap.errors import UsageError
+from fairswap.measure.contacts import Contacts, Floor, contacts_of
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.model.poses import MorphTrack, PoseBuilder, Poses
+from fairswap.model.rotation import quaternion_from_axis_angle, rotate, slerp
+from fairswap.model.signals import eased, nearness, runs_of
+from fairswap.model.space import UP
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.feet import plant_feet
+
+
+def joined(
+    rigged: RiggedFigure, clips: Sequence[Clip], blend_s: float = 0.3, *, match: bool = False, name: str = ""
+) -> Clip:
+    """The clips one after another, at the rate of the first.
+
+    Each is turned and moved so that it begins where the last one ended, and blended in over ``blend_s`` seconds; a foot
+    that stands then does not slide. With ``match`` the blend is put where the two fit best (a walk into a run, foot on
+    foot), within the last and the first second and a half.
+
+    Raises
+    ------
+    UsageError
+        If there are fewer than two clips, they move other bones, or the blend is longer than one of them.
+    """
+    if len(clips) < 2:
+        raise UsageError("to join takes two clips at least")
+    if not np.isfinite(blend_s) or blend_s < 0.0:
+        raise UsageError(f"a blend of {blend_s} s is none", remedy="Give seconds, 0.3 say")
+    whole = clips[0]
+    for clip in clips[1:]:
+        if clip.skeleton != whole.skeleton:
+            raise UsageError(
+                f"clip {clip.name!r} moves other bones than {clips[0].name!r}",
+                code="moves-other-bones",
+            )
+        other = clip if clip.rate == whole.rate else at_rate(clip, whole.rate)
+        count = max(round(blend_s * float(whole.rate)), 0)
+        if count >= min(whole.frames, other.frames):
+            shortest = min((whole, other), key=lambda c: c.frames)
+            raise UsageError(
+                f"a blend of {blend_s} s is longer than clip {shortest.name!r}", remedy="Take a shorter one"
+            )
+        if match:
+            whole, other = _matched(whole, other, count)
+        whole = _appended(rigged, whole, other, count)
+    return replace(whole, name=name or " + ".join(clip.name for clip in clips), origin=None)
+
+
+def _matched(a: Clip, b: Clip, count: int) -> tuple[Clip, Clip]:
+    """The end of ``a`` and the start of ``b`` taken off so that they fit best over the blend."""
+    reach = round(1.5 * float(a.rate))
+    room_a, room_b = min(reach, a.frames - count - 2), min(reach, b.frames - count - 2)
+    if room_a < 1 or room_b < 1:
+        return a, b
+    features = [features_of(clip.poses) for clip in (a, b)]
+    ends = features[0][:, a.frames - 1 - room_a :]
+    starts = features[1][:, : room_b + 1]
+    moving = [np.gradient(part, axis=1) * float(a.rate) * 0.1 for part in (ends, starts)]
+    states = [np.concatenate([part, speed]) for part, speed in zip((ends, starts), moving, strict=True)]
+    apart = (states[0] ** 2).sum(axis=0)[:, None] + (states[1] ** 2).sum(axis=0)[None] - 2.0 * states[0].T @ states[1]
+    # The best pair, and of those as good the one that keeps most.
+    kept = (np.arange(room_a + 1)[:, None] - np.arange(room_b + 1)[None]) / (room_a + room_b)
+    i, j = np.unravel_index(int(np.argmin(apart - 1e-3 * kept * apart.mean())), apart.shape)
+    # The blend is around that moment: half of it before, half after.
+    half = count // 2
+    last = min(a.frames - 1 - room_a + int(i) + half, a.frames - 1)
+    first = max(int(j) - half, 0)
+    return span_of(a, 0, last), span_of(b, first, b.frames - 1)
+
+
+def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
+    """``b`` after ``a``, the last ``count`` frames of ``a`` going over into the first of ``b``."""
+    at = a.frames - 1 - count
+    heading, spot = stand_of(a, at + count // 2)
+    own_heading, own_spot = stand_of(b, count // 2)
+    turn = heading - own_heading
+    about = quaternion_from_axis_angle(UP, turn)
+    b = moved_over_ground(b, turn, spot - rotate(about, own_spot))
+    share = eased(np.linspace(0.0, 1.0, count + 1)) if count else np.ones(1)
+    poses_a, poses_b = a.poses, b.poses
+    frames = at + b.frames
+    over = slice(at, at + count + 1)
+    tracks = np.concatenate([poses_a.rotation_tracks[:, :, :at], poses_b.rotation_tracks], axis=2)
+    first = poses_a.rotation_tracks[:, :, at:].transpose(0, 2, 1)
+    second = poses_b.rotation_tracks[:, :, : count + 1].transpose(0, 2, 1)
+    tracks[:, :, over] = slerp(first, second, share).transpose(0, 2, 1)
+    ends = poses_a.edit(), poses_b.edit()
+    translations = {
+        bone: _crossed(ends[0].translation_track(bone), ends[1].translation_track(bone), at, count, share)
+        for bone in {*ends[0].translations, *ends[1].translations}
+    }
+    meshes = {track.mesh for track in (*poses_a.morph_tracks, *poses_b.morph_tracks)}
+    morphs = tuple(MorphTrack(mesh, _morphs(poses_a, poses_b, mesh, at, count, share)) for mesh in sorted(meshes))
+    built = PoseBuilder(poses_a.skeleton, np.ascontiguousarray(tracks), translations, morphs).poses()
+    joined = a.with_poses(built, keyed=a.keyed | b.keyed)
+    if count < 2:
+        return joined
+    return _with_standing_feet(rigged, joined, a, b, at, count, frames)
+
+
+def _crossed(a: Floats, b: Floats, at: int, count: int, share: Floats) -> Floats:
+    out = np.concatenate([a[:, :at], b], axis=1)
+    out[:, at : at + count + 1] = a[:, at:] * (1.0 - share) + b[:, : count + 1] * share
+    return out
+
+
+def _morphs(a: Poses, b: Poses, mesh: int, at: int, count: int, share: Floats) -> Floats:
+    rows = [next((track.weights for track in poses.morph_tracks if track.mesh == mesh), None) for poses in (a, b)]
+    size = next(row for row in rows if row is not None).shape[0]
+    full = [np.zeros((size, poses.frames)) if row is None else row for row, poses in zip(rows, (a, b), strict=True)]
+    return _crossed(full[0], full[1], at, count, share)
+
+
+def _with_standing_feet(rigged: RiggedFigure, joined: Clip, a: Clip, b: Clip, at: int, count: int, frames: int) -> Clip:
+    """Feet that stand at the blend, in the one clip or the other, planted there; elsewhere nothing changes."""
+    own = [contacts_of(rigged, clip) for clip in (a, b)]
+    heel: dict[str, np.ndarray] = {}
+    ball: dict[str, np.ndarray] = {}
+    for side in SIDES:
+        for out, part in ((heel, "heel"), (ball, "ball")):
+            mask = np.zeros(frames, dtype=bool)
+            mask[: a.frames] |= getattr(own[0], part)[side]
+            later = getattr(own[1], part)[side]
+            mask[at:] |= later
+            # In the blend a foot stands if it does so in the clip that counts more.
+            middle = at + count // 2
+            mask[at:middle] = getattr(own[0], part)[side][at:middle]
+            mask[middle : at + count + 1] = later[middle - at : count + 1]
+            out[side] = mask
+    edit = joined.poses.edit()
+    contacts = Contacts(heel, ball, Floor(rigged.floor_m))
+    plant_feet(rigged, contacts, float(joined.rate), ChainWorld(edit))
+    inside = np.zeros(frames, dtype=bool)
+    inside[at : at + count + 1] = True
+    # A stance that reaches out of the blend is planted as a whole: its place may differ from where the foot was before.
+    for side in SIDES:
+        for start, stop in runs_of(heel[side] | ball[side]):
+            if start <= at + count and stop > at:
+                inside[start:stop] = True
+    share = nearness(inside, 0.25 * float(joined.rate))
+    before = joined.poses
+    mixed = slerp(before.rotation_tracks.transpose(0, 2, 1), edit.rotation_tracks.transpose(0, 2, 1), share)
+    edit.rotation_tracks = np.ascontiguousarray(mixed.transpose(0, 2, 1))
+    for bone, track in before.translation_by_bone().items():
+        edit.translations[bone] = track * (1.0 - share) + edit.translations[bone] * share
+    return joined.with_poses(edit.poses())

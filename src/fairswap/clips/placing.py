@@ -1,0 +1,47 @@
+"""Where a clip stands and faces: move it over the ground, begin at the origin, face ahead."""
+
+from __future__ import annotations
+
+import numpy as np
+from numpy.typing import ArrayLike
+
+from fairswap.clips.features import carrier_of, carrier_world, heading_of, world_above
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
+from fairswap.model.space import UP
+
+
+def moved_over_ground(clip: Clip, turn: ArrayLike, shift: ArrayLike) -> Clip:
+    """The clip turned about the vertical by ``turn`` radians (about the origin), then shifted by ``shift`` metres.
+
+    Both are one value, or one for each frame: ``()`` or ``(frames,)``, and ``(3,)`` or ``(frames, 3)``.
+    """
+    poses, frames = clip.poses, clip.frames
+    about = quaternion_from_axis_angle(UP, np.broadcast_to(np.asarray(turn, dtype=np.float64), (frames,)))
+    carrier = carrier_of(poses)
+    # What is above the carrier stays: a root that does not travel is where it always was.
+    above_rotation, above_position = world_above(poses, carrier)
+    rotation, position = carrier_world(poses)
+    undo = conjugate(above_rotation)
+    edit = poses.edit()
+    edit.rotation_tracks[carrier] = multiply(undo, multiply(about, rotation)).T
+    moved = rotate(about, position) + np.asarray(shift, dtype=np.float64)
+    edit.translations[carrier] = rotate(undo, moved - above_position).T
+    return clip.with_poses(edit.poses(), keyed=clip.keyed | {carrier})
+
+
+def stand_of(clip: Clip, frame: int) -> tuple[float, Floats]:
+    """Heading (radians, against how the carrier rests) and place over the ground ``(3,)`` in one frame."""
+    rotation, position = carrier_world(clip.poses)
+    return float(heading_of(clip.poses, rotation)[frame]), position[frame] * [1.0, 0.0, 1.0]
+
+
+def placed(clip: Clip, at: ArrayLike = (0.0, 0.0), facing_degrees: float | None = 0.0) -> Clip:
+    """The clip beginning at ``at`` (metres, to the left and ahead), facing ``facing_degrees`` to the left of ahead;
+    None leaves the heading."""
+    heading, spot = stand_of(clip, 0)
+    turn = 0.0 if facing_degrees is None else np.radians(facing_degrees) - heading
+    x, z = np.asarray(at, dtype=np.float64)
+    about = quaternion_from_axis_angle(UP, turn)
+    return moved_over_ground(clip, turn, np.array([x, 0.0, z]) - rotate(about, spot))

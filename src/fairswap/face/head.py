@@ -1,0 +1,146 @@
+"""Heads: a figure's face with the chart of what its shapes do, read from clips and driven in clips."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from functools import cached_property
+from pathlib import Path
+
+import numpy as np
+
+from fairswap.bones.assignment import roles_of
+from fairswap.bones.profile import BoneProfile, profile_named
+from fairswap.bones.roles import RoleMap
+from fairswap.errors import ImpossibleError
+from fairswap.face.bones import activations_from_bones, face_bones, put_on_bones
+from fairswap.face.chart import FaceChart
+from fairswap.face.drafting import FaceDraft, draft_face
+from fairswap.face.geometry import FaceFrame, head_frame
+from fairswap.formats.files import document_of
+from fairswap.model.arrays import Floats, Value
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.poses import MorphTrack
+
+
+@dataclass(frozen=True, eq=False)
+class Head(Value):
+    """The face of a figure with the chart of what its shapes do; without a chart one is drafted.
+
+    ``roles`` are None of a bare head, whose bones are not known.
+    """
+
+    figure: Figure
+    roles: RoleMap | None
+    given_chart: FaceChart | None = None
+    clips: tuple[Clip, ...] = ()
+
+    @classmethod
+    def of(
+        cls, what: Document | Figure | str | Path, *, bones: BoneProfile | str | Path | None = None,
+        chart: FaceChart | str | Path | None = None,
+    ) -> Head:  # fmt: skip
+        """The head of a document's main figure; a bare head, whose bones are not known, does as well.
+
+        Raises
+        ------
+        ImpossibleError
+            If a bone profile is given and does not fit.
+        """
+        document = document_of(what)
+        figure = document.figure
+        return cls(figure, roles_if_known(figure, bones), chart_of(chart), document.clips_of(figure))
+
+    @cached_property
+    def drafted(self) -> FaceDraft:
+        """What is found out about the head by itself."""
+        return draft_face(self.figure, self.roles, self.clips)
+
+    @cached_property
+    def chart(self) -> FaceChart:
+        return self.given_chart or self.drafted.chart
+
+    @cached_property
+    def frame(self) -> FaceFrame:
+        """Where the face is, by the bones."""
+        return head_frame(self.figure, self.roles)
+
+    @cached_property
+    def bones(self) -> dict[str, int]:
+        """The bones that poses of the chart move."""
+        if self.roles is None:
+            return {}
+        own = face_bones(self.figure.skeleton, self.roles, self.frame)
+        used = {bone for shape in self.chart.shapes.values() for bone in shape.bones}
+        return {name: bone for name, bone in own.items() if name in used}
+
+    def moves(self, clip: Clip) -> bool:
+        """Whether a clip does anything with this face."""
+        return bool(np.abs(self.activations(clip)).max(initial=0.0) > 0.01)
+
+    def activations(self, clip: Clip) -> Floats:
+        """How much of each way of each shape a clip uses: ``(ways, frames)``."""
+        weights: dict[str, Floats] = {}
+        for track in clip.poses.morph_tracks:
+            for name, row in zip(self.figure.meshes[track.mesh].morph_names, track.weights, strict=True):
+                if name in self.chart.shapes and name not in weights:
+                    weights[name] = row
+        out = self.chart.activations(weights) if weights else np.zeros((len(self.chart.columns), clip.frames))
+        numbers, from_bones = activations_from_bones(self.chart, clip.poses, self.bones, self.frame)
+        if numbers:
+            out[numbers] = from_bones
+        return out
+
+    def units(self, clip: Clip) -> Floats:
+        """What a clip does in units: ``(units, frames)``."""
+        return np.asarray(self.chart.matrix @ self.activations(clip))
+
+    def performed(self, shares: Floats, clip: Clip) -> Clip:
+        """``clip`` (of this figure) with the face driven by ``shares`` of the chart's ways."""
+        weights = self.chart.file_weights(shares)
+        tracks = []
+        for number, mesh in enumerate(self.figure.meshes):
+            if any(name in weights for name in mesh.morph_names):
+                zero = np.zeros(clip.frames)
+                rows = np.stack([np.asarray(weights.get(name, zero)) for name in mesh.morph_names])
+                tracks.append(MorphTrack(number, rows))
+        numbers = [i for i, (name, _) in enumerate(self.chart.columns) if self.chart.shapes[name].bones]
+        shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
+        moved = put_on_bones(shapes, shares[numbers], self.figure.skeleton, self.bones, self.frame)
+        return _with_face(clip, moved, tuple(tracks))
+
+
+def roles_if_known(figure: Figure, bones: BoneProfile | str | Path | None = None) -> RoleMap | None:
+    """The roles of a figure's bones; None where there are none to speak of, as in a bare head.
+
+    Raises
+    ------
+    ImpossibleError
+        If a bone profile is given and does not fit.
+    """
+    try:
+        return roles_of(figure, None if bones is None else profile_named(bones))
+    except ImpossibleError:
+        if bones is not None:
+            raise
+        return None
+
+
+def chart_of(chart: FaceChart | str | Path | None) -> FaceChart | None:
+    """A chart itself, or one from a file."""
+    return FaceChart.load(chart) if isinstance(chart, str | Path) else chart
+
+
+def _with_face(clip: Clip, moved: Mapping[int, tuple[Floats, Floats]], tracks: tuple[MorphTrack, ...]) -> Clip:
+    """The clip with bones of the face moved, and with morph tracks instead of its own."""
+    edit = clip.poses.edit()
+    rest = clip.skeleton.rest_translations
+    for bone, (rotation, translation) in moved.items():
+        edit.rotation_tracks[bone] = rotation
+        if bone in edit.translations or np.abs(translation - rest[bone][:, None]).max() > 1e-7:
+            edit.translations[bone] = translation
+    replaced = {track.mesh for track in tracks}
+    others = tuple(track for track in clip.poses.morph_tracks if track.mesh not in replaced)
+    return clip.with_poses(edit.poses(morph_tracks=(*others, *tracks)), keyed=clip.keyed | frozenset(moved))

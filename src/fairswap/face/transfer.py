@@ -1,0 +1,154 @@
+"""Transfer faces: source weights become units over time, units become the target's weights.
+
+Units are reached as nearly as the target's shapes can, at once as units and as places of the face that move: so what a
+head cannot show is made by what looks most like it.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from fractions import Fraction
+
+import numpy as np
+
+from fairswap.bones.roles import RoleMap
+from fairswap.errors import Finding, UsageError
+from fairswap.face.anatomy import landmark_displacements
+from fairswap.face.bones import face_bones
+from fairswap.face.chart import FaceChart
+from fairswap.face.geometry import head_frame
+from fairswap.face.head import Head
+from fairswap.face.solve import bounded_weights
+from fairswap.face.units import UNITS
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.poses import Poses
+
+# Against a unit of 1: how much a landmark's way of one head size counts. Most go some 0.04 of it.
+_PLACES_COUNT, _UNITS_COUNT = 14.0, 0.6
+_SAME = 0.999
+_LOST = 0.15
+
+
+@dataclass(frozen=True)
+class LostUnit:
+    """A unit that the target cannot show: how much of it at most, when, and what was done instead."""
+
+    unit: str
+    wanted: float
+    lost: float
+    at_s: float
+    instead: tuple[str, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class TransferredFace:
+    """A clip with its face, what was used, and what could not be shown."""
+
+    clip: Clip
+    used: tuple[str, ...]
+    lost: tuple[LostUnit, ...]
+
+    @property
+    def findings(self) -> list[Finding]:
+        """What was lost, in a line."""
+        if not self.lost:
+            return []
+        worst = ", ".join(f"{row.unit.replace('_', ' ')} ({row.lost:.0%} at {row.at_s:.2f} s)" for row in self.lost[:4])
+        more = f" and {len(self.lost) - 4} more" if len(self.lost) > 4 else ""
+        message = f"the face cannot show {worst}{more}; the nearest it can was used"
+        return [Finding("face-lost", "note", self.clip.name, message)]
+
+
+@dataclass(frozen=True, eq=False)
+class FaceSwap:
+    """Two heads made ready: what the source's face does, the target's face does as nearly as it can."""
+
+    source: Head
+    target: Head
+
+    def transfer(self, clip: Clip, onto: Clip) -> TransferredFace:
+        """The face of ``clip`` (of the source) put on ``onto``, a clip of the target with as many frames.
+
+        Raises
+        ------
+        UsageError
+            If the two clips differ in frames.
+        """
+        if clip.frames != onto.frames:
+            raise UsageError(
+                f"the face has {clip.frames} frames, the body {onto.frames}", remedy="Bring them to one rate"
+            )
+        shares = self.source.activations(clip)
+        return self.perform(np.asarray(self.source.chart.matrix @ shares), onto, shares)
+
+    def perform(self, units: Floats, onto: Clip, source_shares: Floats | None = None) -> TransferredFace:
+        """Units over time ``(units, frames)`` put on ``onto``."""
+        prefer = None if source_shares is None else self._same_shapes() @ source_shares
+        return perform_units(self.target, units, onto, prefer)
+
+    def _same_shapes(self) -> Floats:
+        """Which ways of the target mean the same as which of the source: ``(target ways, source ways)``."""
+        a, b = self.target.chart.matrix, self.source.chart.matrix
+        long_a, long_b = np.linalg.norm(a, axis=0), np.linalg.norm(b, axis=0)
+        alike = (a.T @ b) / np.maximum(np.outer(long_a, long_b), 1e-12) > _SAME
+        names_a, names_b = ([name for name, _ in side.chart.columns] for side in (self.target, self.source))
+        same_name = np.array([[x == y for y in names_b] for x in names_a]).reshape(alike.shape)
+        # Of several that mean the same, the one of the same name, else an equal share of each.
+        named = alike & same_name
+        alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
+        share = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
+        return np.asarray(share * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
+
+
+def perform_units(target: Head, units: Floats, onto: Clip, prefer: Floats | None = None) -> TransferredFace:
+    """Units over time ``(units, frames)`` put on ``onto``, a clip of the target, as nearly as its shapes can."""
+    chart = target.chart
+    metric = np.concatenate([_UNITS_COUNT * np.eye(len(UNITS)), _PLACES_COUNT * landmark_displacements()])
+    most = np.full(len(chart.columns), 1.0)
+    shares = bounded_weights(metric @ chart.matrix, metric @ units, most, prefer)
+    shown = chart.matrix @ shares
+    used = tuple(
+        dict.fromkeys(name for row, (name, _) in enumerate(chart.columns) if shares[row].max(initial=0.0) > 0.02)
+    )
+    return TransferredFace(target.performed(shares, onto), used, _lost(units, shown, shares, chart, float(onto.rate)))
+
+
+def _lost(units: Floats, shown: Floats, shares: Floats, chart: FaceChart, rate: float) -> tuple[LostUnit, ...]:
+    rows = []
+    short = units - shown
+    for number, unit in enumerate(UNITS):
+        worst = int(np.argmax(short[number]))
+        if short[number, worst] < _LOST:
+            continue
+        # What stands in: shapes in use at that moment that do not contain the unit, by how their places move alike.
+        ways = landmark_displacements()
+        towards = ways.T[number] @ ways @ chart.matrix * shares[:, worst]
+        towards[chart.matrix[number] > 0.0] = 0.0
+        best = [chart.columns[i][0] for i in np.argsort(-towards)[:2].tolist() if towards[i] > 1e-4]
+        rows.append(LostUnit(unit, float(units[number, worst]), float(short[number, worst]), worst / rate, tuple(best)))
+    return tuple(sorted(rows, key=lambda row: -row.lost))
+
+
+def needs_face(figure: Figure, clip: Clip, roles: RoleMap, target_roles: RoleMap) -> bool:
+    """Whether a clip does something with its face that carrying the body over does not: morphs, or bones of the face.
+
+    Jaw and eyes go with the body where both figures have bones for them.
+    """
+    if any(np.abs(track.weights).max(initial=0.0) > 1e-3 for track in clip.poses.morph_tracks):
+        return True
+    shared = {roles.bones[role] for role in ("jaw", "eye_left", "eye_right") if role in roles.bones}
+    shared &= {roles.bones[role] for role in target_roles.bones if role in roles.bones}
+    for bone in face_bones(figure.skeleton, roles, head_frame(figure, roles)).values():
+        if bone not in shared:
+            turns, places = clip.poses.rotation_tracks[bone], clip.poses.translation_track(bone)
+            if np.ptp(turns, axis=1).max() > 1e-4 or np.ptp(places, axis=1).max(initial=0.0) > 1e-5:
+                return True
+    return False
+
+
+def still_clip(figure: Figure, name: str, rate: Fraction, frames: int) -> Clip:
+    """A clip in which a figure rests, for a face alone."""
+    rotations = np.repeat(figure.skeleton.rest_rotations[:, :, None], frames, axis=2)
+    return Clip(name, rate, Poses(figure.skeleton, rotations))

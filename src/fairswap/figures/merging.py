@@ -1,0 +1,63 @@
+"""Join second copies of a skeleton, as come with clothes, with the figure's own bones, skin weights and all."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from pathlib import Path
+
+from fairswap.bones.copies import copies_of
+from fairswap.bones.identification import identify
+from fairswap.errors import ImpossibleError
+from fairswap.formats.files import document_of
+from fairswap.formats.gltf.merging import container_with_merged_joints
+from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.model.document import Document
+
+
+@dataclass(frozen=True, eq=False)
+class Merged:
+    """A document with the copies' skins on the main figure's bones: each bone with the one it was joined with, and
+    those that stay since a skin has both."""
+
+    document: Document
+    joined: tuple[tuple[str, str], ...]
+    kept: tuple[str, ...]
+
+    def __repr__(self) -> str:
+        return f"<Merged {self.document.figure.name!r}: {len(self.joined)} bones joined>"
+
+
+def merge(what: Document | str | Path) -> Merged:
+    """Join second copies of the skeleton, as come with clothes, with the figure's own bones.
+
+    Copies are whole skeletons beside the figure's, and single bones inside it, that stand where its bones stand and are
+    called alike.
+
+    Raises
+    ------
+    ImpossibleError
+        If there is no copy, or the file is no glTF.
+    """
+    document = document_of(what)
+    main = document.figure
+    source = main.source
+    if not isinstance(source, GltfSource):
+        raise ImpossibleError("only glTF files hold skins that could be joined", file=document.file)
+    into: dict[int, int] = {}
+    rows = []
+    for other in document.figures:
+        if other is main:
+            continue
+        for bone, partner in copies_of(main, other).items():
+            into[other.source.nodes[bone]] = source.nodes[partner]
+            rows.append((other.skeleton.names[bone], main.skeleton.names[partner], other.source.nodes[bone]))
+    for bone, partner in identify(main).duplicates:
+        into[source.nodes[bone]] = source.nodes[partner]
+        rows.append((main.skeleton.names[bone], main.skeleton.names[partner], source.nodes[bone]))
+    if not into:
+        raise ImpossibleError(
+            "there is no second copy of the skeleton in it", file=document.file, remedy="Nothing needs to be joined"
+        )
+    container, kept = container_with_merged_joints(source.container, into)
+    joined = tuple((name, partner) for name, partner, node in rows if node not in kept)
+    return Merged(document_from_container(container), joined, tuple(name for name, _, node in rows if node in kept))

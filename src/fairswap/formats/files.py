@@ -1,0 +1,208 @@
+"""Load and save any format we know: the one place where suffixes become readers and writers."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from importlib import import_module
+from pathlib import Path
+from typing import BinaryIO, NamedTuple
+
+from fairswap.errors import FairSwapError, UsageError
+from fairswap.formats.outputs import Outputs
+from fairswap.formats.storage import Chunk, read_bytes
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.space import Space
+
+
+class _Format(NamedTuple):
+    name: str
+    module: str
+    beside: tuple[str, ...] = ()  # suffixes of files that are written beside the one named
+
+
+# Adding a format touches its own folder and one row here. A module has ``read(content, path, unit, up)`` and
+# ``encode(figure, clips, name, space)``, which gives the files to write by their names, the one named last.
+FORMATS = {
+    ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf"),
+    ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",)),
+    ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.gltf"),
+    ".bvh": _Format("BVH", "fairswap.formats.bvh"),
+    ".csv": _Format("CSV table of motion", "fairswap.formats.csv"),
+}
+Encoded = Mapping[str, Iterable[Chunk]]
+
+
+def load(
+    source: str | Path | bytes | BinaryIO, *, format: str | None = None, unit: str | None = None, up: str | None = None
+) -> Document:
+    """Read a figure, a motion or both.
+
+    >>> import fairswap
+    >>> document = fairswap.load(fairswap.demo_file("juniper.glb"))
+    >>> document.figure.name, len(document.figure.skeleton)
+    ('Juniper', 79)
+
+    Parameters
+    ----------
+    source : path, bytes or binary file
+        A ``.glb``, ``.gltf``, ``.vrm``, ``.bvh`` or ``.csv`` file, or its content.
+    format : str, optional
+        The suffix that says what it is, when the source is no path and has no name: ``".glb"``.
+    unit, up : str, optional
+        The unit (``m dm cm mm in ft``) and the up axis (``+Y``, ``+Z`` …) of the file, when it does not say and
+        what was found from size and posture is wrong.
+
+    Raises
+    ------
+    InputError
+        If the file is not what it says, or damaged.
+    UsageError
+        If the suffix is unknown.
+    """
+    if isinstance(source, str | Path):
+        path = Path(source)
+        row = _row(Path(f"x{format}") if format else path)
+        content = read_bytes(path)
+    else:
+        content = source if isinstance(source, bytes) else source.read()
+        name = getattr(source, "name", "")
+        path = Path(name if isinstance(name, str) and name else f"input{format or ''}")
+        row = _row(Path(f"x{format}") if format else path)
+    read: Callable[..., Document] = import_module(row.module).read
+    try:
+        return read(content, path, unit=unit, up=up)
+    except FairSwapError as error:
+        raise error.in_file(path) from None
+
+
+def save(
+    destination: str | Path | BinaryIO,
+    figure: Figure,
+    clips: Sequence[Clip] = (),
+    *,
+    format: str | None = None,
+    space: Space | None = None,
+    force: bool = False,
+) -> list[str]:
+    """Write a figure with clips (``.glb``, ``.gltf``), or one clip alone (``.bvh``, ``.csv``).
+
+    The figure's document is carried through: materials, textures and whatever else we do not understand. Clips of
+    the figure's own document that were not changed are written as they stood. The file appears whole or not at all.
+
+    >>> import fairswap, io
+    >>> juniper = fairswap.load(fairswap.demo_file("juniper.glb")).figure
+    >>> fairswap.save(io.BytesIO(), juniper, format=".glb")
+    []
+
+    Parameters
+    ----------
+    clips : sequence of Clip
+        Clips of ``figure.skeleton``.
+    format : str, optional
+        The suffix that says what to write, when the destination is no path: ``".glb"``.
+    space : Space, optional
+        For formats that do not fix it (BVH): up, forward and unit to write in; default is the figure's own.
+    force : bool
+        Overwrite a file that is there.
+
+    Returns
+    -------
+    list of str
+        The files written: more than one for a ``.gltf`` with its buffer, none for an open file.
+
+    Raises
+    ------
+    OutputError
+        If the file is there already, cannot be written, or is what another file that was read consists of.
+    UsageError
+        If the suffix is unknown, or a clip moves another skeleton.
+    """
+    if isinstance(destination, str | Path):
+        path = Path(destination)
+        outputs = Outputs(_parts_of(figure, path), force)
+        outputs.reserve(*files_of(path))
+        return save_to(outputs, path, figure, clips, space=space)
+    files = encode(figure, clips, f"output{format or ''}", space=space)
+    if len(files) > 1:
+        raise UsageError("this format needs several files", remedy="Give a path, or the format '.glb'")
+    for chunk in next(iter(files.values())):
+        destination.write(chunk)
+    return []
+
+
+def save_to(
+    outputs: Outputs, path: Path, figure: Figure, clips: Sequence[Clip] = (), *, space: Space | None = None
+) -> list[str]:
+    """As :func:`save`, to a path that was reserved among other outputs of the same run."""
+    try:
+        files = encode(figure, clips, path.name, space=space)
+        for name, chunks in files.items():
+            outputs.write(path.with_name(name), chunks)
+    except FairSwapError as error:
+        raise error.in_file(path) from None
+    return [str(path.with_name(name)) for name in reversed(list(files))]
+
+
+def document_of(what: Document | Figure | str | Path) -> Document:
+    """The document itself, one that holds just a figure, or what is in a file."""
+    if isinstance(what, Document):
+        return what
+    if isinstance(what, Figure):
+        return Document(what.name, "", what.space, (what,), ())
+    return load(what)
+
+
+def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None = None) -> Encoded:
+    """The files that :func:`save` would write under ``name``, by their names; the one named is the last.
+
+    Raises
+    ------
+    UsageError
+        If the suffix is unknown, or a clip moves another skeleton.
+    """
+    row = _row(Path(name))
+    for clip in clips:
+        if clip.skeleton != figure.skeleton:
+            raise UsageError(
+                f"clip {clip.name!r} moves another skeleton than figure {figure.name!r}", code="moves-other-bones"
+            )
+    encoder: Callable[..., Encoded] = import_module(row.module).encode
+    return encoder(figure, tuple(clips), name, space=space)
+
+
+def encoded_size(figure: Figure, clips: Sequence[Clip], suffix: str, *, space: Space | None = None) -> int:
+    """How many bytes a file (with what is beside it) would have, without writing it."""
+    files = encode(figure, clips, f"size{suffix}", space=space)
+    return sum(len(chunk) for chunks in files.values() for chunk in chunks)
+
+
+def files_of(path: Path) -> list[Path]:
+    """The files that saving to ``path`` may write."""
+    return [path, *(path.with_suffix(suffix) for suffix in _row(path).beside)]
+
+
+def format_of(path: str | Path) -> str:
+    """The name of the format that the suffix stands for."""
+    return _row(Path(path)).name
+
+
+def _parts_of(figure: Figure, path: Path) -> list[Path]:
+    """What the figure's own file consists of beside itself: to be kept, unless it is that file that is written anew."""
+    container = getattr(figure.source, "container", None)
+    if container is None or not container.files or _same(container.files[0], path):
+        return []
+    return [Path(name) for name in container.files[1:]]
+
+
+def _same(name: str, path: Path) -> bool:
+    return Path(name).resolve() == path.resolve()
+
+
+def _row(path: Path) -> _Format:
+    row = FORMATS.get(path.suffix.lower())
+    if row is None:
+        known = f"Known are {', '.join(FORMATS)}"
+        raise UsageError(f"the suffix {path.suffix!r} is not one we know", file=path, remedy=known)
+    return row

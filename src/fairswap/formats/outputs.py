@@ -1,0 +1,72 @@
+"""What a run is going to write, all known and reserved before the first byte is written."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from pathlib import Path
+
+from fairswap.errors import OutputError
+from fairswap.formats.storage import Chunk, refuse_existing, write_atomically
+
+
+class Outputs:
+    """The outputs of one run.
+
+    Parameters
+    ----------
+    inputs : iterable of path
+        Files that were read, with what they consist of: none is ever written to, forced or not.
+    force : bool
+        Replace files that are there.
+    """
+
+    def __init__(self, inputs: Iterable[str | Path] = (), force: bool = False) -> None:
+        self.inputs, self.force = [Path(name) for name in inputs], force
+        self._announced: set[str] = set()
+        self._reserved: set[str] = set()
+
+    def announce(self, *paths: Path) -> None:
+        """Say before the work begins what will be reserved later; errors as of :meth:`reserve`."""
+        for path in paths:
+            self._check(path)
+            self._announced.add(_key(path))
+
+    def reserve(self, *paths: Path) -> None:
+        """Set paths aside for one result each.
+
+        Raises
+        ------
+        OutputError
+            If one is an input, is another result's already, is there and may not be replaced, or is a folder.
+        """
+        for path in paths:
+            if _key(path) not in self._announced:
+                self._check(path)
+            self._announced.discard(_key(path))
+            self._reserved.add(_key(path))
+
+    def write(self, path: Path, chunks: Iterable[Chunk]) -> str:
+        """Write a file, whole or not at all; give its name. What was not reserved is so now."""
+        if _key(path) not in self._reserved:
+            self.reserve(path)
+        write_atomically(path, chunks, self.force)
+        return str(path)
+
+    def _check(self, path: Path) -> None:
+        if any(_same_file(path, given) for given in self.inputs):
+            raise OutputError("it is an input; inputs are never written to", file=path, remedy="Give another name")
+        if _key(path) in self._announced | self._reserved:
+            raise OutputError("two results would have this name", file=path, remedy="Give one of them another name")
+        refuse_existing(path, self.force)
+
+
+def _key(path: Path) -> str:
+    # Without regard to case: on some systems that is one name.
+    return str(path.absolute()).casefold()
+
+
+def _same_file(a: Path, b: Path) -> bool:
+    try:
+        return a.samefile(b)
+    except OSError:  # one of them is not there
+        return a.absolute() == b.absolute()

@@ -1,0 +1,53 @@
+"""Tables as spreadsheets write them: CSV with commas, semicolons or tabs, quotes, a byte order mark, decimal commas."""
+
+from __future__ import annotations
+
+import csv
+import io
+from pathlib import Path
+
+import numpy as np
+
+from fairswap.errors import InputError
+from fairswap.formats.own import text_of_file
+
+
+def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]]:
+    """The header and the rows (with their line numbers) of a table as spreadsheets write them.
+
+    Raises
+    ------
+    InputError
+        If it is no text, empty, or has a column twice.
+    """
+    text = text_of_file(path)
+    first = next((line for line in text.splitlines() if line.strip()), "")
+    mark = max(",;\t", key=first.count)
+    rows = [
+        (n, [cell.strip() for cell in row]) for n, row in enumerate(csv.reader(io.StringIO(text), delimiter=mark), 1)
+    ]
+    rows = [(n, row) for n, row in rows if any(row)]
+    if len(rows) < 2:
+        raise InputError("the table is empty", file=path, remedy="Its first line names the columns")
+    header = rows[0][1]
+    for name in header:
+        if header.count(name) > 1:
+            raise InputError(f"column {name!r} is there twice", file=path, place="line 1", remedy="Rename one of them")
+    return header, rows[1:]
+
+
+def number_in(cell: str, path: str | Path, place: str) -> float:
+    """A number in a cell, also with a decimal comma.
+
+    Raises
+    ------
+    InputError
+        If it is none, or not finite.
+    """
+    try:
+        value = float(cell.replace(",", "."))
+    except ValueError:
+        raise InputError(f"{cell!r} is no number", file=path, place=place, remedy="Write for example 0.25") from None
+    if not np.isfinite(value):
+        raise InputError(f"{cell!r} is not finite", file=path, place=place, remedy="Write for example 0.25")
+    return value

@@ -1,0 +1,155 @@
+"""Take stock of a document: what an artist wants to know of a file before doing anything with it."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+
+from fairswap.bones.assignment import roles_of
+from fairswap.bones.profile import BoneProfile, profile_named
+from fairswap.bones.roles import RoleMap
+from fairswap.errors import Finding, ImpossibleError
+from fairswap.formats.files import load
+from fairswap.model.cards import html_card
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.pose.rest import RestPose, rest_pose_of
+
+
+@dataclass(frozen=True)
+class SpaceFacts:
+    """Up, forward and unit of a file, and how tall its main figure is."""
+
+    up: str
+    forward: str
+    unit: str
+    height_m: float
+
+
+@dataclass(frozen=True)
+class FigureFacts:
+    """One figure. ``profile`` says where the roles are known from, ``least_sure`` how sure the least sure one is."""
+
+    name: str
+    height_m: float
+    bones: int
+    end_bones: int
+    profile: str | None
+    least_sure: float | None
+    roles: dict[str, str]
+    meshes: int
+    vertices: int
+    max_influences: int
+    morphs: tuple[str, ...]
+    rest_pose: RestPose | None
+
+
+@dataclass(frozen=True)
+class ClipFacts:
+    """One clip. ``rate_fraction`` is the exact rate, as ``30000/1001``."""
+
+    name: str
+    frames: int
+    rate: float
+    rate_fraction: str
+    duration_s: float
+    keyed_bones: int
+    travel_m: float
+    still: bool
+
+
+@dataclass(frozen=True)
+class Inventory:
+    """What is in a file."""
+
+    file: str
+    format: str
+    space: SpaceFacts
+    figures: tuple[FigureFacts, ...]
+    clips: tuple[ClipFacts, ...]
+    findings: tuple[Finding, ...] = field(default=(), repr=False)
+
+    def __repr__(self) -> str:
+        worst = [finding for finding in self.findings if finding.severity != "note"]
+        return (
+            f"<Inventory of {self.file!r}: {len(self.figures)} figures, {len(self.clips)} clips, {len(worst)} doubts>"
+        )
+
+    def _repr_html_(self) -> str:
+        facts: dict[str, object] = {"format": self.format, "height": f"{self.space.height_m:.2f} m"}
+        facts |= {f"figure {figure.name}": f"{figure.bones} bones" for figure in self.figures}
+        facts |= {f"clip {clip.name}": f"{clip.frames} frames at {clip.rate:g}" for clip in self.clips}
+        facts |= {f"{finding.severity}": finding.message for finding in self.findings}
+        return html_card("File", self.file, facts)
+
+
+def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | None = None) -> Inventory:
+    """Take stock of a file: figures, bones, space, rest pose, clips, and what is odd about them.
+
+    >>> import fairswap
+    >>> found = fairswap.inspect(fairswap.demo_file("pip.glb"))
+    >>> found.figures[0].bones, found.figures[0].rest_pose
+    (30, RestPose(kind='A', arm_degrees=45.0))
+
+    Parameters
+    ----------
+    what : path or Document
+    bones : BoneProfile, name or file, optional
+        Which bone is which; without, it is found. Figures whose bones are not known are described without roles.
+
+    Raises
+    ------
+    InputError
+        If the file cannot be read.
+    """
+    document = what if isinstance(what, Document) else load(what)
+    profile = None if bones is None else profile_named(bones)
+    findings = list(document.findings)
+    figures = tuple(_figure(figure, profile, findings) for figure in document.figures)
+    clips = tuple(_clip(clip, findings) for clip in document.clips)
+    if not figures:
+        message = "there is no figure in it: no skin, and no bones that move"
+        findings.append(Finding("no-figure", "problem", document.file, message, "Export it with its skeleton"))
+    space = document.space
+    height = document.figure.height_m if figures else 0.0
+    facts = SpaceFacts(space.up, space.forward, space.unit, height)
+    return Inventory(document.file, document.format, facts, figures, clips, tuple(findings))
+
+
+def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> FigureFacts:
+    try:
+        roles = roles_of(figure, profile)
+    except ImpossibleError as error:
+        roles = RoleMap({}, "")
+        findings.append(Finding("bones-unknown", "warning", figure.name, error.problem))
+    return FigureFacts(
+        name=figure.name,
+        height_m=figure.height_m,
+        bones=len(figure.skeleton),
+        end_bones=len(figure.skeleton.ends),
+        profile=roles.profile or None,
+        least_sure=min(roles.confidences.values(), default=None),
+        roles={role: figure.skeleton.names[roles.bones[role]] for role in roles.roles()},
+        meshes=len(figure.meshes),
+        vertices=sum(len(mesh.vertices) for mesh in figure.meshes),
+        max_influences=figure.max_influences,
+        morphs=tuple(name for mesh in figure.meshes for name in mesh.morph_names),
+        rest_pose=rest_pose_of(figure, roles) if roles.bones else None,
+    )
+
+
+def _clip(clip: Clip, findings: list[Finding]) -> ClipFacts:
+    if clip.still:
+        message = "nothing moves in it: probably the rest pose, exported as a clip"
+        findings.append(Finding("clip-still", "note", clip.name, message))
+    return ClipFacts(
+        name=clip.name,
+        frames=clip.frames,
+        rate=float(clip.rate),
+        rate_fraction=str(clip.rate),
+        duration_s=clip.duration_s,
+        keyed_bones=len(clip.keyed),
+        travel_m=clip.travel_m,
+        still=clip.still,
+    )

@@ -1,0 +1,1 @@
+"""Whole jobs: from files to files."""

@@ -1,0 +1,85 @@
+"""Hold a result against its source: whatever holds a motion against whatever holds another."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from fairswap.errors import UsageError
+from fairswap.formats.files import load
+from fairswap.jobs.options import SourceOptions, TargetOptions
+from fairswap.measure.comparison import Comparison, Motion, compare_motions
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.pose.rigged import RiggedFigure
+
+Compared = str | Path | Document | tuple[Figure, Clip]
+
+
+def compare(
+    source: Compared,
+    result: Compared,
+    *,
+    clip: str | None = None,
+    source_options: SourceOptions | None = None,
+    result_options: TargetOptions | None = None,
+) -> Comparison:
+    """How alike a result and its source look.
+
+    >>> import fairswap
+    >>> juniper = fairswap.load(fairswap.demo_file("juniper.glb")).figure
+    >>> reel = fairswap.reel(juniper).clip
+    >>> fairswap.compare((juniper, reel), (juniper, reel)).limbs_worst_degrees
+    0.0
+
+    Parameters
+    ----------
+    source, result : path, Document, or (figure, clip)
+        What is compared.
+    clip : str, optional
+        The clip of this name in both; without, the first name they have in common, or the only one of each.
+
+    Raises
+    ------
+    UsageError
+        If the two have no clip in common.
+    ImpossibleError
+        If the bones of one of them are not known, or they share no limb.
+    """
+    given, wanted = source_options or SourceOptions(), result_options or TargetOptions()
+    (figure_a, clip_a), (figure_b, clip_b) = _pair(source, result, clip)
+    a = RiggedFigure.of(figure_a, bones=given.bones, reference=given.reference, strict=given.strict, part="source")
+    b = RiggedFigure.of(figure_b, bones=wanted.bones, reference=wanted.reference, part="result")
+    return compare_motions(Motion(a, clip_a), Motion(b, clip_b))
+
+
+def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:
+    both = [load(what) if isinstance(what, str | Path) else what for what in (source, result)]
+    a, b = both
+    if isinstance(a, Document) and isinstance(b, Document):
+        clips = matching_clips(a, b, name)
+        return (a.figure, clips[0]), (b.figure, clips[1])
+    if isinstance(a, Document) or isinstance(b, Document):
+        raise UsageError("compare two files, or two pairs of figure and clip")
+    return a, b
+
+
+def matching_clips(source: Document, result: Document, name: str | None = None) -> tuple[Clip, Clip]:
+    """The clip of the result and the one it came from: of one name, or the only one in each.
+
+    Raises
+    ------
+    UsageError
+        If there is no such pair.
+    """
+    if name is not None:
+        return source.clip(name), result.clip(name)
+    for clip in result.clips_of(result.figure):
+        for other in source.clips_of(source.figure):
+            if other.name == clip.name or (len(source.clips) == 1 and len(result.clips) == 1):
+                return other, clip
+    have = [", ".join(repr(clip.name) for clip in document.clips) or "no clips" for document in (source, result)]
+    raise UsageError(
+        "the two files have no clip in common",
+        remedy=f"{source.file} has {have[0]}, {result.file} has {have[1]}",
+    )

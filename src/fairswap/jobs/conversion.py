@@ -1,0 +1,375 @@
+"""The whole job for one target figure: motions in, converted clips and their proof out.
+
+Read, rig, pair, retarget (transfer, layers, contacts, feet, hands, root motion), face, judge, fit, write.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, replace
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fairswap.bones.assignment import roles_of
+from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
+from fairswap.figures.props import with_object_of
+from fairswap.figures.root import document_with_root, has_root
+from fairswap.formats.files import document_of, files_of, load, save_to
+from fairswap.formats.naming import distinct, file_stem
+from fairswap.formats.outputs import Outputs
+from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
+from fairswap.measure.comparison import Comparison, Motion, compare_motions
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
+from fairswap.retarget.pipeline import Retargeted, retarget
+from fairswap.retarget.swap import Swap
+
+if TYPE_CHECKING:
+    from fairswap.face.head import Head
+    from fairswap.face.transfer import FaceSwap, TransferredFace
+    from fairswap.platform.fitting import Fitted
+    from fairswap.platform.rules import Platform
+
+Motions = str | Path | Document | Sequence[str | Path | Document]
+
+
+@dataclass(frozen=True, eq=False)
+class Conversion:
+    """One clip converted, with what it came from and how alike the two are.
+
+    ``as_transferred`` compares it before feet and hands were treated; it is ``comparison`` itself where nothing was.
+    ``face`` is there where the source's face moves.
+    """
+
+    source: Document
+    swap: Swap
+    original: Clip
+    retargeted: Retargeted
+    comparison: Comparison
+    as_transferred: Comparison
+    face: TransferredFace | None = None
+    travel_scale: float = 1.0
+
+    @property
+    def clip(self) -> Clip:
+        """The result."""
+        return self.retargeted.clip if self.face is None else self.face.clip
+
+    @property
+    def findings(self) -> list[Finding]:
+        """What is worth telling of this clip."""
+        return [*self.retargeted.findings, *(self.face.findings if self.face is not None else ())]
+
+    def __repr__(self) -> str:
+        return f"<Conversion {self.comparison.verdict}>"
+
+
+@dataclass(frozen=True)
+class Failure:
+    """A clip (or a whole file, then ``clip`` is empty) that could not be converted, and why."""
+
+    file: str
+    clip: str
+    error: FairSwapError
+
+
+@dataclass(frozen=True, eq=False)
+class Conversions:
+    """What :func:`convert` did: the target figure with the converted clips, and their proof.
+
+    ``fitted`` is there where the result was made to fit a platform.
+    """
+
+    target: Document
+    sources: tuple[Document, ...]
+    done: tuple[Conversion, ...]
+    failures: tuple[Failure, ...]
+    kept_clips: tuple[Clip, ...]
+    fitted: Fitted | None = None
+
+    @property
+    def figure(self) -> Figure:
+        """The figure that the clips move."""
+        return self.target.figure if self.fitted is None else self.fitted.figure
+
+    @property
+    def clips(self) -> tuple[Clip, ...]:
+        """The figure's own clips that were kept, and the converted ones."""
+        if self.fitted is not None:
+            return self.fitted.clips
+        return (*self.kept_clips, *(row.clip for row in self.done))
+
+    @property
+    def looks_same(self) -> bool:
+        """Whether everything was converted and looks like its source."""
+        return not self.failures and all(row.comparison.looks_same for row in self.done)
+
+    @property
+    def findings(self) -> list[Finding]:
+        """Everything worth telling, of files, figures and clips."""
+        found = [finding for document in (*self.sources, self.target) for finding in document.findings]
+        found += self.target.left_standing()
+        found += [finding for row in self.done for finding in row.findings]
+        found += [finding for swap in dict.fromkeys(row.swap for row in self.done) for finding in swap.findings]
+        return found + list(self.fitted.findings if self.fitted is not None else ())
+
+    def save(self, out: str | Path, *, force: bool = False) -> list[str]:
+        """Write the result: figure and clips into a file, or one file for each clip into a folder; give the names.
+
+        ``.bvh`` and ``.csv`` hold one clip without a figure.
+
+        Raises
+        ------
+        OutputError
+            If a file is there already or cannot be written.
+        """
+        return self.write(Path(out), Outputs(self.inputs, force))
+
+    @property
+    def inputs(self) -> list[str]:
+        """All files that were read."""
+        return [name for document in (*self.sources, self.target) for name in document.files]
+
+    def write(self, out: Path, outputs: Outputs) -> list[str]:
+        """As :meth:`save`, among other outputs of the same run."""
+        if self.fitted is not None:
+            from fairswap.platform.writing import write_fitted
+
+            return write_fitted(self.fitted, out, outputs)
+        converted = [row.clip for row in self.done]
+        return write_clips(self.figure, converted, out, outputs, kept=self.kept_clips)
+
+    def __repr__(self) -> str:
+        same = sum(row.comparison.looks_same for row in self.done)
+        failed = f", {len(self.failures)} failed" if self.failures else ""
+        return f"<Conversions onto {self.figure.name!r}: {len(self.done)} clips, {same} look the same{failed}>"
+
+
+def convert(
+    motions: Motions,
+    onto: str | Path | Document | Figure,
+    *,
+    source: SourceOptions | None = None,
+    target: TargetOptions | None = None,
+    motion: MotionOptions | None = None,
+    face: FaceOptions | None = None,
+    platform: Platform | str | Path | None = None,
+    step: Callable[[str], None] = lambda _: None,
+) -> Conversions:
+    """Carry motions over to a figure, and compare each with its source.
+
+    >>> import fairswap
+    >>> made = fairswap.convert(fairswap.demo_file("juniper.glb"), fairswap.demo_file("pip.glb"))
+    Traceback (most recent call last):
+    ...
+    fairswap.errors.ImpossibleError: ...juniper.glb: there is no clip in it. Export it with its animation.
+
+    Parameters
+    ----------
+    motions : path, Document, or a sequence of them
+        Whose clips. Of several, one that fails does not stop the others: it is among the ``failures``.
+    onto : path, Document or Figure
+        Who shall move.
+    source, target, motion, face : options, optional
+        See :class:`SourceOptions`, :class:`TargetOptions`, :class:`fairswap.MotionOptions`, :class:`FaceOptions`.
+    platform : Platform, name or file, optional
+        Make the result fit this platform.
+    step : callable
+        Told the name of each clip when it is done.
+
+    Raises
+    ------
+    UsageError
+        If no motion has a clip of a name that was asked for.
+    ImpossibleError
+        If there is no clip, or bones are not known.
+    """
+    source, target, motion, face = (
+        source or SourceOptions(), target or TargetOptions(), motion or MotionOptions(), face or FaceOptions(),
+    )  # fmt: skip
+    given = [motions] if isinstance(motions, str | Path | Document) else list(motions)
+    failures: list[Failure] = []
+    sources = _read(given, failures)
+    performer = document_of(onto)
+    if motion.travel == "root":
+        performer = _with_root(performer, target)
+    clips = [(document, clip) for document in sources for clip in document.clips]
+    several = len(given) > 1 or len(clips) > 1
+    _check_names(source.clips, clips)
+    own_clips = performer.clips_of(performer.figure)
+    rigged = RiggedFigure.of(
+        performer.figure, bones=target.bones, clip=next(iter(own_clips), None), reference=target.reference,
+        hands=target.hands, strict=source.strict, part="target",
+    )  # fmt: skip
+    done: list[Conversion] = []
+    for document in sources:
+        with _going_on(failures if several else None, document.file, ""):
+            if not document.clips:
+                remedy = "Export it with its animation"
+                raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
+        pairs = _Pairs(document, rigged, source, target)
+        for clip in document.clips:
+            if source.clips and clip.name not in source.clips:
+                continue
+            with _going_on(failures if several else None, document.file, clip.name):
+                swap, shown = pairs.swap_for(clip, motion)
+                done.append(_converted(pairs, swap, shown, motion, face))
+            step(clip.name)
+    kept = own_clips if target.keep_clips else ()
+    found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept)
+    return found if platform is None else _fitted(found, platform, target)
+
+
+def write_clips(
+    figure: Figure, clips: Sequence[Clip], out: Path, outputs: Outputs, *, kept: Sequence[Clip] = (), suffix: str = ""
+) -> list[str]:
+    """Write clips into one file, or into a folder one file for each, named after it; all names are reserved first.
+
+    ``out`` is a folder if it is one, or has no suffix; files in it have the suffix ``suffix`` or ``.glb``.
+    """
+    rows = [(path, clips if path == out else [clips[i]]) for i, path in enumerate(paths_for(out, clips, suffix))]
+    for path, _ in rows:
+        outputs.reserve(*files_of(path))
+    return [name for path, own in rows for name in save_to(outputs, path, figure, [*kept, *own])]
+
+
+def paths_for(out: Path, clips: Sequence[Clip], suffix: str = "") -> list[Path]:
+    """``out`` itself, or if it is a folder (or has no suffix) the path for each clip in it."""
+    if out.suffix and not out.is_dir():
+        return [out]
+    stems = distinct([file_stem(clip.name) for clip in clips])
+    return [out / f"{stem}{suffix or '.glb'}" for stem in stems]
+
+
+class _Pairs:
+    """The swaps between the figures of one document and the target, each made once, and so their heads."""
+
+    def __init__(self, document: Document, rigged: RiggedFigure, source: SourceOptions, target: TargetOptions) -> None:
+        self.document, self.target, self.options, self.hands = document, rigged, source, target.hands
+        self.swaps: dict[int, Swap] = {}
+        self.heads: dict[Swap, FaceSwap] = {}
+        self._figures: list[Figure] = []  # kept, so that their identities stay theirs
+
+    def swap_for(self, clip: Clip, motion: MotionOptions) -> tuple[Swap, Clip]:
+        """The swap for a clip, and the clip as it is to be retargeted: with the object that hands touch."""
+        figure = self.document.figure_of(clip)
+        if motion.object is not None:
+            figure, clip = with_object_of(self.document, figure, clip, motion.object)
+        if id(figure) not in self.swaps:
+            hands = "rest" if getattr(self.hands, "kind", "") == "rest" else "auto"
+            rigged = RiggedFigure.of(
+                figure, bones=self.options.bones, clip=clip, reference=self.options.reference, hands=hands,
+                strict=self.options.strict, part="source",
+            )  # fmt: skip
+            self.swaps[id(figure)] = Swap(rigged, self.target)
+            self._figures.append(figure)
+        return self.swaps[id(figure)], clip
+
+
+def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, face: FaceOptions) -> Conversion:
+    """Retarget, judge, face."""
+    made = retarget(swap, clip, motion)
+    original = Motion(swap.source, clip)
+
+    def judged(result: Motion) -> Comparison:
+        return compare_motions(original, result, source_contacts=made.contacts)
+
+    comparison = judged(Motion(swap.target, made.judged))
+    nothing_done = motion == replace(AS_TRANSFERRED, travel=motion.travel, scale_travel=motion.scale_travel)
+    before = (
+        comparison if nothing_done or made.edit is None else judged(Motion(swap.target, made.clip, made.edit.first()))
+    )
+    scale = swap.leg_ratio if motion.scale_travel is None else motion.scale_travel
+    row = Conversion(pairs.document, swap, clip, made, comparison, before, travel_scale=scale)
+    return _with_face(row, face, pairs.heads) if face.which == "only" or _head_moves(row) else row
+
+
+def _head_moves(row: Conversion) -> bool:
+    """Whether anything may move in the source's face: morphs, or bones below its head."""
+    poses = row.original.poses
+    if poses.morph_tracks:
+        return True
+    below = poses.skeleton.below(row.swap.source.roles.bones["head"])
+    if np.isin(poses.translated_bones, below).any():
+        return True
+    return bool(np.ptp(poses.rotation_tracks[below], axis=2).max(initial=0.0) > 1e-4)
+
+
+def _with_face(row: Conversion, options: FaceOptions, heads: dict[Swap, FaceSwap]) -> Conversion:
+    """The face put on, if the source's moves; heads are made ready once for each pair of figures."""
+    # Faces are imported where one may move: most motions have none.
+    from fairswap.face.transfer import FaceSwap, needs_face, still_clip
+
+    swap, clip = row.swap, row.original
+    body = row.retargeted.clip
+    if options.which == "only":
+        body = still_clip(swap.target.figure, body.name, body.rate, body.frames)
+        row = replace(row, retargeted=replace(row.retargeted, clip=body))
+    if options.which == "none" or not needs_face(swap.source.figure, clip, swap.source.roles, swap.target.roles):
+        return row
+    if swap not in heads:
+        heads[swap] = FaceSwap(*_heads(swap, clip, options))
+    if not heads[swap].target.chart.columns:
+        return row  # no face to put it on: the report says that none was carried over
+    return replace(row, face=heads[swap].transfer(clip, body))
+
+
+def _heads(swap: Swap, clip: Clip, options: FaceOptions) -> tuple[Head, Head]:
+    from fairswap.face.chart import FaceChart
+    from fairswap.face.head import Head
+
+    charts = options.source_chart, options.target_chart
+    given = [chart if isinstance(chart, FaceChart) else None for chart in charts]
+    source, target = swap.source, swap.target
+    return Head(source.figure, source.roles, given[0], (clip,)), Head(target.figure, target.roles, given[1])
+
+
+def _fitted(found: Conversions, platform: Platform | str | Path, target: TargetOptions) -> Conversions:
+    from fairswap.platform.fitting import fit_figure
+    from fairswap.platform.rules import platform_named
+
+    fitted = fit_figure(found.target.figure, found.clips, platform_named(platform), target.profile)
+    return replace(found, fitted=fitted)
+
+
+def _read(motions: Sequence[str | Path | Document], failures: list[Failure]) -> list[Document]:
+    """The motions that can be read; of several, one that cannot does not stop the others."""
+    documents = []
+    for given in motions:
+        if isinstance(given, Document):
+            documents.append(given)
+            continue
+        with _going_on(failures if len(motions) > 1 else None, str(given), ""):
+            documents.append(load(given))
+    return documents
+
+
+def _with_root(document: Document, options: TargetOptions) -> Document:
+    """The target with a bone above its hips to put the travel on."""
+    roles = roles_of(document.figure, options.profile, part="target")
+    return document if has_root(document.figure, roles) else document_with_root(document, roles)
+
+
+def _check_names(names: Sequence[str], clips: Sequence[tuple[Document, Clip]]) -> None:
+    known = {clip.name for _, clip in clips}
+    for name in names:
+        if name not in known:
+            have = ", ".join(repr(other) for other in sorted(known)) or "no clips"
+            raise UsageError(f"no clip is called {name!r}", remedy=f"There are {have}")
+
+
+@contextmanager
+def _going_on(failures: list[Failure] | None, file: str, clip: str) -> Iterator[None]:
+    """Put an error on the list, where there is one, and go on."""
+    try:
+        yield
+    except FairSwapError as error:
+        if failures is None:
+            raise
+        failures.append(Failure(file, clip, error))

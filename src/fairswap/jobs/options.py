@@ -1,0 +1,103 @@
+"""What a conversion is asked for, said once: of the source, of the target, of the face. Checked when made."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+from fairswap.bones.profile import BoneProfile, profile_named
+from fairswap.errors import UsageError
+from fairswap.pose.choice import AUTO, PoseChoice, pose_named
+
+if TYPE_CHECKING:
+    from fairswap.face.chart import FaceChart
+
+
+@dataclass(frozen=True)
+class SourceOptions:
+    """Whose motion.
+
+    >>> SourceOptions(bones="saltglass", reference="frame:0").reference.value
+    0.0
+
+    Attributes
+    ----------
+    bones : BoneProfile, name or file, optional
+        Which bone is which; without, it is found.
+    reference : PoseChoice or str
+        In which pose the source counts as standing in the common T; frames and times are of each document's first clip.
+    clips : sequence of str
+        Only clips of these names; without, all.
+    strict : bool
+        Refuse bones that are guesses, of source and target.
+    """
+
+    bones: BoneProfile | str | Path | None = None
+    reference: PoseChoice | str = AUTO
+    clips: tuple[str, ...] = ()
+    strict: bool = False
+
+    def __post_init__(self) -> None:
+        _resolve(self, "bones", profile_named)
+        _resolve(self, "reference", pose_named)
+        object.__setattr__(self, "clips", (self.clips,) if isinstance(self.clips, str) else tuple(self.clips))
+
+
+@dataclass(frozen=True)
+class TargetOptions:
+    """On whom.
+
+    Attributes
+    ----------
+    bones, reference
+        As of :class:`SourceOptions`, for the target and its own first clip.
+    hands : PoseChoice or str
+        What counts as alike for fingers: ``auto`` (straight on both), ``rest`` (as each rests), or a saved pose.
+    keep_clips : bool
+        Whether the figure's own clips stay beside the new ones.
+    """
+
+    bones: BoneProfile | str | Path | None = None
+    reference: PoseChoice | str = AUTO
+    hands: PoseChoice | str = AUTO
+    keep_clips: bool = False
+
+    def __post_init__(self) -> None:
+        _resolve(self, "bones", profile_named)
+        _resolve(self, "reference", pose_named)
+        _resolve(self, "hands", pose_named)
+
+    @property
+    def profile(self) -> BoneProfile | None:
+        """The bone profile that ``bones`` means."""
+        return None if self.bones is None else profile_named(self.bones)
+
+
+@dataclass(frozen=True)
+class FaceOptions:
+    """Whether faces are transferred: ``all`` (with the body), ``only`` (without it) or ``none``; and their charts.
+
+    Without a chart one is drafted.
+    """
+
+    which: str = "all"
+    source_chart: FaceChart | str | Path | None = None
+    target_chart: FaceChart | str | Path | None = None
+    _known: tuple[str, ...] = field(default=("all", "only", "none"), init=False, repr=False)
+
+    def __post_init__(self) -> None:
+        if self.which not in self._known:
+            raise UsageError(f"face is {self.which!r}", remedy=f"Give one of {', '.join(self._known)}")
+        for name in ("source_chart", "target_chart"):
+            if isinstance(getattr(self, name), str | Path):
+                from fairswap.face.chart import FaceChart  # most motions have no face
+
+                _resolve(self, name, FaceChart.load)
+
+
+def _resolve(options: object, name: str, named) -> None:  # type: ignore[no-untyped-def]
+    """Put what a name or file means in its place."""
+    value = getattr(options, name)
+    if value is not None:
+        object.__setattr__(options, name, named(value))

@@ -1,0 +1,1 @@
+"""The judge: how alike two motions look. It knows nothing of how a motion was carried over."""

@@ -1,0 +1,404 @@
+"""How alike two figures move: numbers for "looks the same", of source and result."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order
+from fairswap.errors import ImpossibleError
+from fairswap.measure.contacts import Contacts, contacts_in, contacts_of
+from fairswap.measure.intersection import seconds_inside
+from fairswap.measure.soles import Sole, lowest_and_speed, soles_of
+from fairswap.model.arrays import Floats
+from fairswap.model.cards import html_card
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.model.poses import EarlierPoses, Poses
+from fairswap.model.rotation import angle_between, conjugate, multiply, normalized
+from fairswap.model.signals import widest_mask
+from fairswap.model.skeleton import WorldTransforms
+from fairswap.pose.reference import neutral_direction
+from fairswap.pose.rigged import RiggedFigure
+
+if TYPE_CHECKING:
+    import pandas
+
+Pair = tuple[RiggedFigure, RiggedFigure]
+Worlds = tuple[WorldTransforms, WorldTransforms]
+LIMB_PARTS = ("arms", "legs", "hands")
+# Bounds the memory of a long clip.
+_FRAMES_AT_ONCE = 2048
+# A limb turned by more than this while it points the right way is twisted for all to see.
+_TWISTED_DEGREES = 20.0
+# Whose paths are watched for jerk.
+_JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in ("hand", "foot", "lower_leg")))
+
+
+@dataclass(frozen=True)
+class RoleDifference:
+    """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``.
+
+    ``turn_mean_degrees`` is how differently the bone has turned, twist about its own length included, mean over time.
+    """
+
+    role: str
+    part: str
+    by: str
+    mean_degrees: float
+    worst_degrees: float
+    worst_at_s: float
+    turn_mean_degrees: float
+
+
+@dataclass(frozen=True)
+class Footing:
+    """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, share of
+    time a foot stands."""
+
+    skate_cm_s: float
+    sole_below_cm: float
+    standing_share: float
+
+
+@dataclass(frozen=True)
+class ContactsKept:
+    """Foot contacts of the result against those of the source: seconds (both feet together) and how many."""
+
+    source_count: int
+    result_count: int
+    source_s: float
+    kept_s: float
+    lost_s: float
+    invented_s: float
+
+    @property
+    def kept_share(self) -> float:
+        """Time in contact that was kept, 0..1."""
+        return self.kept_s / self.source_s if self.source_s else 1.0
+
+
+@dataclass(frozen=True, eq=False)
+class Motion:
+    """A clip with the rigged figure that it moves: one side of a comparison.
+
+    ``earlier`` are poses to be judged instead of the clip's own, as they were at an earlier stage.
+    """
+
+    rigged: RiggedFigure
+    clip: Clip
+    earlier: EarlierPoses | None = field(default=None, repr=False)
+
+    @property
+    def poses(self) -> Poses | EarlierPoses:
+        """What is judged."""
+        return self.earlier or self.clip.poses
+
+    def __repr__(self) -> str:
+        return f"<Motion {self.clip.name!r} of {self.rigged.figure.name!r}>"
+
+
+@dataclass(frozen=True, eq=False)
+class Comparison:
+    """A result held against its source. Angles in degrees, hips in percent of the leg's length.
+
+    ``standing`` ``(2, 2, frames)`` says when the feet of source and result stand, left and right. ``source`` and
+    ``result`` are what was compared, for pictures of it.
+    """
+
+    clip: str
+    seconds: float
+    duration_difference_s: float
+    roles: tuple[RoleDifference, ...]
+    hips_mean_percent: float
+    hips_worst_percent: float
+    source_footing: Footing
+    result_footing: Footing
+    contacts: ContactsKept
+    jerk_ratio: float
+    per_frame_degrees: Floats
+    times_s: Floats
+    standing: np.ndarray
+    source: Motion = field(repr=False)
+    result: Motion = field(repr=False)
+
+    @cached_property
+    def inside_body_s(self) -> tuple[float | None, float | None]:
+        """How long palms of source and result are inside the own body, seconds; None without a mesh that tells."""
+        source, result = (seconds_inside(motion.rigged, motion.clip) for motion in (self.source, self.result))
+        return source, result
+
+    def _limbs(self) -> list[RoleDifference]:
+        return [role for role in self.roles if role.part in LIMB_PARTS and role.by == "direction"]
+
+    @property
+    def limbs_mean_degrees(self) -> float:
+        """Mean over arms, legs and fingers and over time."""
+        return float(np.mean([role.mean_degrees for role in self._limbs()]))
+
+    @property
+    def limbs_worst_degrees(self) -> float:
+        """The worst limb at the worst time."""
+        return max(role.worst_degrees for role in self._limbs())
+
+    @property
+    def limbs_turn_degrees(self) -> float:
+        """As the mean, but by how differently the limbs have turned: shows a twist that no direction shows."""
+        return float(np.mean([role.turn_mean_degrees for role in self._limbs()]))
+
+    @property
+    def likeness(self) -> float:
+        """One number for "looks the same", 0..100: 100 for the same, less for every way in which the eye sees it.
+
+        The product of ``exp(-x)`` over: limbs' mean degrees / 20; hips' mean percent of the leg / 40; what a standing
+        foot slides, cm/s, / 20; the deepest sole below the floor, cm, / 10; the share of contact lost / 2; jerk above
+        the source's (a ratio less 1) / 10.
+        """
+        x = self.limbs_mean_degrees / 20.0 + self.hips_mean_percent / 40.0
+        x += self.result_footing.skate_cm_s / 20.0 + self.result_footing.sole_below_cm / 10.0
+        x += (1.0 - self.contacts.kept_share) / 2.0 + max(self.jerk_ratio - 1.0, 0.0) / 10.0
+        return 100.0 * float(np.exp(-x))
+
+    @property
+    def looks_same(self) -> bool:
+        """Whether no artist would object: within 3 degrees on average and 45 at worst, and no limb twisted.
+
+        A knee may bend, and an arm reach, by that much more for a moment, so that a foot or a hand is where it should
+        be.
+        """
+        near = self.limbs_mean_degrees <= 3.0 and self.limbs_worst_degrees <= 45.0
+        return near and max(role.turn_mean_degrees for role in self._limbs()) <= _TWISTED_DEGREES
+
+    @property
+    def verdict(self) -> str:
+        """One sentence for the artist."""
+        mean, worst = self.limbs_mean_degrees, self.limbs_worst_degrees
+        twisted = max(self._limbs(), key=lambda role: role.turn_mean_degrees)
+        if twisted.turn_mean_degrees > _TWISTED_DEGREES and mean <= 3.0:
+            return (
+                f"{self.clip}: does NOT look the same; limbs point alike ({mean:.2f} degrees), but {twisted.role} is "
+                f"twisted by {twisted.turn_mean_degrees:.0f} degrees"
+            )
+        if mean <= 0.5 and worst <= 2.0:
+            look = "looks the same"
+        elif self.looks_same:
+            look = "looks nearly the same"
+        else:
+            look = "does NOT look the same"
+        limbs = f"limbs differ by {mean:.2f} degrees on average, {worst:.1f} at worst"
+        return f"{self.clip}: {look} ({self.likeness:.0f} of 100); {limbs}"
+
+    def table(self) -> pandas.DataFrame:
+        """The roles as a pandas table."""
+        import pandas
+
+        return pandas.DataFrame([asdict(role) for role in self.roles])
+
+    def __repr__(self) -> str:
+        return f"<Comparison {self.verdict}>"
+
+    def _repr_html_(self) -> str:
+        facts = {
+            "likeness": f"{self.likeness:.0f} of 100",
+            "limbs": f"{self.limbs_mean_degrees:.2f}° mean, {self.limbs_worst_degrees:.1f}° worst",
+            "hips' path": f"{self.hips_mean_percent:.2f} % of leg off",
+            "standing foot slides": f"{self.result_footing.skate_cm_s:.1f} cm/s",
+            "contacts kept": f"{self.contacts.kept_share:.0%}",
+        }
+        return html_card("Comparison", self.clip, facts)
+
+
+def compare_motions(source: Motion, result: Motion, *, source_contacts: Contacts | None = None) -> Comparison:
+    """Hold a result against its source, at the source's frames, each figure in its own frame.
+
+    Arms, legs and fingers are compared by where their bones point, joint to joint. Trunk, head and feet, which differ
+    between any two anatomies, are compared by how far they have turned from the reference pose. The hips' path is
+    compared in leg lengths. Feet count as standing when the source's do; ``source_contacts`` says when, where that was
+    found already.
+
+    Raises
+    ------
+    ImpossibleError
+        If they share no limb.
+    """
+    rate, frames = float(source.clip.rate), source.clip.frames
+    times = np.arange(frames) / rate
+    poses = _at_frames_of(source, result, times)
+    pair = source.rigged, result.rigged
+    contacts = source_contacts or contacts_of(pair[0], source.clip), contacts_in(pair[1], ChainWorld(poses), rate)
+    tracks = _Tracks(pair, frames, contacts, rate)
+    for start, stop, first, last in _blocks(frames):
+        worlds = source.clip.poses.world(first, last), poses.world(first, last)
+        tracks.fill(slice(start, stop), slice(start - first, stop - first), worlds)
+    standing = np.stack([[found.standing(side) for side in SIDES] for found in contacts])
+    jerks = [_jerk(paths) for paths in tracks.paths]
+    limbs = [row for row, (role, onward) in enumerate(tracks.roles) if onward and part_of(role) in LIMB_PARTS]
+    footings = [tracks.footing(which, standing[0]) for which in (0, 1)]
+    return Comparison(
+        clip=result.clip.name,
+        seconds=source.clip.duration_s,
+        duration_difference_s=result.clip.duration_s - source.clip.duration_s,
+        roles=tracks.differences(times),
+        hips_mean_percent=float(tracks.hips.mean()),
+        hips_worst_percent=float(tracks.hips.max()),
+        source_footing=footings[0],
+        result_footing=footings[1],
+        contacts=_contacts_kept(contacts, rate),
+        jerk_ratio=jerks[1] / jerks[0] if jerks[0] > 0 else 1.0,
+        per_frame_degrees=tracks.degrees[limbs].mean(axis=0),
+        times_s=times,
+        standing=standing,
+        source=source,
+        result=result,
+    )
+
+
+class _Tracks:
+    """What is measured over all frames, filled in block by block.
+
+    ``degrees`` and ``turns`` are ``(roles, frames)``, ``hips`` ``(frames,)`` percent of the leg; for both figures and
+    both feet, ``lowest`` is the height of the lowest point of the sole above the floor and ``speed`` how fast it goes,
+    ``(2, 2, frames)`` metres and metres per second; ``paths`` ``(2, ends, frames, 3)`` are in leg lengths.
+    """
+
+    def __init__(self, pair: Pair, frames: int, contacts: tuple[Contacts, Contacts], rate: float) -> None:
+        self.pair, self.contacts, self.rate = pair, contacts, rate
+        self.soles: tuple[dict[str, Sole], ...] = tuple(soles_of(rigged) for rigged in pair)
+        self.roles = _compared_roles(pair)
+        self.ends = [role for role in _JERK_ROLES if all(role in rigged.roles.bones for rigged in pair)]
+        self.degrees, self.turns = np.empty((len(self.roles), frames)), np.empty((len(self.roles), frames))
+        self.hips = np.empty(frames)
+        self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
+        self.paths = np.empty((2, len(self.ends), frames, 3))
+
+    def fill(self, span: slice, inner: slice, worlds: Worlds) -> None:
+        """Measure the frames ``span``, which are the frames ``inner`` of ``worlds``."""
+        self.turns[:, span] = _by_turn([role for role, _ in self.roles], self.pair, worlds)[:, inner]
+        self.degrees[:, span] = self.turns[:, span]
+        pointing = [row for row, (_, onward) in enumerate(self.roles) if onward]
+        directions = _by_direction([self.roles[row] for row in pointing], self.pair, worlds)
+        self.degrees[pointing, span] = directions[:, inner]
+        self.hips[span] = _hips_apart(self.pair, worlds)[inner]
+        for which, (rigged, world) in enumerate(zip(self.pair, worlds, strict=True)):
+            for foot, side in enumerate(SIDES):
+                sole = self.soles[which][side]
+                heights, speeds = lowest_and_speed(sole.track(world), self.rate)
+                positions = world.positions[inner, sole.foot]
+                ground = self.contacts[which].floor.height(positions) if which == 0 else rigged.floor_m
+                self.lowest[which, foot, span] = heights[inner] - ground
+                self.speed[which, foot, span] = speeds[inner]
+            bones = [rigged.roles.bones[role] for role in self.ends]
+            self.paths[which][:, span] = world.positions[inner][:, bones].transpose(1, 0, 2) / rigged.reference.leg_m
+
+    def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
+        """Each role over time."""
+        rows = zip(self.roles, self.degrees, self.turns, strict=True)
+        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times)
+                     for (role, onward), row, turn in rows)  # fmt: skip
+
+    def footing(self, which: int, standing: np.ndarray) -> Footing:
+        """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
+        # Speeds are of three frames: a foot that is just put down moved before.
+        steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
+        return Footing(
+            skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
+            sole_below_cm=100.0 * max(0.0, -float(self.lowest[which].min())),
+            standing_share=float(standing.any(axis=0).mean()),
+        )
+
+
+def _at_frames_of(source: Motion, result: Motion, times: Floats) -> Poses | EarlierPoses:
+    """What is judged of the result, at the frames of the source."""
+    if result.clip.rate == source.clip.rate and result.clip.frames == source.clip.frames:
+        return result.poses
+    return result.clip.at(times)
+
+
+def _blocks(frames: int) -> Iterator[tuple[int, int, int, int]]:
+    """Start and stop of each block, and the same with a neighbour on each side, for speeds."""
+    for start in range(0, frames, _FRAMES_AT_ONCE):
+        stop = min(start + _FRAMES_AT_ONCE, frames)
+        yield start, stop, max(start - 1, 0), min(stop + 1, frames)
+
+
+def _jerk(paths: Floats) -> float:
+    return float(np.sqrt(np.mean(np.diff(paths, 3, axis=1) ** 2))) if paths.shape[1] > 3 else 0.0
+
+
+def _contacts_kept(contacts: tuple[Contacts, Contacts], rate: float) -> ContactsKept:
+    source, result = (np.stack([found.standing(side) for side in SIDES]) for found in contacts)
+    # A stance that begins or ends a frame earlier or later is the same stance.
+    near = np.stack([widest_mask(row, 1) for row in result])
+    return ContactsKept(
+        source_count=contacts[0].count(),
+        result_count=contacts[1].count(),
+        source_s=float(source.sum()) / rate,
+        kept_s=float((source & near).sum()) / rate,
+        lost_s=float((source & ~near).sum()) / rate,
+        invented_s=float((result & ~source).sum()) / rate,
+    )
+
+
+def _compared_roles(pair: Pair) -> list[tuple[str, str]]:
+    """The roles both have, each with the role its bone points to on both; nothing if it is compared by its turn.
+
+    Raises
+    ------
+    ImpossibleError
+        If there is no limb among them.
+    """
+    first, second = (rigged.roles.bones for rigged in pair)
+    found = []
+    for role in sorted((set(first) & set(second)) - {"root"}, key=role_order):
+        if role != _last(pair[0].roles, role):
+            continue  # of a chain only the end can be compared bone to bone
+        onward = ""
+        if neutral_direction(role) is not None:
+            onward = next((other for other in next_roles(role) if other in first and other in second), "")
+        found.append((role, onward))
+    if not any(onward for _, onward in found):
+        raise ImpossibleError("the two figures share no limb", remedy="Check the bone profiles")
+    return found
+
+
+def _role_difference(role: str, by: str, degrees: Floats, turns: Floats, times: Floats) -> RoleDifference:
+    worst = int(np.argmax(degrees))
+    mean, turned = float(degrees.mean()), float(turns.mean())
+    return RoleDifference(role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned)
+
+
+def _last(roles: RoleMap, role: str) -> str:
+    """The last of the chain that ``role`` is in; other roles are their own."""
+    return roles.chain(role.partition("_")[0])[-1] if role.startswith(("spine_", "neck_")) else role
+
+
+def _by_turn(roles: list[str], pair: Pair, worlds: Worlds) -> Floats:
+    """Degrees ``(roles, frames)`` between how far each role's bone has turned from the reference pose on both."""
+    turns = []
+    for rigged, world in zip(pair, worlds, strict=True):
+        bones = [rigged.roles.bones[_last(rigged.roles, role)] for role in roles]
+        turns.append(multiply(world.rotations[:, bones], conjugate(rigged.reference.rotations[bones])))
+    return np.degrees(angle_between(*turns)).T
+
+
+def _by_direction(roles: list[tuple[str, str]], pair: Pair, worlds: Worlds) -> Floats:
+    """Degrees ``(roles, frames)`` between where limb bones point on both, from their joint to that of the next role."""
+    directions = []
+    for rigged, world in zip(pair, worlds, strict=True):
+        starts = [rigged.roles.bones[role] for role, _ in roles]
+        ends = [rigged.roles.bones[onward] for _, onward in roles]
+        directions.append(normalized(world.positions[:, ends] - world.positions[:, starts]))
+    return np.degrees(angle_between(*directions)).T
+
+
+def _hips_apart(pair: Pair, worlds: Worlds) -> Floats:
+    """How far the hips are apart, counted from where each rests, in percent of the leg."""
+    paths = [
+        (world.positions[:, rigged.roles.bones["hips"]] - rigged.reference.hips) / rigged.reference.leg_m
+        for rigged, world in zip(pair, worlds, strict=True)
+    ]
+    return 100.0 * np.asarray(np.linalg.norm(paths[0] - paths[1], axis=1))

@@ -1,0 +1,127 @@
+"""Soles: points under each foot that tell how it stands, slides and sinks; found once, in the T."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.caching import kept_with_its_argument
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.skeleton import WorldTransforms
+from fairswap.pose.rigged import RiggedFigure
+
+_DIRECTIONS = np.stack([np.cos(np.arange(8) * np.pi / 4), np.zeros(8), np.sin(np.arange(8) * np.pi / 4)], axis=1)
+# The rear and the front of a sole, as shares of its length, whose middles are heel and tip.
+_END_SHARE = 0.12
+
+
+@dataclass(frozen=True, eq=False)
+class Sole:
+    """Points under one foot, as places in the frames of its bones.
+
+    Attributes
+    ----------
+    bones, places : (points,) integers and (points, 3) array
+        The bone each point hangs on, and where in that bone's frame, metres.
+    heel, ball : (3,) arrays
+        Where the foot rolls off, in the frame of the foot bone; of feet without toes the ball is at the tip.
+    foot, toes : int
+        The bones; ``toes`` is -1 where there are none.
+    """
+
+    bones: Integers
+    places: Floats
+    heel: Floats
+    ball: Floats
+    foot: int
+    toes: int
+
+    def track(self, world: WorldTransforms) -> Floats:
+        """World positions ``(points, frames, 3)``."""
+        return np.stack(
+            [
+                rotate(world.rotation_tracks[bone].T, place) + world.position_tracks[bone].T
+                for bone, place in zip(self.bones.tolist(), self.places, strict=True)
+            ]
+        )
+
+
+@kept_with_its_argument
+def soles_of(rigged: RiggedFigure) -> dict[str, Sole]:
+    """The soles ``left`` and ``right``: from the lowest vertices of the feet, without meshes from the joints."""
+    figure, roles, world = rigged.figure, rigged.roles, rigged.reference_world
+    rotations, positions = world.rotations[0], world.positions[0]
+    vertices = [deformed_vertices(mesh, world, 0) for mesh in figure.meshes]
+    found = {}
+    for side in SIDES:
+        feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]
+        bones, points = _low_vertices(rigged, vertices, feet)
+        if not len(points):
+            bones, points = _under_joints(rigged, feet)
+        foot, toes = feet[0], feet[1] if len(feet) > 1 else -1
+        along = points[:, 2]
+        length = max(float(np.ptp(along)), 1e-6)
+        heel = points[along <= along.min() + _END_SHARE * length].mean(axis=0)
+        ball = points[along >= along.max() - _END_SHARE * length].mean(axis=0)
+        if toes >= 0:
+            ball = np.array([positions[toes, 0], points[:, 1].min(), positions[toes, 2]])
+        undo = conjugate(rotations[foot])
+        found[side] = Sole(
+            bones,
+            rotate(conjugate(rotations[bones]), points - positions[bones]),
+            rotate(undo, heel - positions[foot]),
+            rotate(undo, ball - positions[foot]),
+            foot,
+            toes,
+        )
+    return found
+
+
+def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:
+    """Per frame the height of the lowest point (metres) and its speed over the floor (metres per second)."""
+    frames = tracks.shape[1]
+    index = np.argmin(tracks[:, :, 1], axis=0)
+    lowest = tracks[index, np.arange(frames), 1]
+    if frames < 2:
+        return lowest, np.zeros(frames)
+    velocity = np.gradient(tracks[:, :, [0, 2]], axis=1) * rate
+    return lowest, np.linalg.norm(velocity[index, np.arange(frames)], axis=-1)
+
+
+def _low_vertices(rigged: RiggedFigure, vertices: list[Floats], feet: list[int]) -> tuple[Integers, Floats]:
+    """The outermost of the lowest vertices, for each bone of the foot."""
+    figure = rigged.figure
+    of_foot = np.zeros(len(figure.skeleton), dtype=bool)
+    of_foot[feet] = True
+    owners, places = [], []
+    for mesh, shown in zip(figure.meshes, vertices, strict=True):
+        owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+        mine = of_foot[owner]
+        if mine.any():
+            owners.append(owner[mine])
+            places.append(shown[mine])
+    if not owners:
+        return np.empty(0, dtype=np.intp), np.empty((0, 3))
+    owner, place = np.concatenate(owners), np.concatenate(places)
+    low = place[:, 1] < place[:, 1].min() + 0.008 * figure.height_m
+    owner, place = owner[low], place[low]
+    chosen: list[int] = []
+    for foot in feet:
+        mine = np.flatnonzero(owner == foot)
+        if len(mine):
+            chosen += sorted(set(mine[np.argmax(place[mine] @ _DIRECTIONS.T, axis=0)].tolist()))
+    return owner[chosen], place[chosen]
+
+
+def _under_joints(rigged: RiggedFigure, feet: list[int]) -> tuple[Integers, Floats]:
+    """The points on the floor below the ankle, the ball and the tip of the toes."""
+    skeleton = rigged.skeleton
+    tips = [child for foot in feet for child in skeleton.children[foot] if child not in feet]
+    owner = np.array(feet + [int(skeleton.parents[tip]) for tip in tips], dtype=np.intp)
+    place = rigged.reference_world.positions[0, feet + tips].copy()
+    place[:, 1] = rigged.floor_m
+    return owner, place

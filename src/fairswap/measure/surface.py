@@ -1,0 +1,147 @@
+"""The surface of the body, part by part: where a hand is, told by part, height, direction and distance.
+
+A part has an axis along a bone with a radius for each height and direction, taken from the mesh in the T (without a
+mesh from usual proportions). The same place on another body is the same part, height and direction, at the same
+distance.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES
+from fairswap.model.arrays import Floats
+from fairswap.model.caching import kept_with_its_argument
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.space import UP
+from fairswap.pose.rigged import RiggedFigure
+
+_HEIGHTS, _DIRECTIONS = 6, 16
+# Without a mesh: radius as a share of the part's length.
+_USUAL = {"pelvis": 0.62, "chest": 0.55, "head": 0.42, "thigh": 0.19}
+
+
+@dataclass(frozen=True, eq=False)
+class BodyPart:
+    """A part of the body's surface, in the frame of its bone: axis from ``base`` along ``along`` (metres long), and two
+    directions square to it, ``ahead`` first. ``radius`` is ``(heights, directions)``, metres."""
+
+    part: str
+    bone: int
+    base: Floats
+    along: Floats
+    ahead: Floats
+    aside: Floats
+    radius: Floats
+
+    def coordinates(self, points: Floats, chain: ChainWorld) -> tuple[Floats, Floats, Floats]:
+        """Height (share of the length), direction (radians) and distance from the surface (metres) of world points."""
+        local = rotate(conjugate(chain.rotation(self.bone)), points - chain.position(self.bone)) - self.base
+        length = float(np.linalg.norm(self.along))
+        height = local @ self.along / length**2
+        square = local - height[:, None] * self.along
+        direction = np.arctan2(square @ self.aside, square @ self.ahead)
+        return height, direction, np.linalg.norm(square, axis=1) - self._radius(height, direction)
+
+    def points(self, height: Floats, direction: Floats, distance: Floats, chain: ChainWorld) -> Floats:
+        """The way back: world points ``(frames, 3)``."""
+        out = self._radius(height, direction) + distance
+        local = self.base + height[:, None] * self.along
+        local = local + out[:, None] * (
+            np.cos(direction)[:, None] * self.ahead + np.sin(direction)[:, None] * self.aside
+        )
+        return rotate(chain.rotation(self.bone), local) + chain.position(self.bone)
+
+    def _radius(self, height: Floats, direction: Floats) -> Floats:
+        at = np.clip(height, 0.0, 1.0) * (_HEIGHTS - 1)
+        low = np.minimum(at.astype(np.intp), _HEIGHTS - 2)
+        around = (direction / (2 * np.pi) % 1.0) * _DIRECTIONS
+        first = around.astype(np.intp) % _DIRECTIONS
+        second = (first + 1) % _DIRECTIONS
+        up, on = at - low, around - np.floor(around)
+        r = self.radius
+        below = r[low, first] * (1 - on) + r[low, second] * on
+        above = r[low + 1, first] * (1 - on) + r[low + 1, second] * on
+        return np.asarray(below * (1 - up) + above * up)
+
+
+@kept_with_its_argument
+def surface_of(rigged: RiggedFigure) -> list[BodyPart]:
+    """The parts of a figure's surface: pelvis and belly, chest, head, and both thighs."""
+    roles, world = rigged.roles, rigged.reference_world
+    at = {role: world.positions[0, bone] for role, bone in roles.bones.items()}
+    spine, neck = roles.chain("spine"), roles.chain("neck")
+    shoulders = 0.5 * (at["upper_arm_left"] + at["upper_arm_right"])
+    top = at[neck[0]] if neck else shoulders
+    middle = at["hips"] + 0.5 * (top - at["hips"])
+    crown = at["head"] + 0.9 * np.linalg.norm(top - at["hips"]) * 0.45 * UP
+    seat = 0.5 * (at["upper_leg_left"] + at["upper_leg_right"])
+    seat = seat - 0.25 * (at["hips"] - seat)
+    torso = {"hips", *spine, "shoulder_left", "shoulder_right"}
+    rows = [
+        ("pelvis", "hips", seat, middle, torso),
+        ("chest", spine[-1], middle, top, torso),
+        ("head", "head", at["head"], crown, {"head", "jaw", "eye_left", "eye_right"}),
+    ]
+    rows += [
+        ("thigh", f"upper_leg_{side}", at[f"upper_leg_{side}"], at[f"lower_leg_{side}"], {f"upper_leg_{side}"})
+        for side in SIDES
+    ]
+    owners, vertices = _owned_vertices(rigged)
+    role_of = {bone: role for role, bone in roles.bones.items()}
+    return [
+        _body_part(rigged, part, roles.bones[role], start, end, vertices[_owned(owners, role_of, owned)])
+        for part, role, start, end, owned in rows
+    ]
+
+
+def _owned_vertices(rigged: RiggedFigure) -> tuple[np.ndarray, Floats]:
+    """All vertices in the T with the bone that holds each most, bones without a role giving way to those above."""
+    owners, places = [np.empty(0, dtype=np.intp)], [np.empty((0, 3))]
+    for mesh in rigged.figure.meshes:
+        owners.append(mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)])
+        places.append(deformed_vertices(mesh, rigged.reference_world, 0))
+    return np.concatenate(owners), np.concatenate(places)
+
+
+def _owned(owners: np.ndarray, role_of: dict[int, str], wanted: set[str]) -> np.ndarray:
+    bones = [bone for bone, role in role_of.items() if role in wanted]
+    return np.isin(owners, bones)
+
+
+def _body_part(rigged: RiggedFigure, part: str, bone: int, start: Floats, end: Floats, vertices: Floats) -> BodyPart:
+    along = end - start
+    length = float(np.linalg.norm(along))
+    unit = along / length
+    ahead = np.array([0.0, 0.0, 1.0]) - unit[2] * unit
+    ahead = ahead / np.linalg.norm(ahead)
+    aside = np.cross(unit, ahead)
+    radius = np.full((_HEIGHTS, _DIRECTIONS), np.nan)
+    height = (vertices - start) @ unit / length
+    square = vertices - start - (height * length)[:, None] * unit
+    direction = np.arctan2(square @ aside, square @ ahead) / (2 * np.pi) % 1.0
+    row = np.round(height * (_HEIGHTS - 1)).astype(np.intp)
+    column = np.round(direction * _DIRECTIONS).astype(np.intp) % _DIRECTIONS
+    inside = (row >= 0) & (row < _HEIGHTS)
+    # Of each cell the radius that 85 of 100 vertices keep within: sorted by cell, then by radius.
+    cells, far = (row * _DIRECTIONS + column)[inside], np.linalg.norm(square[inside], axis=1)
+    order = np.lexsort((far, cells))
+    found, first, count = np.unique(cells[order], return_index=True, return_counts=True)
+    radius.ravel()[found] = far[order][first + (0.85 * (count - 1)).astype(np.intp)]
+    known = np.isfinite(radius)
+    radius[~known] = np.median(radius[known]) if known.any() else _USUAL[part] * length
+    turn = rigged.reference.rotations[bone]
+    undo = conjugate(turn)
+    return BodyPart(
+        part,
+        bone,
+        rotate(undo, start - rigged.reference_world.positions[0, bone]),
+        rotate(undo, along),
+        rotate(undo, ahead),
+        rotate(undo, aside),
+        radius,
+    )

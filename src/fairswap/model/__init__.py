@@ -1,0 +1,1 @@
+"""Values: skeletons, poses, clips, meshes, figures; checked and frozen when made."""

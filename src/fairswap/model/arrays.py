@@ -1,0 +1,92 @@
+"""Arrays inside values: of one type, and read-only, so that a value stays what it was when it was made."""
+
+from __future__ import annotations
+
+from dataclasses import fields
+from typing import Any, ClassVar
+
+import numpy as np
+from numpy.typing import ArrayLike, NDArray
+
+from fairswap.errors import UsageError
+
+Floats = NDArray[np.float64]
+Integers = NDArray[np.intp]
+
+# Quaternions that files hold are of unit length but for the rounding of single precision.
+_UNIT_ERROR = 1e-4
+
+
+class Value:
+    """The base of frozen data classes that hold arrays: a copy is the value itself, and pickling checks it anew."""
+
+    __dataclass_fields__: ClassVar[dict[str, Any]]
+
+    def __copy__(self) -> Value:
+        return self
+
+    def __deepcopy__(self, memo: dict[int, Any]) -> Value:
+        return self
+
+    def __reduce__(self) -> tuple[Any, ...]:
+        return _made_again, (type(self), {field.name: getattr(self, field.name) for field in fields(self)})
+
+    def freeze(self, name: str, shape: tuple[int | str, ...], *, integers: bool = False) -> None:
+        """Make the field ``name`` a read-only array of this shape; words in the shape stand for any size.
+
+        An array that owns its data is made read-only itself, without a copy; a view of what somebody else may still
+        write to is copied.
+
+        Raises
+        ------
+        UsageError
+            If the shape differs, or a number is not finite.
+        """
+        array = _read_only(getattr(self, name), np.intp if integers else np.float64)
+        fitting = len(array.shape) == len(shape) and all(
+            isinstance(wanted, str) or wanted == found for wanted, found in zip(shape, array.shape, strict=True)
+        )
+        if not fitting:
+            wanted = ", ".join(map(str, shape))
+            raise self.wrong(f"{name} has the shape {array.shape}, not ({wanted})")
+        # The sum of what is not finite is not finite either; only a sum that overflows needs a closer look.
+        if not integers and not np.isfinite(array.sum()) and not np.isfinite(array).all():
+            raise self.wrong(f"{name} holds a number that is not finite")
+        object.__setattr__(self, name, array)
+
+    def check_unit(self, name: str, axis: int) -> None:
+        """Check that the quaternions of a field, their components along ``axis``, are of unit length.
+
+        Raises
+        ------
+        UsageError
+        """
+        array = getattr(self, name)
+        if not array.size:
+            return
+        # Bone by bone where there are frames: of a long clip no second copy is made.
+        for part in array if array.ndim > 2 else (array,):
+            square = np.square(part).sum(axis=axis - array.ndim if axis > 0 else axis)
+            if not (abs(square.max() - 1.0) < _UNIT_ERROR and abs(square.min() - 1.0) < _UNIT_ERROR):
+                raise self.wrong(f"{name} holds quaternions that are not of unit length")
+
+    def wrong(self, problem: str) -> UsageError:
+        """The error that says what is wrong with this value."""
+        title = getattr(self, "name", "")
+        what = f"{type(self).__name__.lower()} {title!r}" if title else f"these {type(self).__name__.lower()}"
+        return UsageError(f"{what} cannot be: {problem}")
+
+
+def _read_only(values: ArrayLike, dtype: type) -> NDArray[Any]:
+    array: NDArray[Any] = np.asarray(values, dtype=dtype)
+    owner = array
+    while isinstance(owner.base, np.ndarray):
+        owner = owner.base
+    if owner is not array and owner.flags.writeable:
+        array = array.copy(order="K")
+    array.setflags(write=False)
+    return array
+
+
+def _made_again(kind: type, values: dict[str, Any]) -> Any:
+    return kind(**values)

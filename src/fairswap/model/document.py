@@ -1,0 +1,93 @@
+"""What one file holds, once read: figures, clips, the space it was in, and what was noticed."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fairswap.errors import Finding, ImpossibleError, UsageError
+from fairswap.model.arrays import Value
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.space import Space
+
+
+@dataclass(frozen=True, eq=False)
+class Document(Value):
+    """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in;
+    ``files`` are the file with all that it consists of, as buffers and images beside it."""
+
+    file: str
+    format: str
+    space: Space
+    figures: tuple[Figure, ...]
+    clips: tuple[Clip, ...]
+    findings: tuple[Finding, ...] = ()
+    files: tuple[str, ...] = ()
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "files", self.files or (self.file,))
+
+    def __repr__(self) -> str:
+        return f"<Document {self.file!r}: {len(self.figures)} figures, {len(self.clips)} clips, {self.format}>"
+
+    @property
+    def figure(self) -> Figure:
+        """The one figure in the file; of several, the one with most bones that has a mesh.
+
+        Raises
+        ------
+        ImpossibleError
+            If there is none.
+        """
+        if not self.figures:
+            raise ImpossibleError(
+                "there is no figure in it: no skin, and no bones that move",
+                file=self.file,
+                remedy="Export the figure again with its skeleton and skin weights",
+            )
+        return max(self.figures, key=lambda figure: (bool(figure.meshes), len(figure.skeleton)))
+
+    def left_standing(self) -> list[Finding]:
+        """A warning if there are more figures in the file than the one that will move."""
+        others = [figure for figure in self.figures if figure is not self.figure]
+        if not others:
+            return []
+        names = ", ".join(f"{figure.name!r} ({len(figure.skeleton)} bones)" for figure in others)
+        message = f"only {self.figure.name!r} moves; there are other figures in the file, which stay: {names}"
+        return [Finding("several-figures", "warning", self.file, message)]
+
+    def clips_of(self, figure: Figure) -> tuple[Clip, ...]:
+        """The clips that move ``figure``."""
+        return tuple(clip for clip in self.clips if self.figure_of(clip).skeleton is figure.skeleton)
+
+    def figure_of(self, clip: Clip) -> Figure:
+        """The figure that a clip of this document moves.
+
+        Raises
+        ------
+        UsageError
+            If it moves none of them.
+        """
+        # Two figures may have equal bones, as clothes with a skeleton of their own: the very one counts first.
+        for same in (lambda a, b: a is b, lambda a, b: a == b):
+            for figure in self.figures:
+                if same(clip.skeleton, figure.skeleton):
+                    return figure
+        raise UsageError(f"clip {clip.name!r} moves no figure of it", file=self.file)
+
+    def clip(self, name: str) -> Clip:
+        """The clip called ``name``.
+
+        Raises
+        ------
+        UsageError
+            If there is none; the clips that are there are named.
+        """
+        for clip in self.clips:
+            if clip.name == name:
+                return clip
+        raise UsageError(
+            f"no clip is called {name!r}",
+            file=self.file,
+            remedy="It has " + (", ".join(repr(clip.name) for clip in self.clips) or "no clips"),
+        )

@@ -1,0 +1,100 @@
+"""Figures: a skeleton with the meshes that hang on it."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from functools import cached_property
+from typing import TYPE_CHECKING, Any
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Value
+from fairswap.model.cards import html_card
+from fairswap.model.mesh import Mesh, deformed_vertices
+from fairswap.model.skeleton import Skeleton
+from fairswap.model.space import OURS, Space
+
+if TYPE_CHECKING:
+    import pandas
+
+
+@dataclass(frozen=True, eq=False)
+class Figure(Value):
+    """A skeleton with its meshes, and the document it came in (opaque; the writer of that format knows it).
+
+    ``known_roles`` are the roles that the file itself gives to bones, as VRM 1.0 does.
+    """
+
+    name: str
+    skeleton: Skeleton
+    meshes: tuple[Mesh, ...] = ()
+    space: Space = OURS
+    source: Any = None
+    known_roles: Mapping[str, int] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        for mesh in self.meshes:
+            if len(mesh.bind_matrices) != len(self.skeleton):
+                counts = f"{len(mesh.bind_matrices)} bones, the figure has {len(self.skeleton)}"
+                raise self.wrong(f"mesh {mesh.name!r} is bound to {counts}")
+        object.__setattr__(self, "meshes", tuple(self.meshes))
+
+    @cached_property
+    def height_m(self) -> float:
+        """From sole to crown at rest: of the meshes if there are any, else of the bones."""
+        return float(np.ptp(self.rest_points[:, 1]))
+
+    @cached_property
+    def floor_m(self) -> float:
+        """The height this figure stands on at rest: its lowest vertex.
+
+        Without meshes, the ground at 0 if the lowest bone is just above it (bones end above the sole), else that bone.
+        """
+        lowest = float(self.rest_points[:, 1].min())
+        return 0.0 if not self.meshes and 0.0 <= lowest < 0.1 * self.height_m else lowest
+
+    @cached_property
+    def rest_vertices(self) -> tuple[Floats, ...]:
+        """The vertices ``(n, 3)`` of each mesh at rest, in metres."""
+        return tuple(deformed_vertices(mesh, self.skeleton.rest, 0) for mesh in self.meshes)
+
+    @cached_property
+    def rest_points(self) -> Floats:
+        """Every vertex (or, without meshes, every bone) at rest, ``(n, 3)`` in metres."""
+        return np.concatenate(self.rest_vertices) if self.meshes else self.skeleton.rest.positions[0]
+
+    @property
+    def max_influences(self) -> int:
+        """The most bones that move one vertex."""
+        return max((int((mesh.weights > 0).sum(axis=1).max(initial=0)) for mesh in self.meshes), default=0)
+
+    def table(self) -> pandas.DataFrame:
+        """The bones as a pandas table: parent, depth and rest position in metres."""
+        import pandas
+
+        parents = [self.skeleton.names[p] if p >= 0 else "" for p in self.skeleton.parents.tolist()]
+        positions = self.skeleton.rest.positions[0]
+        return pandas.DataFrame(
+            {
+                "bone": self.skeleton.names,
+                "parent": parents,
+                **{axis: positions[:, i] for i, axis in enumerate("xyz")},
+                "end": [bone in self.skeleton.ends for bone in range(len(self.skeleton))],
+            }
+        )
+
+    def __repr__(self) -> str:
+        vertices = sum(len(mesh.vertices) for mesh in self.meshes)
+        return f"<Figure {self.name!r}: {self.height_m:.2f} m, {len(self.skeleton)} bones, {vertices} vertices>"
+
+    def _repr_html_(self) -> str:
+        facts = {
+            "height": f"{self.height_m:.2f} m",
+            "bones": len(self.skeleton),
+            "meshes": len(self.meshes),
+            "vertices": sum(len(mesh.vertices) for mesh in self.meshes),
+            "morphs": sum(len(mesh.morph_names) for mesh in self.meshes),
+            "space": str(self.space),
+        }
+        return html_card("Figure", self.name, facts)

@@ -1,0 +1,165 @@
+"""Meshes: skinned surfaces with their materials and morphs, and their vertices in any pose."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import matrix_from_quaternion, normalized
+from fairswap.model.skeleton import WorldTransforms
+
+# The look of what has no material of its own: a light grey.
+_PLAIN = (0.8, 0.8, 0.8)
+
+
+@dataclass(frozen=True, eq=False)
+class Material(Value):
+    """The look of a run of triangles, as far as pictures need it.
+
+    Attributes
+    ----------
+    triangles : slice
+        Which rows of the mesh's triangles have it.
+    color : (3,) array
+        Base colour, linear; multiplies the texture.
+    texture : bytes or None
+        The colour image as it stands in the file.
+    origin : object
+        Set by the reader: where in its document the whole material stands.
+    images : mapping of int to bytes, or None
+        The images of the whole material by their numbers, once they were asked for.
+    """
+
+    triangles: slice
+    color: Floats
+    texture: bytes | None = None
+    origin: Any = None
+    images: Mapping[int, bytes] | None = None
+
+    def __post_init__(self) -> None:
+        self.freeze("color", (3,))
+
+
+@dataclass(frozen=True, eq=False)
+class Mesh(Value):
+    """A skinned mesh, in metres and upright, in the pose it was bound in.
+
+    Attributes
+    ----------
+    vertices, normals : (n, 3) arrays
+    triangles : (m, 3) integers
+    joints, weights : (n, k) integers and array
+        The bones of the figure's skeleton that move each vertex, and how much; each row of weights sums to 1.
+    bind_matrices : (bones, 4, 4) array
+        From bind pose to the frame of each bone of the skeleton (what glTF calls inverse bind matrices).
+    uvs : (n, 2) array or None
+    materials : tuple of Material
+    morph_names : tuple of str
+    morph_deltas : (morphs, n, 3) array
+    morph_weights : (morphs,) array
+        Weights at rest.
+    tangents : (n, 4) array or None
+    morph_normals : (morphs, n, 3) array or None
+        Shifts of the normals.
+    skinned : bool
+        Whether it has weights of its own, or hangs on one bone as a whole.
+    origin : object
+        Set by the reader: where in its document it stands.
+    """
+
+    name: str
+    vertices: Floats
+    normals: Floats
+    triangles: Integers
+    joints: Integers
+    weights: Floats
+    bind_matrices: Floats
+    uvs: Floats | None = None
+    materials: tuple[Material, ...] = ()
+    morph_names: tuple[str, ...] = ()
+    morph_deltas: Floats | None = None
+    morph_weights: Floats | None = None
+    tangents: Floats | None = None
+    morph_normals: Floats | None = None
+    skinned: bool = True
+    origin: Any = None
+
+    def __post_init__(self) -> None:
+        self.freeze("vertices", ("vertices", 3))
+        count = len(self.vertices)
+        self.freeze("normals", (count, 3))
+        self.freeze("triangles", ("triangles", 3), integers=True)
+        self.freeze("bind_matrices", ("bones", 4, 4))
+        self.freeze("joints", (count, "influences"), integers=True)
+        self.freeze("weights", self.joints.shape)
+        for name, shape in (
+            ("uvs", (count, 2)),
+            ("tangents", (count, 4)),
+            ("morph_deltas", (len(self.morph_names), count, 3)),
+            ("morph_normals", (len(self.morph_names), count, 3)),
+            ("morph_weights", (len(self.morph_names),)),
+        ):
+            if getattr(self, name) is not None:
+                self.freeze(name, shape)
+        if self.triangles.size and not (self.triangles.min() >= 0 and self.triangles.max() < count):
+            raise self.wrong("a triangle names a vertex that is not there")
+        if self.joints.size and not (self.joints.min() >= 0 and self.joints.max() < len(self.bind_matrices)):
+            raise self.wrong("joints name a bone that is not there")
+        if count and np.abs(self.weights.sum(axis=1) - 1.0).max() > 1e-3:
+            raise self.wrong("the weights of a vertex do not sum to 1")
+        if not self.materials and len(self.triangles):
+            plain = Material(slice(0, len(self.triangles)), np.array(_PLAIN))
+            object.__setattr__(self, "materials", (plain,))
+
+    def __repr__(self) -> str:
+        morphs = f", {len(self.morph_names)} morphs" if self.morph_names else ""
+        return f"<Mesh {self.name!r}: {len(self.vertices)} vertices, {len(self.triangles)} triangles{morphs}>"
+
+
+def skin_matrices(mesh: Mesh, world: WorldTransforms, frame: int) -> Floats:
+    """What each bone does to the vertices bound to it in one frame: ``(bones, 3, 4)``."""
+    turn = matrix_from_quaternion(world.rotation_tracks[:, :, frame])
+    out = turn @ mesh.bind_matrices[:, :3]
+    out[:, :, 3] += world.position_tracks[:, :, frame]
+    return out
+
+
+def deformed_vertices(
+    mesh: Mesh, world: WorldTransforms, frame: int, poses: Poses | None = None, mesh_index: int = 0
+) -> Floats:
+    """Vertices ``(n, 3)`` of a mesh in one frame: morph targets first, then linear blend skinning.
+
+    Morph weights come from the morph track of ``poses`` for mesh ``mesh_index``, else from the rest weights.
+    """
+    vertices = mesh.vertices
+    if mesh.morph_deltas is not None and len(mesh.morph_names):
+        weights = mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(mesh.morph_names))
+        for track in poses.morph_tracks if poses is not None else ():
+            if track.mesh == mesh_index:
+                weights = track.weights[:, frame]
+        if np.any(weights):
+            vertices = vertices + np.einsum("m,mnc->nc", weights, mesh.morph_deltas)
+    matrices = skin_matrices(mesh, world, frame)
+    out = np.zeros_like(vertices)
+    for joint, weight in zip(mesh.joints.T, mesh.weights.T, strict=True):
+        used = np.flatnonzero(weight)
+        per_vertex = matrices[joint[used]]
+        moved = np.einsum("nij,nj->ni", per_vertex[:, :, :3], vertices[used]) + per_vertex[:, :, 3]
+        out[used] += weight[used, None] * moved
+    return out
+
+
+def vertex_normals(vertices: Floats, triangles: Integers) -> Floats:
+    """Unit normals ``(n, 3)``, the mean of the faces around each vertex by their area."""
+    a, b, c = vertices[triangles.T]
+    face = np.cross(b - a, c - a)
+    out = np.zeros_like(vertices)
+    for corner in triangles.T:
+        for axis in range(3):
+            out[:, axis] += np.bincount(corner, face[:, axis], len(vertices))
+    return normalized(out)

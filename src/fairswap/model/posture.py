@@ -1,0 +1,142 @@
+"""Which way is up and forward, judged from the bones alone, without their names.
+
+Used at the border, where files do not say (motion text) or say it wrongly (a scene file without its turning node).
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from itertools import combinations
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.space import UNITS_M, Space, nearest_direction
+
+# What people stand like; how surprised we are, in powers of e, to meet each unit in a motion file.
+_USUAL_HEIGHT_M = 1.6
+_SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8}
+
+
+@dataclass(frozen=True)
+class Posture:
+    """How a skeleton stands in its file: axis names, and its extent along the up axis in file units."""
+
+    up: str
+    forward: str
+    height: float
+    reason: str
+
+
+def posture_from_positions(positions: Floats, parents: Integers) -> Posture | None:
+    """Judge from world positions ``(bones, 3)`` of one pose; None if no body with two legs is seen."""
+    body = _trunk_and_legs(positions, parents)
+    if body is None:
+        return None
+    trunk, legs = body
+    upward = positions[trunk].mean(axis=0) - positions[legs[0] + legs[1]].mean(axis=0)
+    up = nearest_direction(upward)
+    up_axis = "XYZ".index(up[1])
+    across = positions[legs[0][0]] - positions[legs[1][0]]
+    across[up_axis] = 0.0
+    across_axis = int(np.argmax(np.abs(across)))
+    if across_axis == up_axis or not np.any(across):
+        return None
+    forward_axis = 3 - up_axis - across_axis
+    leg_length = np.linalg.norm(np.diff(positions[legs[0]], axis=0), axis=1).sum()
+    toes_ahead = np.mean([positions[leg[-1]] - positions[leg[min(2, len(leg) - 1)]] for leg in legs], axis=0)
+    height = float(np.ptp(positions[:, up_axis]))
+    reason = f"the trunk is above the legs along {up}"
+    if abs(toes_ahead[forward_axis]) > 0.03 * leg_length:
+        forward = ("+" if toes_ahead[forward_axis] > 0 else "-") + "XYZ"[forward_axis]
+        reason += f", the toes point to {forward}"
+    else:
+        forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
+        reason += f"; no toes tell the front, {forward} is the custom"
+    return Posture(up, forward, height, reason)
+
+
+def posture_of_file(rest: Posture | None, shown: list[Posture], convention: Space | None) -> tuple[Posture | None, str]:
+    """The posture that a file as a whole is in, and where it was seen.
+
+    ``rest`` is that of the rest pose, ``shown`` those of frames of a clip. Somebody may rest lying down, or facing
+    backwards, and yet stand in the clip: if either is as the ``convention`` of the format asks, nothing needs turning;
+    and where a format has no convention, the frames know better which way is up.
+    """
+    if not shown:
+        return rest, "at rest"
+    stands = shown[0], "in the first frame"
+    if rest is None:
+        return stands
+    if convention is None:
+        agree = len({posture.up for posture in shown}) == 1
+        return stands if agree and shown[0].up != rest.up else (rest, "at rest")
+    as_asked = [posture for posture in shown if (posture.up, posture.forward) == (convention.up, convention.forward)]
+    if as_asked and (rest.up, rest.forward) != (convention.up, convention.forward):
+        return as_asked[0], "in a clip"
+    return rest, "at rest"
+
+
+def unit_from_height(height: float) -> str:
+    """The unit in which ``height`` is most likely that of a person.
+
+    >>> unit_from_height(172.0), unit_from_height(1.1), unit_from_height(59.0)
+    ('cm', 'm', 'in')
+    """
+    metres = {unit: height * size for unit, size in UNITS_M.items()}
+    return min(_SURPRISE, key=lambda unit: abs(np.log(max(metres[unit], 1e-9) / _USUAL_HEIGHT_M)) + _SURPRISE[unit])
+
+
+def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tuple[list[int], list[int]]] | None:
+    """The bones of the trunk (with arms and head), and the two legs from the hip down, along their longest chains."""
+    count = len(parents)
+    parent_list = parents.tolist()
+    children: list[list[int]] = [[] for _ in range(count)]
+    below = np.ones(count, dtype=np.intp)
+    reach = np.zeros(count)  # the longest way down from each bone
+    length = np.zeros(count)
+    for bone in range(count - 1, -1, -1):
+        parent = parent_list[bone]
+        if parent >= 0:
+            children[parent].append(bone)
+            below[parent] += below[bone]
+            length[bone] = float(np.linalg.norm(positions[bone] - positions[parent]))
+            reach[parent] = max(reach[parent], length[bone] + reach[bone])
+
+    def chain(bone: int) -> list[int]:
+        found = [bone]
+        while children[bone]:
+            bone = max(children[bone], key=lambda child: (length[child] + reach[child], -child))
+            found.append(bone)
+        return found
+
+    def limbs_of(hub: int) -> list[int]:
+        """What goes out from a bone, three bones long at least; of a child that forks at once, its branches."""
+        found = []
+        for child in children[hub]:
+            branches = [branch for branch in children[child] if below[branch] >= 3 and reach[branch] > 0]
+            if len(branches) == len(children[child]) == 2:
+                found += branches
+            elif below[child] >= 3 and reach[child] > 0:
+                found.append(child)
+        return found
+
+    for hub in range(count):
+        limbs = limbs_of(hub)
+        if len(limbs) < 3:
+            continue
+        trunk = max(limbs, key=lambda child: (below[child], -child))
+        rest = [limb for limb in limbs if limb != trunk]
+        # Legs are the pair most alike in length, and long: a tail has no twin, a skirt is shorter.
+        pair = max(
+            combinations(rest, 2),
+            key=lambda two: min(reach[two[0]], reach[two[1]]) - 2.0 * abs(reach[two[0]] - reach[two[1]]),
+        )
+        if abs(reach[pair[0]] - reach[pair[1]]) > 0.15 * max(reach[pair[0]], reach[pair[1]]):
+            continue  # no twins: neck and arms, perhaps
+        inside = np.zeros(count, dtype=bool)
+        inside[trunk] = True
+        for bone in range(trunk + 1, count):
+            inside[bone] = parent_list[bone] >= 0 and inside[parent_list[bone]]
+        return np.flatnonzero(inside).tolist(), (chain(pair[0]), chain(pair[1]))
+    return None

@@ -1,0 +1,260 @@
+"""Skeletons, and the way from local to world transforms for all frames at once."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from hashlib import blake2b
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.kernels import multiply_into, place_constant_into, rotate_into
+from fairswap.model.rotation import conjugate, multiply
+
+# Up to here one call per level of the tree is cheaper than one per bone: the calls cost more than the numbers.
+_SHORT_CLIP_FRAMES = 1000
+
+
+@dataclass(frozen=True, eq=False)
+class Skeleton(Value):
+    """Bones as a tree, parents before children, with the rest pose. Skeletons with the same content are equal.
+
+    Attributes
+    ----------
+    names : tuple of str
+        One per bone; they need not differ.
+    parents : (bones,) integers
+        Index of the parent, -1 for a root; always smaller than the bone's own index.
+    rest_rotations : (bones, 4) array
+        Local rest rotations, relative to the parent.
+    rest_translations : (bones, 3) array
+        Local rest positions in metres, relative to the parent.
+    ends : frozenset of int
+        Bones that only mark where their parent ends.
+
+    Raises
+    ------
+    UsageError
+        If shapes do not fit, a parent does not come before its children, a number is not finite, or a rotation is not
+        of unit length.
+    """
+
+    names: tuple[str, ...]
+    parents: Integers
+    rest_rotations: Floats
+    rest_translations: Floats
+    ends: frozenset[int] = frozenset()
+
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "names", tuple(self.names))
+        object.__setattr__(self, "ends", frozenset(self.ends))
+        bones = len(self.names)
+        self.freeze("parents", (bones,), integers=True)
+        self.freeze("rest_rotations", (bones, 4))
+        self.check_unit("rest_rotations", -1)
+        self.freeze("rest_translations", (bones, 3))
+        if not ((self.parents >= -1) & (self.parents < np.arange(bones))).all():
+            raise self.wrong("a bone comes before its parent")
+        if not all(0 <= bone < bones for bone in self.ends):
+            raise self.wrong("an end names a bone that is not there")
+
+    @cached_property
+    def _digest(self) -> bytes:
+        """What tells this skeleton from others, worked out once."""
+        arrays = (self.parents, self.rest_rotations, self.rest_translations)
+        text = "\0".join((*self.names, *map(str, sorted(self.ends))))
+        return blake2b(
+            b"".join((text.encode("utf-8", "surrogatepass"), *(array.tobytes() for array in arrays)))
+        ).digest()
+
+    def __eq__(self, other: object) -> bool:
+        return self is other or (isinstance(other, Skeleton) and self._digest == other._digest)
+
+    def __hash__(self) -> int:
+        return hash(self._digest)
+
+    def __len__(self) -> int:
+        return len(self.names)
+
+    @cached_property
+    def children(self) -> tuple[tuple[int, ...], ...]:
+        """The children of each bone, in order."""
+        lists: list[list[int]] = [[] for _ in self.names]
+        for bone, parent in enumerate(self.parents.tolist()):
+            if parent >= 0:
+                lists[parent].append(bone)
+        return tuple(map(tuple, lists))
+
+    @cached_property
+    def levels(self) -> tuple[Integers, ...]:
+        """Bones by their depth in the tree, roots first."""
+        depth = np.zeros(len(self), dtype=np.intp)
+        for bone, parent in enumerate(self.parents.tolist()):
+            if parent >= 0:
+                depth[bone] = depth[parent] + 1
+        order = np.argsort(depth, kind="stable")
+        return tuple(np.split(order, np.flatnonzero(np.diff(depth[order])) + 1)) if len(self) else ()
+
+    @cached_property
+    def rest(self) -> WorldTransforms:
+        """World transforms of the rest pose: one frame."""
+        return world_of_pose(self, self.rest_rotations)
+
+    def with_ancestors(self, bones: Iterable[int]) -> list[int]:
+        """``bones`` and all above them, parents first."""
+        found: set[int] = set()
+        for bone in bones:
+            while bone >= 0 and bone not in found:
+                found.add(bone)
+                bone = int(self.parents[bone])
+        return sorted(found)
+
+    def below(self, bone: int) -> Integers:
+        """All bones that hang on ``bone``, itself left out."""
+        inside = np.zeros(len(self), dtype=bool)
+        inside[bone] = True
+        for other, parent in enumerate(self.parents[bone + 1 :].tolist(), bone + 1):
+            inside[other] = parent >= 0 and inside[parent]
+        inside[bone] = False
+        return np.flatnonzero(inside)
+
+    def path(self, bone: int) -> str:
+        """The bone with all above it, ``hips/spine/chest``: tells equal names apart."""
+        names = []
+        while bone >= 0:
+            names.append(self.names[bone])
+            bone = int(self.parents[bone])
+        return "/".join(reversed(names))
+
+
+@dataclass(frozen=True, eq=False)
+class WorldTransforms:
+    """World rotations ``(bones, 4, frames)`` and positions ``(bones, 3, frames)``, frames last and contiguous."""
+
+    rotation_tracks: Floats
+    position_tracks: Floats
+
+    @classmethod
+    def empty(cls, bones: int, frames: int) -> WorldTransforms:
+        return cls(np.empty((bones, 4, frames)), np.empty((bones, 3, frames)))
+
+    @property
+    def rotations(self) -> Floats:
+        """View ``(frames, bones, 4)``."""
+        return self.rotation_tracks.transpose(2, 0, 1)
+
+    @property
+    def positions(self) -> Floats:
+        """View ``(frames, bones, 3)``, metres."""
+        return self.position_tracks.transpose(2, 0, 1)
+
+
+def world_from_local(
+    skeleton: Skeleton,
+    rotation_tracks: Floats,
+    translated_bones: Integers,
+    translation_tracks: Floats,
+    out: WorldTransforms | None = None,
+) -> WorldTransforms:
+    """World transforms of all bones in all frames.
+
+    Parameters
+    ----------
+    rotation_tracks : (bones, 4, frames) array
+        Local rotations.
+    translated_bones, translation_tracks : (moved,), (moved, 3, frames) arrays
+        The bones whose local position is not that of the rest pose, and their positions in metres.
+    out : WorldTransforms, optional
+        Written into and returned; must have the right shapes.
+    """
+    bones, _, frames = rotation_tracks.shape
+    if out is None:
+        out = WorldTransforms.empty(bones, frames)
+    by_level = frames <= _SHORT_CLIP_FRAMES
+    (_by_level if by_level else _by_bone)(skeleton, rotation_tracks, translated_bones, translation_tracks, out)
+    return out
+
+
+def world_of_pose(skeleton: Skeleton, rotations: Floats) -> WorldTransforms:
+    """World transforms, one frame, of the pose with these local rotations ``(bones, 4)``, joints where they rest."""
+    nothing = np.empty(0, dtype=np.intp)
+    return world_from_local(skeleton, rotations[:, :, None], nothing, np.empty((0, 3, 1)))
+
+
+def local_rotations(skeleton: Skeleton, world: Floats) -> Floats:
+    """Local rotations ``(bones, 4)`` of a pose from those in the world ``(bones, 4)``."""
+    above = np.where(skeleton.parents[:, None] >= 0, world[skeleton.parents], [0.0, 0.0, 0.0, 1.0])
+    return multiply(conjugate(above), world)
+
+
+def world_rotations(skeleton: Skeleton, rotation_tracks: Floats, bones: Sequence[int], out: Floats) -> Floats:
+    """World rotations of ``bones`` alone, into ``out`` ``(all bones, 4, frames)``; other rows are left as they are.
+
+    ``bones`` are in order and hold the parents of all their members.
+    """
+    scratch = np.empty(rotation_tracks.shape[2])
+    for bone in bones:
+        parent = int(skeleton.parents[bone])
+        if parent < 0:
+            out[bone] = rotation_tracks[bone]
+        else:
+            multiply_into(out[bone], out[parent], rotation_tracks[bone], scratch)
+    return out
+
+
+def _by_bone(
+    skeleton: Skeleton, local: Floats, translated_bones: Integers, translation_tracks: Floats, out: WorldTransforms
+) -> None:
+    moved = dict(zip(translated_bones.tolist(), translation_tracks, strict=True))
+    offsets = skeleton.rest_translations.tolist()
+    scratch = np.empty((4, local.shape[2]))
+    rotations, positions = out.rotation_tracks, out.position_tracks
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        track = moved.get(bone)
+        if parent < 0:
+            rotations[bone] = local[bone]
+            positions[bone] = skeleton.rest_translations[bone][:, None] if track is None else track
+            continue
+        if track is None:
+            place_constant_into(positions[bone], positions[parent], rotations[parent], offsets[bone], scratch)
+        else:
+            rotate_into(positions[bone], rotations[parent], track, scratch)
+            positions[bone] += positions[parent]
+        multiply_into(rotations[bone], rotations[parent], local[bone], scratch[0])
+
+
+def _by_level(
+    skeleton: Skeleton, local: Floats, translated_bones: Integers, translation_tracks: Floats, out: WorldTransforms
+) -> None:
+    """Few calls on large blocks: bones in the order of their levels, so that a level is one slice."""
+    bones, _, frames = local.shape
+    order = np.concatenate(skeleton.levels)
+    place_of = np.empty(bones, dtype=np.intp)
+    place_of[order] = np.arange(bones)
+    above = place_of[skeleton.parents[order]]  # of roots some bone, not used
+    spans, start = [], 0
+    for level in skeleton.levels:
+        spans.append(slice(start, start + len(level)))
+        start += len(level)
+    ordered = np.ascontiguousarray(local[order].transpose(1, 0, 2))
+    rotations, scratch = np.empty((4, bones, frames)), np.empty((4, bones, frames))
+    rotations[:, spans[0]] = ordered[:, spans[0]]
+    for span in spans[1:]:
+        parents = rotations[:, above[span]]
+        multiply_into(rotations[:, span], parents, ordered[:, span], scratch[0, span])
+    # What a bone's place adds to its parent's depends on no other place: all at once.
+    offsets = skeleton.rest_translations[order].T[:, :, None]
+    if len(translated_bones):
+        offsets = np.repeat(offsets, frames, axis=2)
+        offsets[:, place_of[translated_bones]] = translation_tracks.transpose(1, 0, 2)
+    positions = np.empty((3, bones, frames))
+    inner = slice(spans[0].stop, None)
+    positions[:, spans[0]] = offsets[:, spans[0]]
+    turned = rotations[:, above[inner]]
+    rotate_into(positions[:, inner], turned, offsets[:, inner], scratch[:, inner])
+    for span in spans[1:]:
+        positions[:, span] += positions[:, above[span]]
+    out.rotation_tracks[order] = rotations.transpose(1, 0, 2)
+    out.position_tracks[order] = positions.transpose(1, 0, 2)

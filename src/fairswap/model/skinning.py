@@ -1,0 +1,132 @@
+"""Bind a mesh anew: to another rest pose of its skeleton, so that it is drawn in that pose and moves from there.
+
+Each vertex is carried to the new pose by the mean of its bones' turns and shifts, taken along screws (the logarithm of
+rigid motions; Alexa 2002) and from the bone that holds it most. Unlike the mean of matrices this keeps volume at the
+joints, and it is undone exactly by binding back.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.mesh import Mesh
+from fairswap.model.rotation import matrix_from_quaternion, quaternion_from_matrix
+from fairswap.model.skeleton import Skeleton
+
+# A bone is where the mesh was bound to it if it is no further off than this.
+_BOUND_M, _BOUND_DEGREES = 0.001, 0.5
+
+
+def bound_at_rest(mesh: Mesh, skeleton: Skeleton) -> bool:
+    """Whether a mesh was bound in the rest pose of its skeleton, or in a pose of its own."""
+    used = np.unique(mesh.joints[mesh.weights > 0])
+    motions = (_rest_matrices(skeleton) @ mesh.bind_matrices)[used]
+    apart = np.linalg.norm(motions[:, :3, :3] - np.eye(3), axis=(1, 2)) / np.sqrt(2.0)
+    middle = np.array([mesh.vertices[np.any(mesh.joints == bone, axis=1)].mean(axis=0) for bone in used.tolist()])
+    moved = np.einsum("bij,bj->bi", motions[:, :3, :3], middle) + motions[:, :3, 3] - middle
+    return bool(np.degrees(apart).max() < _BOUND_DEGREES and np.linalg.norm(moved, axis=1).max() < _BOUND_M)
+
+
+def rebound_mesh(mesh: Mesh, skeleton: Skeleton) -> Mesh:
+    """The mesh bound to the rest pose of ``skeleton``: vertices, normals, tangents, morphs and bind matrices.
+
+    Meshes that hang on one bone, without skin weights of their own, only go along and stay as they are.
+    """
+    if not mesh.skinned:
+        return mesh
+    world = _rest_matrices(skeleton)
+    linear, shift = _blended(world @ mesh.bind_matrices, mesh.joints, mesh.weights)
+
+    def turned(vectors: Floats | None) -> Floats | None:
+        return None if vectors is None else np.einsum("nij,...nj->...ni", linear, vectors)
+
+    tangents = mesh.tangents
+    if tangents is not None:
+        tangents = np.concatenate([np.asarray(turned(tangents[:, :3])), tangents[:, 3:]], axis=1)
+    return replace(
+        mesh,
+        vertices=np.asarray(turned(mesh.vertices)) + shift,
+        normals=np.asarray(turned(mesh.normals)),
+        tangents=tangents,
+        morph_deltas=turned(mesh.morph_deltas),
+        morph_normals=turned(mesh.morph_normals),
+        bind_matrices=_inverses(world),
+    )
+
+
+def inverse_rest_matrices(skeleton: Skeleton) -> Floats:
+    """The bind matrices ``(bones, 4, 4)`` of a mesh that is bound at rest."""
+    return _inverses(_rest_matrices(skeleton))
+
+
+def _rest_matrices(skeleton: Skeleton) -> Floats:
+    world = np.zeros((len(skeleton), 4, 4))
+    world[:, 3, 3] = 1.0
+    world[:, :3, :3] = matrix_from_quaternion(skeleton.rest.rotations[0])
+    world[:, :3, 3] = skeleton.rest.positions[0]
+    return world
+
+
+def _blended(motions: Floats, joints: Integers, weights: Floats) -> tuple[Floats, Floats]:
+    """Turn ``(n, 3, 3)`` and shift ``(n, 3)`` of each vertex from the motions ``(bones, 4, 4)`` of its bones.
+
+    Bones that also stretch, against the pose they were bound in, are taken by their nearest turn.
+    """
+    rows = np.arange(len(joints))
+    main = joints[rows, np.argmax(weights, axis=1)]
+    # The same few pairs of bones meet at very many vertices: one logarithm for each pair.
+    pairs = main[:, None] * len(motions) + joints
+    pairs = np.where(weights > 0, pairs, main[:, None] * (len(motions) + 1))
+    unique, place = np.unique(pairs, return_inverse=True)
+    first, second = np.divmod(unique, len(motions))
+    u, _, vt = np.linalg.svd(motions[:, :3, :3])
+    rigid = motions.copy()
+    rigid[:, :3, :3] = u @ vt
+    screws = _logarithms(_inverses(rigid[first]) @ rigid[second])
+    mean = np.einsum("nk,nkc->nc", weights, screws[place.reshape(joints.shape)])
+    turn, shift = _exponentials(mean)
+    base = rigid[main]
+    out_shift = np.einsum("nij,nj->ni", base[:, :3, :3], shift) + base[:, :3, 3]
+    return base[:, :3, :3] @ turn, out_shift
+
+
+def _inverses(rigid: Floats) -> Floats:
+    out = np.zeros_like(rigid)
+    out[:, 3, 3] = 1.0
+    out[:, :3, :3] = rigid[:, :3, :3].transpose(0, 2, 1)
+    out[:, :3, 3] = -np.einsum("nij,nj->ni", out[:, :3, :3], rigid[:, :3, 3])
+    return out
+
+
+def _logarithms(rigid: Floats) -> Floats:
+    """The screws ``(n, 6)`` of rigid motions: axis times angle, then the shift along the way (Murray et al. 1994)."""
+    quaternion = quaternion_from_matrix(rigid[:, :3, :3])
+    half = np.linalg.norm(quaternion[:, :3], axis=1)
+    angle = 2.0 * np.arctan2(half, quaternion[:, 3])
+    axis = quaternion[:, :3] / np.where(half > 0, half, 1.0)[:, None]
+    turn = axis * angle[:, None]
+    small = angle < 1e-6
+    safe = np.where(small, 1.0, angle)
+    # The inverse of the left Jacobian.
+    factor = np.where(small, 1.0 / 12.0, (1.0 - 0.5 * safe / np.tan(0.5 * safe)) / safe**2)
+    shift = rigid[:, :3, 3]
+    first = np.cross(turn, shift)
+    return np.concatenate([turn, shift - 0.5 * first + factor[:, None] * np.cross(turn, first)], axis=1)
+
+
+def _exponentials(screws: Floats) -> tuple[Floats, Floats]:
+    """The way back of :func:`_logarithms`: turns ``(n, 3, 3)`` and shifts ``(n, 3)``."""
+    turn, along = screws[:, :3], screws[:, 3:]
+    angle = np.linalg.norm(turn, axis=1)
+    small = angle < 1e-6
+    safe = np.where(small, 1.0, angle)
+    half = np.where(small, 0.5, np.sin(0.5 * safe) / safe)
+    quaternion = np.concatenate([turn * half[:, None], np.cos(0.5 * angle)[:, None]], axis=1)
+    one = np.where(small, 0.5, (1.0 - np.cos(safe)) / safe**2)
+    two = np.where(small, 1.0 / 6.0, (safe - np.sin(safe)) / safe**3)
+    first = np.cross(turn, along)
+    shift = along + one[:, None] * first + two[:, None] * np.cross(turn, first)
+    return matrix_from_quaternion(quaternion), shift

@@ -1,0 +1,152 @@
+"""Pictures by what they show; each gives a PNG as bytes, for a file or a notebook."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from fairswap.bones.checking import ProfileCheck, RoleListing
+from fairswap.errors import ImpossibleError, UsageError
+from fairswap.face.head import Head
+from fairswap.jobs.proving import Reel
+from fairswap.measure.comparison import Comparison, Motion
+from fairswap.measure.contacts import contacts_of
+from fairswap.measure.curves import joint_curve
+from fairswap.model.clip import Clip
+from fairswap.model.signals import runs_of
+from fairswap.picture.bones_sheet import bones_sheet
+from fairswap.picture.comparison_sheet import comparison_sheet
+from fairswap.picture.curve_panels import Curve, Panel, Strip, curves_image
+from fairswap.picture.face_sheet import reel_sheet, shapes_sheet
+from fairswap.picture.loss_sheet import loss_sheet
+from fairswap.picture.pose_sheet import pose_sheet
+from fairswap.platform.fitting import Fitted
+from fairswap.pose.verbs import PoseMeasurement
+
+_AXES = ("left", "up", "ahead")
+_SOURCE, _RESULT = "#1f4f6b", "#c4631a"
+_MOMENTS = 24
+
+
+def sheet(comparison: Comparison, title: str = "") -> bytes:
+    """Source above result at the same instants, front and side, with the floor line and when feet stand."""
+    return comparison_sheet(comparison, title)
+
+
+def curves(what: Comparison | Sequence[Motion], roles: Sequence[str] = ()) -> bytes:
+    """The curves of joints over each other, in degrees about left, up and ahead; and when feet stand.
+
+    Parameters
+    ----------
+    what : Comparison, or a sequence of motions
+    roles : sequence of str
+        Which joints; of a comparison by default the one that differs most.
+
+    Raises
+    ------
+    UsageError
+        If no role is given for motions, or a figure has no bone for one.
+    """
+    if isinstance(what, Comparison):
+        worst = max(what.roles, key=lambda role: role.mean_degrees).role
+        motions = [("source", what.source), ("result", what.result)]
+        return curves_image(what.clip, _panels(motions, roles or (worst,)), _comparison_strips(what))
+    if not roles:
+        raise UsageError("say which joints to draw", remedy="Give their roles: lower_leg_left")
+    motions = [(motion.clip.name, motion) for motion in what]
+    title = " and ".join(name for name, _ in motions)
+    return curves_image(title, _panels(motions, roles), [row for _, motion in motions for row in _strips(motion)])
+
+
+def bones(what: RoleListing | ProfileCheck, title: str = "", where: str = "") -> bytes:
+    """The bones of a figure, each in its state: matched, guessed, missing."""
+    if isinstance(what, ProfileCheck):
+        title, where = title or f"{what.profile.name} on {what.figure.name}", where or "profile against file"
+    else:
+        title, where = title or what.figure.name, where or f"bones {what.roles.profile}"
+    return bones_sheet(what.figure, list(what.states), title, where)
+
+
+def pose(measurement: PoseMeasurement, title: str = "", against_title: str = "") -> bytes:
+    """Two poses beside each other, with the joints in which they differ marked, in degrees."""
+    names = title or measurement.rigged.figure.name, against_title
+    return pose_sheet(measurement.rigged, measurement.against, measurement.angles, *names)
+
+
+def face(head: Head, title: str = "") -> bytes:
+    """Every shape of a head, each with what it is taken for, and which regions of the face are covered."""
+    captions = {}
+    for name, shape in head.chart.shapes.items():
+        words = " + ".join([*shape.units, *shape.total]).replace("_", " ")
+        guess = None if head.given_chart is not None else head.drafted.guesses.get(name)
+        doubt = f" ({guess.confidence:.2f})" if guess is not None and guess.confidence < 0.9 else ""
+        captions[name] = words + doubt
+    return shapes_sheet(head, head.drafted.frame, captions, title or f"{head.figure.name}: face")
+
+
+def moments(head: Head, clip: Clip, title: str = "") -> bytes:
+    """Moments of a face clip, evenly over its time."""
+    frames = np.unique(np.linspace(0, clip.frames - 1, _MOMENTS).round().astype(int)).tolist()
+    rows = [(f"{number / float(clip.rate):.2f} s", number) for number in frames]
+    return reel_sheet(head, clip, rows, head.drafted.frame, title or f"{clip.name} on {head.figure.name}")
+
+
+def reel(what: Reel, title: str = "") -> bytes:
+    """Every shape of the face in a reel, at its full.
+
+    Raises
+    ------
+    ImpossibleError
+        If the figure has no face to draw.
+    """
+    rate = float(what.clip.rate)
+    rows = [(move.name, round((move.start_s + move.stop_s) / 2 * rate)) for move in what.shapes]
+    name = what.rigged.figure.name
+    if not rows:
+        raise ImpossibleError(f"{name!r} has no face to draw", remedy="Leave the picture out")
+    return reel_sheet(what.head, what.clip, rows, what.head.drafted.frame, title or f"{name}: the face in the reel")
+
+
+def loss(fitted: Fitted, title: str = "") -> bytes:
+    """The figure coloured by how far its skin is from where it was.
+
+    Raises
+    ------
+    ImpossibleError
+        If there is no mesh to tell.
+    """
+    proof = fitted.proof or fitted.reel_proof
+    if proof is None:
+        raise ImpossibleError("there is no mesh whose change could be drawn", remedy="Leave the picture out")
+    return loss_sheet(fitted.figure, proof, title or f"{fitted.figure.name} on {fitted.platform.name}")
+
+
+def _panels(motions: Sequence[tuple[str, Motion]], roles: Sequence[str]) -> list[Panel]:
+    panels = []
+    for role in roles:
+        lines = [(name, motion.clip, joint_curve(motion.rigged, motion.clip, role)) for name, motion in motions]
+        for axis, word in enumerate(_AXES):
+            rows = [Curve(name, np.arange(clip.frames) / float(clip.rate), line[:, axis]) for name, clip, line in lines]
+            panels.append(Panel(f"{role}, about {word}", "degrees", rows))
+    return panels
+
+
+def _comparison_strips(comparison: Comparison) -> list[Strip]:
+    times = comparison.times_s
+    strips = []
+    for which, (word, color) in enumerate((("source", _SOURCE), ("result", _RESULT))):
+        for foot, side in enumerate(("left", "right")):
+            spans = [(float(times[a]), float(times[b - 1])) for a, b in runs_of(comparison.standing[which, foot])]
+            strips.append(Strip(f"{word} {side} foot", spans, color))
+    return strips
+
+
+def _strips(motion: Motion) -> list[Strip]:
+    contacts, rate = contacts_of(motion.rigged, motion.clip), float(motion.clip.rate)
+    return [
+        Strip(
+            f"{motion.clip.name[:18]} {side}", [(a / rate, (b - 1) / rate) for a, b in runs_of(contacts.standing(side))]
+        )
+        for side in ("left", "right")
+    ]

@@ -1,0 +1,378 @@
+"""Hold a file against a platform, rule by rule, as it was written: what is allowed, what was measured, what mends
+it."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+
+from fairswap.bones.assignment import roles_of
+from fairswap.bones.roles import RoleMap
+from fairswap.clips.looping import seam_of
+from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
+from fairswap.face.bones import face_bones
+from fairswap.face.geometry import head_frame
+from fairswap.formats.files import document_of
+from fairswap.formats.gltf.reading import GltfSource
+from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
+from fairswap.model.rate import rate_from_text_per_second, text_from_rate
+from fairswap.model.rotation import rotate
+from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
+from fairswap.platform.rules import Platform, platform_named
+from fairswap.platform.textures import facts_of, pictures_of
+from fairswap.pose.rest import rest_pose_of
+from fairswap.pose.rigged import RiggedFigure
+
+_ARM_SLACK_DEGREES, _AXIS_DEGREES = 8.0, 3.0
+
+
+@dataclass(frozen=True)
+class RuleResult:
+    """One rule held against a file. ``fixed_remedy``, ``code`` and ``facts`` as of a finding."""
+
+    rule: str
+    place: str
+    allowed: str
+    measured: str
+    ok: bool
+    severity: Severity
+    fixed_remedy: str = ""
+    code: str = ""
+    facts: Mapping[str, Any] = field(default_factory=dict, compare=False, repr=False)
+
+    @property
+    def remedy(self) -> str:
+        """What mends it, in Python; nothing if nothing needs to be done."""
+        return self.worded(REMEDIES)
+
+    def worded(self, remedies: Mapping[str, str]) -> str:
+        """What mends it, worded by an interface."""
+        return "" if self.ok else remedy_for(self.code, self.fixed_remedy, self.facts, remedies) or ""
+
+
+@dataclass(frozen=True, eq=False)
+class Check:
+    """A file held against a platform, rule by rule."""
+
+    file: str
+    platform: Platform
+    results: tuple[RuleResult, ...]
+
+    @property
+    def fits(self) -> bool:
+        """Whether no rule of severity *problem* is broken."""
+        return not any(row.severity == "problem" for row in self.broken)
+
+    @property
+    def broken(self) -> tuple[RuleResult, ...]:
+        """The rules that are broken, of any severity."""
+        return tuple(row for row in self.results if not row.ok)
+
+    def __repr__(self) -> str:
+        verdict = "fits" if self.fits else "does not fit"
+        broken = f": {', '.join(dict.fromkeys(row.rule for row in self.broken))}" if self.broken else ""
+        return f"<Check: {self.file!r} {verdict} {self.platform.name}{broken}>"
+
+
+class _Results:
+    """The rules held against a file so far."""
+
+    def __init__(self, file: str, platform: Platform) -> None:
+        self.rows: list[RuleResult] = []
+        self.severity = platform.severity
+        self.facts = {"file": file, "platform": platform.name if platform.is_built_in else platform.path}
+
+    def add(
+        self, rule: str, place: str, allowed: object, measured: object, ok: bool, remedy: str = "",
+        code: str = "does-not-fit",
+    ) -> None:  # fmt: skip
+        """One rule: what is allowed, what was measured, whether that is so, and what mends it."""
+        severity = self.severity.get(rule, "problem")
+        told = (remedy, "" if remedy else code, self.facts)
+        self.rows.append(RuleResult(rule, place, str(allowed), str(measured), bool(ok), severity, *told))
+
+
+def check(what: Document | Figure | str | Path, platform: Platform | str | Path) -> Check:
+    """All rules of a platform that say something, held against a file.
+
+    >>> import fairswap
+    >>> fairswap.check(fairswap.demo_file("pip.glb"), "fernway")
+    <Check: '...pip.glb' does not fit fernway: figure.max_texture_px>
+
+    Parameters
+    ----------
+    what : path, Document or Figure
+    platform : Platform, name or file
+
+    Raises
+    ------
+    InputError
+        If there is no such platform, or the file cannot be read.
+    """
+    document, rules = document_of(what), platform_named(platform)
+    figure, found = document.figure, _Results(document.file, rules)
+    _check_file_rules(document, figure, rules, found.add)
+    try:
+        roles = rules.profile.assign(figure.skeleton)
+        by_name = not roles.missing()
+        if not by_name:
+            roles = roles_of(figure)
+    except FairSwapError as error:
+        wanted = f"bones called as in {rules.profile.name}"
+        found.add("figure.required", figure.name, wanted, error.problem, False, error.remedy or "", error.code)
+        return Check(document.file, rules, tuple(found.rows))
+    named = "so" if by_name else f"as in {roles.profile}"
+    found.add("bones", figure.name, f"called as in {rules.profile.name}", named, by_name)
+    _check_space(document, figure, rules, found.add)
+    _check_skeleton(figure, roles, rules, found.add)
+    if figure.meshes:
+        _check_meshes(figure, rules, found.add)
+    rigged = RiggedFigure.of(figure, bones=rules.profile if by_name else None)
+    for clip in document.clips_of(figure):
+        _check_clip(clip, rigged, rules, found.add)
+    _check_clips_together(figure, document.clips_of(figure), rules, found.add)
+    return Check(document.file, rules, tuple(found.rows))
+
+
+def _check_clips_together(figure: Figure, clips: Sequence[Clip], platform: Platform, add: Any) -> None:
+    if not clips:
+        return
+    rules, name = platform.clip, figure.name
+    if rules.names or rules.max_name_length:
+        double = [name for name, count in Counter(clip.name for clip in clips).items() if count > 1]
+        add("clip.names", name, "each its own", f"twice {double[0]!r}" if double else "each its own", not double)
+    if rules.files == "one":
+        add("clip.files", name, "one clip in a file", f"{len(clips)}", len(clips) == 1, code="wants-a-folder")
+    if rules.with_mesh == "never":
+        said = "with" if figure.meshes else "without"
+        add("clip.with_mesh", name, "motions without a mesh", said, not figure.meshes)
+
+
+def _check_file_rules(document: Document, figure: Figure, platform: Platform, add: Any) -> None:
+    rules, path = platform.file, Path(document.file)
+    if rules.formats:
+        add(
+            "file.formats",
+            path.name,
+            ", ".join(rules.formats),
+            path.suffix.lower(),
+            path.suffix.lower() in rules.formats,
+        )
+    kib = path.stat().st_size / 1024 if path.exists() else 0.0
+    if rules.max_kib is not None and figure.meshes:
+        add("file.max_kib", path.name, f"{rules.max_kib:g} KiB", f"{kib:.0f} KiB", kib <= rules.max_kib,
+            "Smaller textures or fewer vertices, where the figure was made")  # fmt: skip
+    if rules.max_motion_kib is not None and not figure.meshes:
+        limit = rules.max_motion_kib
+        add("file.max_motion_kib", path.name, f"{limit:g} KiB", f"{kib:.0f} KiB", kib <= limit)
+
+
+def _check_space(document: Document, figure: Figure, platform: Platform, add: Any) -> None:
+    space = figure.space if isinstance(figure.source, GltfSource) else document.space
+    for word, allowed, measured in (
+        ("up", platform.space.up, space.up), ("forward", platform.space.forward, space.forward),
+        ("unit", platform.space.unit, space.unit),
+    ):  # fmt: skip
+        add(f"space.{word}", figure.name, allowed, measured, allowed == measured)
+
+
+def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any) -> None:
+    rules, skeleton, name = platform.figure, figure.skeleton, figure.name
+    if rules.required:
+        wanted = [role for role in rules.required if role != "root" or rules.root != "required"]
+        missing = [role for role in wanted if role not in roles.bones]
+        said = f"missing: {', '.join(missing[:5])}" if missing else "all there"
+        add("figure.required", name, f"{len(wanted)} roles", said, not missing)
+    if rules.forbidden:
+        there = [role for role in rules.forbidden if role in roles.bones]
+        add(
+            "figure.forbidden", name, "none of " + ", ".join(rules.forbidden[:3]), ", ".join(there) or "none", not there
+        )
+    if rules.max_bones is not None:
+        add("figure.max_bones", name, rules.max_bones, len(skeleton), len(skeleton) <= rules.max_bones)
+    for kind, span in (("spine", rules.spine), ("neck", rules.neck)):
+        if span is not None:
+            count = len(roles.chain(kind))
+            allowed = str(span[0]) if span[0] == span[1] else f"{span[0]} to {span[1]}"
+            add(f"figure.{kind}", name, allowed, count, span[0] <= count <= span[1])
+    above = int(skeleton.parents[roles.bones["hips"]]) >= 0
+    if rules.root != "any":
+        add("figure.root", name, rules.root, "there" if above else "none", above == (rules.root == "required"))
+    face = face_bones(skeleton, roles, head_frame(figure, roles))
+    eyes = {roles.bones[role] for role in ("eye_left", "eye_right") if role in roles.bones}
+    if rules.face_bones != "all":
+        kept = eyes if rules.face_bones == "eyes" else set()
+        required = {roles.bones[role] for role in rules.required if role in roles.bones}
+        over = [bone for bone, number in face.items() if number not in kept | required]
+        add("figure.face_bones", name, rules.face_bones, ", ".join(over[:4]) or "none besides", not over)
+    known = set(roles.bones.values()) | set(face.values()) | set(roles.helpers) | set(skeleton.ends)
+    above_hips = set(skeleton.with_ancestors([roles.bones["hips"]]))
+    extra = [n for bone, n in enumerate(skeleton.names) if bone not in known | above_hips]
+    if rules.extra == "merged":
+        add("figure.extra", name, "none", ", ".join(extra[:4]) or "none", not extra)
+    if rules.helpers == "merged":
+        helpers = [skeleton.names[bone] for bone in roles.helpers]
+        add("figure.helpers", name, "none", ", ".join(helpers[:4]) or "none", not helpers)
+    if rules.ends == "dropped":
+        ends = [skeleton.names[bone] for bone in sorted(skeleton.ends)]
+        add("figure.ends", name, "none", f"{len(ends)}, {ends[0]!r} one" if ends else "none", not ends)
+    if rules.rest_pose != "any":
+        found = rest_pose_of(figure, roles)
+        lowered = {"T": 0.0, "A": rules.arm_degrees, "down": rules.arm_degrees}[rules.rest_pose]
+        off = abs(found.arm_degrees - lowered)
+        allowed = f"{rules.rest_pose}, arms {lowered:g} degrees below level"
+        said = f"{found.kind}, {found.arm_degrees:g} degrees"
+        add("figure.rest_pose", name, allowed, said, found.kind != "uneven" and off <= _ARM_SLACK_DEGREES)
+    if rules.axes != "any":
+        off_axis = _off_axis(figure, roles, rules.axes)
+        said = f"{off_axis[0]} and {len(off_axis) - 1} more are not" if off_axis else "so"
+        add("figure.axes", name, f"{rules.axes} along each bone", said, not off_axis)
+    if rules.height_m is not None and figure.meshes:
+        low, high = rules.height_m
+        height = figure.height_m
+        allowed, measured = f"{low:g} to {high:g} m", f"{height:.2f} m"
+        add("figure.height_m", name, allowed, measured, low <= height <= high, code="height-wrong")
+
+
+def _off_axis(figure: Figure, roles: RoleMap, axes: str) -> list[str]:
+    """Limb bones along which another axis points."""
+    skeleton = figure.skeleton
+    places, turns = skeleton.rest.positions[0], skeleton.rest.rotations[0]
+    axis = np.array([0.0, 1.0, 0.0] if axes == "+Y" else [1.0, 0.0, 0.0])
+    out = []
+    for side in ("left", "right"):
+        for a, b in (
+            ("upper_arm", "lower_arm"),
+            ("lower_arm", "hand"),
+            ("upper_leg", "lower_leg"),
+            ("lower_leg", "foot"),
+        ):
+            first, second = roles.bones[f"{a}_{side}"], roles.bones[f"{b}_{side}"]
+            along = places[second] - places[first]
+            along = along / max(float(np.linalg.norm(along)), 1e-9)
+            if np.degrees(np.arccos(np.clip(rotate(turns[first], axis) @ along, -1, 1))) > _AXIS_DEGREES:
+                out.append(skeleton.names[first])
+    return out
+
+
+def _check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
+    rules, name = platform.figure, figure.name
+    made = "Reduce it where it was made: Fair Swap does not change the shape of meshes"
+    if rules.max_influences is not None:
+        add("figure.max_influences", name, rules.max_influences, figure.max_influences,
+            figure.max_influences <= rules.max_influences)  # fmt: skip
+    for rule, limit, count in (
+        ("max_vertices", rules.max_vertices, sum(len(mesh.vertices) for mesh in figure.meshes)),
+        ("max_triangles", rules.max_triangles, sum(len(mesh.triangles) for mesh in figure.meshes)),
+        ("max_materials", rules.max_materials, sum(len(mesh.materials) for mesh in figure.meshes)),
+    ):  # fmt: skip
+        if limit is not None:
+            add(f"figure.{rule}", name, limit, count, count <= limit, made)
+    facts = [facts_of(picture, f"mesh {where}") for picture, where in pictures_of(figure).items()]
+    if rules.textures != "any" and facts:
+        beside = _textures_beside(figure)
+        add(
+            "figure.textures",
+            name,
+            rules.textures,
+            "beside" if beside else "embedded",
+            beside == (rules.textures == "beside"),
+        )
+    if rules.max_texture_px is not None and facts:
+        largest = max(max(row.width, row.height) for row in facts)
+        add(
+            "figure.max_texture_px",
+            name,
+            f"{rules.max_texture_px} px",
+            f"{largest} px",
+            largest <= rules.max_texture_px,
+        )
+    if rules.texture_formats and facts:
+        kinds = sorted({row.format for row in facts})
+        add("figure.texture_formats", name, ", ".join(rules.texture_formats), ", ".join(kinds),
+            set(kinds) <= set(rules.texture_formats))  # fmt: skip
+    morphs = list(dict.fromkeys(m for mesh in figure.meshes for m in mesh.morph_names))
+    if rules.morphs == "none":
+        add("figure.morphs", name, "none", f"{len(morphs)}", not morphs)
+    elif rules.morphs == "chart" and platform.face is not None:
+        unknown = [m for m in morphs if m not in platform.face.shapes]
+        said = f"{', '.join(map(repr, unknown[:4]))} not" if unknown else f"{len(morphs)} of them"
+        add("figure.morphs", name, f"those of {platform.face.name}", said, not unknown)
+    if rules.max_morphs is not None:
+        add("figure.max_morphs", name, rules.max_morphs, len(morphs), len(morphs) <= rules.max_morphs)
+
+
+def _textures_beside(figure: Figure) -> bool:
+    if not isinstance(figure.source, GltfSource):
+        return False
+    images = figure.source.container.raw.get("images", [])
+    return any("uri" in image and not image["uri"].startswith("data:") for image in images)
+
+
+def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) -> None:
+    rules, name = platform.clip, clip.name
+    if rules.rates:
+        allowed = [rate_from_text_per_second(str(rate)) for rate in rules.rates]
+        add("clip.rates", name, ", ".join(text_from_rate(rate) for rate in allowed), text_from_rate(clip.rate),
+            clip.rate in allowed)  # fmt: skip
+    if rules.max_seconds is not None:
+        add(
+            "clip.max_seconds",
+            name,
+            f"{rules.max_seconds:g} s",
+            f"{clip.duration_s:.2f} s",
+            clip.duration_s <= rules.max_seconds + 1e-3,
+        )
+    if rules.moving == "rotations":
+        moved = only_rotations(clip, rigged)[1]
+        add(
+            "clip.moving",
+            name,
+            "rotations, and the place of the hips",
+            f"places of {moved} more bones" if moved else "so",
+            not moved,
+        )
+    if rules.keys != "any":
+        share = _key_share(clip)
+        if share is not None:
+            uniform = share > 0.98
+            ok = uniform == (rules.keys == "uniform") or clip.frames < 8
+            add("clip.keys", name, rules.keys, f"{share:.0%} of frames have keys", ok)
+    if rules.travel != "any":
+        travel = travel_of(clip, rigged)
+        ok = travel in (rules.travel, "still")
+        add("clip.travel", name, rules.travel, "stays in place" if travel == "still" else f"on the {travel}", ok)
+    if matches_any(name, rules.cycles):
+        seam = seam_of(clip, 0, clip.frames - 1)
+        add("clip.cycles", name, f"closes within {SEAM_DEGREES:g} degrees", f"{seam.degrees:.1f} degrees",
+            seam.degrees <= SEAM_DEGREES, code="does-not-loop")  # fmt: skip
+    if rules.names:
+        add("clip.names", name, rules.names, repr(name), re.fullmatch(rules.names, name) is not None)
+    if rules.max_name_length is not None:
+        add(
+            "clip.max_name_length",
+            name,
+            f"{rules.max_name_length} letters",
+            len(name),
+            len(name) <= rules.max_name_length,
+        )
+
+
+def _key_share(clip: Clip) -> float | None:
+    """How many keys a file holds against one on every frame, over the tracks that have more than two."""
+    source = getattr(clip.origin, "container", None)
+    if source is None:
+        return None
+    animation = source.raw["animations"][clip.origin.animation]
+    inputs = [sampler["input"] for sampler in animation["samplers"]]
+    counts = [source.raw["accessors"][number]["count"] for number in inputs]
+    moving = [count for count in counts if count > 2]
+    return sum(moving) / (len(moving) * clip.frames) if moving else None

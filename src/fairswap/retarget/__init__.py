@@ -1,0 +1,1 @@
+"""Motion transfer: from one rigged figure to another."""

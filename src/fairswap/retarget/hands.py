@@ -1,0 +1,206 @@
+"""Hands that meet something on the source meet it on the target: the other hand, the own body, or an object.
+
+The touch is told by the middle of the palm. Where it is near and hardly moves against what it touches, the target's
+palm is brought to the same place (of the other hand, of the body's surface, of the object), with the arm solved and the
+elbow on its side, blended in and out. The hand keeps the turn it was carried over with.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES
+from fairswap.errors import UsageError
+from fairswap.measure.palms import Palm, palms_of
+from fairswap.measure.surface import BodyPart, surface_of
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.rotation import conjugate, multiply, rotate
+from fairswap.model.signals import nearness, runs_of, smoothed, widest, with_hysteresis, without_short
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.inverse_kinematics import solve_limb
+from fairswap.retarget.options import MotionOptions
+
+# In hand lengths: how near palms and objects must come, and how near they must stay.
+_MEET, _STAY = 0.30, 0.50
+# In leg lengths and leg lengths per second: hands on the body.
+_TOUCH, _REST_ON, _TOUCH_SPEED, _REST_SPEED = 0.025, 0.05, 0.10, 0.22
+_EASE_S, _SHORTEST_S, _BODY_SHORTEST_S = 0.22, 0.03, 0.15
+_SMOOTH_S, _CLEAR_M = 0.03, 0.004
+
+
+@dataclass(frozen=True)
+class Touch:
+    """One meeting: which hand, what it met (``hand``, ``object`` or a part of the body), when, and how near the target
+    came to it at worst, metres."""
+
+    side: str
+    what: str
+    start_s: float
+    stop_s: float
+    off_m: float
+
+
+@dataclass(frozen=True, eq=False)
+class _Wish:
+    """Where a hand's palm should be ``(frames, 3)``, when ``(frames,)``, and what it meets there."""
+
+    side: str
+    what: str
+    when: np.ndarray
+    where: Floats
+
+
+def meet_hands(
+    source: RiggedFigure,
+    target: RiggedFigure,
+    source_chain: ChainWorld,
+    chain: ChainWorld,
+    rate: float,
+    scale: float,
+    options: MotionOptions,
+) -> list[Touch]:
+    """Bring the target's hands (in ``chain``, in place) to what the source's meet; tell each meeting."""
+    palms = palms_of(source), palms_of(target)
+    theirs = {side: palm.track(source_chain) for side, palm in palms[0].items()}
+    wishes = _hand_wishes(palms, theirs, chain, rate)
+    if options.object is not None:
+        wishes += _object_wishes(source, target, palms, theirs, source_chain, scale, rate, options.object)
+    both = np.any([wish.when for wish in wishes], axis=0) if wishes else np.zeros(chain.frames, dtype=bool)
+    wishes += _body_wishes(source, target, palms, theirs, source_chain, chain, rate, both)
+    for side in SIDES:
+        own = [wish for wish in wishes if wish.side == side]
+        if own:
+            _reach(target, palms[1][side], side, own, rate, options.reach, chain)
+    touches = []
+    for wish in wishes:
+        apart = np.linalg.norm(palms[1][wish.side].track(chain) - wish.where, axis=1)
+        for start, stop in runs_of(wish.when):
+            off = float(apart[start:stop].max())
+            touches.append(Touch(wish.side, wish.what, start / rate, (stop - 1) / rate, off))
+    return sorted(touches, key=lambda touch: (touch.start_s, touch.side))
+
+
+def clear_arms(target: RiggedFigure, chain: ChainWorld, rate: float) -> Floats:
+    """Push hands and elbows that are inside the own body out of it, in place; give how deep they were ``(frames,)``."""
+    palms, parts = palms_of(target), surface_of(target)
+    worst = np.zeros(chain.frames)
+    for side in SIDES:
+        point = palms[side].track(chain)
+        push = np.zeros_like(point)
+        for part in parts:
+            height, direction, distance = part.coordinates(point, chain)
+            deep = np.where((height > 0.0) & (height < 1.0), np.maximum(_CLEAR_M - distance, 0.0), 0.0)
+            if deep.max() > 0.0:
+                width = max(round(0.1 * rate), 1)
+                even = smoothed(widest(deep, width), width / 3.0)
+                push += (part.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
+                worst = np.maximum(worst, deep)
+        if push.any():
+            push_hand(target, side, chain, push)
+    return worst
+
+
+def _hand_wishes(
+    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]], theirs: Mapping[str, Floats], chain: ChainWorld, rate: float
+) -> list[_Wish]:
+    apart = theirs["left"] - theirs["right"]
+    near = np.linalg.norm(apart, axis=1) / palms[0]["left"].length
+    when = without_short(with_hysteresis(near < _MEET, near < _STAY), max(round(_SHORTEST_S * rate), 1))
+    if not when.any():
+        return []
+    ratio = palms[1]["left"].length / palms[0]["left"].length
+    mine = {side: palms[1][side].track(chain) for side in SIDES}
+    middle = 0.5 * (mine["left"] + mine["right"])
+    return [
+        _Wish(side, "hand", when, middle + sign * 0.5 * ratio * apart)
+        for side, sign in (("left", 1.0), ("right", -1.0))
+    ]
+
+
+def _object_wishes(
+    source: RiggedFigure,
+    target: RiggedFigure,
+    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
+    theirs: Mapping[str, Floats],
+    source_chain: ChainWorld,
+    scale: float,
+    rate: float,
+    name: str,
+) -> list[_Wish]:
+    if name not in source.skeleton.names:
+        raise UsageError(f"there is no bone {name!r} in {source.figure.name} to mark an object")
+    thing = source_chain.position(source.skeleton.names.index(name))
+    legs = target.reference.leg_m / source.reference.leg_m
+    # Where the object is on the target's stage: as far over the ground as travel is scaled, as high as the legs are.
+    seen = (thing - source.reference.hips * [1, 0, 1] - [0, source.floor_m, 0]) * [scale, legs, scale]
+    there = seen + target.reference.hips * [1, 0, 1] + [0, target.floor_m, 0]
+    found = []
+    for side in SIDES:
+        away = theirs[side] - thing
+        near = np.linalg.norm(away, axis=1) / palms[0][side].length
+        when = without_short(with_hysteresis(near < _MEET, near < _STAY), max(round(_SHORTEST_S * rate), 1))
+        if when.any():
+            ratio = palms[1][side].length / palms[0][side].length
+            found.append(_Wish(side, "object", when, there + ratio * away))
+    return found
+
+
+def _body_wishes(
+    source: RiggedFigure,
+    target: RiggedFigure,
+    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
+    theirs: Mapping[str, Floats],
+    source_chain: ChainWorld,
+    chain: ChainWorld,
+    rate: float,
+    taken: np.ndarray,
+) -> list[_Wish]:
+    found = []
+    for old, new in zip(surface_of(source), surface_of(target), strict=True):
+        for side in SIDES:
+            height, direction, distance = old.coordinates(theirs[side], source_chain)
+            seen = smoothed(_seen_from(old, theirs[side], source_chain), _SMOOTH_S * rate)
+            speed = np.linalg.norm(np.gradient(seen, axis=0), axis=1) * rate if len(seen) > 1 else np.zeros(1)
+            leg = source.reference.leg_m
+            on = (height > -0.05) & (height < 1.05)
+            sure = on & (distance < _TOUCH * leg) & (speed < _TOUCH_SPEED * leg)
+            still = on & (distance < _REST_ON * leg) & (speed < _REST_SPEED * leg)
+            when = without_short(with_hysteresis(sure, still), max(round(_BODY_SHORTEST_S * rate), 1)) & ~taken
+            if when.any():
+                ratio = palms[1][side].length / palms[0][side].length
+                found.append(_Wish(side, old.part, when, new.points(height, direction, ratio * distance, chain)))
+    return found
+
+
+def _seen_from(part: BodyPart, points: Floats, chain: ChainWorld) -> Floats:
+    """World points seen from the bone of a part."""
+    return rotate(conjugate(chain.rotation(part.bone)), points - chain.position(part.bone))
+
+
+def _reach(
+    target: RiggedFigure, palm: Palm, side: str, wishes: list[_Wish], rate: float, weight: float, chain: ChainWorld
+) -> None:
+    point = palm.track(chain)
+    shares = np.array([nearness(wish.when, _EASE_S * rate) for wish in wishes])
+    total = np.maximum(shares.sum(axis=0), 1.0)
+    push = np.sum(
+        [(wish.where - point) * (share / total)[:, None] for wish, share in zip(wishes, shares, strict=True)], axis=0
+    )
+    push_hand(target, side, chain, weight * push)
+
+
+def push_hand(target: RiggedFigure, side: str, chain: ChainWorld, push: Floats) -> None:
+    """Move a hand by ``push`` ``(frames, 3)`` in the world, its turn kept."""
+    upper, lower, hand = (target.roles.bones[f"{part}_{side}"] for part in ("upper_arm", "lower_arm", "hand"))
+    limb = chain.limb(upper, lower, hand)
+    turn = chain.rotation(hand).copy()
+    sign = 1.0 if side == "left" else -1.0
+    moved = multiply(limb.upper, conjugate(target.reference.rotations[upper]))
+    rotations = solve_limb(limb, limb.root, limb.end + push, rotate(moved, np.array([0.0, -sign, 0.0])))
+    chain.turn(upper, rotations[0])
+    chain.turn(lower, rotations[1])
+    chain.turn(hand, turn)

@@ -1,0 +1,58 @@
+"""A limb of two bones brought to where its end should be, for all frames at once, by the law of cosines.
+
+The limb keeps its plane: the elbow or knee stays on the side it was on.
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import Limb
+from fairswap.model.rotation import multiply, normalized, quaternion_between, quaternion_from_axis_angle, rotate
+
+# A limb is never stretched quite straight: there the knee snaps.
+LONGEST = 0.9985
+# How much a limb that is nearly straight trusts its hinge instead of the plane it hardly shows.
+_HINGE_TRUST = 0.03
+
+
+def solve_limb(limb: Limb, root: Floats, end: Floats, hinge: Floats) -> tuple[Floats, Floats, Floats]:
+    """New world rotations of both bones, and where the end gets to.
+
+    Parameters
+    ----------
+    root, end : (frames, 3) arrays
+        Where the limb begins now, and where its end should be; what is out of reach is approached.
+    hinge : (frames, 3) array
+        The axis the joint bends about by its anatomy, for frames in which the limb is straight.
+    """
+    first, second = limb.lengths
+    old, _ = _unit(limb.end - limb.root)
+    new, wanted = _unit(end - root)
+    length = np.clip(wanted, abs(first - second) + 1e-6, (first + second) * LONGEST)
+    align = quaternion_between(old, new)
+    normal = np.cross(limb.middle - limb.root, limb.end - limb.root) / (first * (first + second))
+    normal = normal + _HINGE_TRUST * hinge
+    normal = normal - np.einsum("fi,fi->f", normal, old)[:, None] * old
+    axis = rotate(align, normalized(normal))
+    # The limb's own bend, told along the same axis, so that one slightly bent the other way comes out right, too.
+    upper_old = _angle(old, limb.middle - limb.root, normalized(normal))
+    lower_old = _angle(old, limb.end - limb.middle, normalized(normal))
+    cosine = (first**2 + length**2 - second**2) / (2.0 * first * length)
+    upper_new = -np.arccos(np.clip(cosine, -1.0, 1.0))
+    cosine = (second**2 + length**2 - first**2) / (2.0 * second * length)
+    lower_new = np.arccos(np.clip(cosine, -1.0, 1.0))
+    upper = multiply(multiply(quaternion_from_axis_angle(axis, upper_new - upper_old), align), limb.upper)
+    lower = multiply(multiply(quaternion_from_axis_angle(axis, lower_new - lower_old), align), limb.lower)
+    return upper, lower, root + new * length[:, None]
+
+
+def _angle(start: Floats, end: Floats, axis: Floats) -> Floats:
+    """The turn about ``axis`` from ``start`` to the part of ``end`` square to it, radians ``(frames,)``."""
+    return np.arctan2(np.einsum("fi,fi->f", np.cross(start, end), axis), np.einsum("fi,fi->f", start, end))
+
+
+def _unit(vectors: Floats) -> tuple[Floats, Floats]:
+    length = np.linalg.norm(vectors, axis=1)
+    return vectors / np.maximum(length, 1e-12)[:, None], length

@@ -1,0 +1,214 @@
+"""Layers: corrections kept apart from the motion, in TOML, by role; applied in order, taken off by leaving them out.
+
+A layer turns a bone by a constant or keyed amount, shifts it, or pastes a saved pose over a range of time. Turns are
+degrees about the figure's left, up and ahead, seen from the parent in the T; so one layer means the same on every
+figure.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from pathlib import Path
+from typing import Annotated, Literal
+
+import msgspec
+import numpy as np
+
+from fairswap.bones.roles import is_role
+from fairswap.errors import ImpossibleError, InputError
+from fairswap.formats.own import struct_from_file
+from fairswap.model.arrays import Floats
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import IDENTITY, conjugate, multiply, rotate, slerp
+from fairswap.model.signals import eased
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.saved import SavedPose, quaternion_from_turn
+
+_Three = tuple[float, float, float]
+_Share = Annotated[float, msgspec.Meta(ge=0.0, le=1.0)]
+_Seconds = Annotated[float, msgspec.Meta(ge=0.0)]
+
+
+class Key(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a layer does at one time; between keys it eases."""
+
+    time: _Seconds
+    turn: _Three = (0.0, 0.0, 0.0)
+    offset: _Three = (0.0, 0.0, 0.0)
+
+
+class Layer(msgspec.Struct, frozen=True, forbid_unknown_fields=True, rename={"start": "from", "stop": "to"}):
+    """One correction.
+
+    Attributes
+    ----------
+    role : str
+        Whose bone it corrects; without, it pastes ``pose``.
+    turn, offset : three numbers
+        Degrees and metres, for the whole clip; ``keys`` say it over time instead.
+    pose : str
+        A saved pose file; its roles are turned to it.
+    mode : str
+        ``add`` to the motion, or ``replace`` it. A pose always replaces.
+    weight : float
+        0 to 1.
+    start, stop, ease : float
+        Seconds (``from``, ``to``, ``ease`` in the file): only in this range, coming and going within ``ease`` seconds.
+    """
+
+    name: str = ""
+    role: str = ""
+    turn: _Three = (0.0, 0.0, 0.0)
+    offset: _Three = (0.0, 0.0, 0.0)
+    keys: tuple[Key, ...] = ()
+    pose: str = ""
+    mode: Literal["add", "replace"] = "add"
+    weight: _Share = 1.0
+    start: _Seconds | None = None
+    stop: _Seconds | None = None
+    ease: _Seconds = 0.2
+
+    @property
+    def title(self) -> str:
+        """What to call it in messages."""
+        return self.name or self.role or self.pose
+
+
+class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    fairswap: str
+    layer: list[Layer]
+
+
+@dataclass(frozen=True)
+class Layers:
+    """The layers of one file, with the saved poses that they paste, by the names they have there."""
+
+    layers: tuple[Layer, ...]
+    poses: Mapping[str, SavedPose] = field(default_factory=dict)
+    name: str = ""
+
+    @classmethod
+    def load(cls, path: str | Path) -> Layers:
+        """Read a layers file; its pose files are relative to it.
+
+        Raises
+        ------
+        InputError
+            With the field that is wrong.
+        """
+        read, _ = struct_from_file(path, "layers/1", "a file of layers", _File)
+        for number, layer in enumerate(read.layer):
+            _check(layer, path, f"layer[{number}]")
+        folder = Path(path).parent
+        poses = {layer.pose: SavedPose.load(folder / layer.pose) for layer in read.layer if layer.pose}
+        return cls(tuple(read.layer), poses, str(path))
+
+
+def _check(layer: Layer, path: str | Path, place: str) -> None:
+    if bool(layer.role) == bool(layer.pose):
+        raise InputError("it needs either a role or a pose", file=path, place=place)
+    if layer.role and not is_role(layer.role):
+        raise InputError(f"{layer.role!r} is not a role", file=path, place=place, remedy="See docs/roles.md")
+    times = [key.time for key in layer.keys]
+    if times != sorted(times):
+        raise InputError("its keys are not in the order of time", file=path, place=f"{place}.keys")
+    if layer.start is not None and layer.stop is not None and layer.stop <= layer.start:
+        raise InputError("it ends before it begins", file=path, place=f"{place}.to")
+    numbers = [*layer.turn, *layer.offset, *(x for key in layer.keys for x in (*key.turn, *key.offset))]
+    if not np.isfinite(numbers).all():
+        raise InputError("one of its numbers is not a number", file=path, place=place)
+
+
+def put_layers_on(target: RiggedFigure, files: Sequence[Layers], rate: float, edit: PoseBuilder) -> set[int]:
+    """Put all layers on the poses of ``target`` in ``edit``, in order; give the bones they touch.
+
+    Raises
+    ------
+    ImpossibleError
+        If the figure has no bone for the role of a layer.
+    """
+    times = np.arange(edit.frames) / rate
+    touched: set[int] = set()
+    for file in files:
+        for layer in file.layers:
+            weight = layer.weight * _window(layer, times)
+            if layer.pose:
+                touched |= _paste(target, layer, file.poses[layer.pose], weight, edit)
+            else:
+                touched.add(_correct(target, layer, weight, times, edit))
+    return touched
+
+
+def _window(layer: Layer, times: Floats) -> Floats:
+    """How much of a layer is there at each time, by its range."""
+    weight = np.ones(len(times))
+    ease = max(layer.ease, 1e-9)
+    if layer.start is not None:
+        weight *= eased((times - layer.start) / ease + 1.0)
+    if layer.stop is not None:
+        weight *= eased((layer.stop - times) / ease + 1.0)
+    return weight
+
+
+def _bone(target: RiggedFigure, layer: Layer) -> int:
+    if layer.role not in target.roles.bones:
+        raise ImpossibleError(
+            f"layer {layer.title!r} is for {layer.role}, and {target.title} has no such bone",
+            remedy="Take the layer out, or name the bone in a profile",
+        )
+    return target.roles.bones[layer.role]
+
+
+def _above(target: RiggedFigure, bone: int) -> Floats:
+    parent = int(target.skeleton.parents[bone])
+    return target.reference.rotations[parent] if parent >= 0 else IDENTITY
+
+
+def _correct(target: RiggedFigure, layer: Layer, weight: Floats, times: Floats, edit: PoseBuilder) -> int:
+    bone, now = _bone(target, layer), edit.rotation_tracks
+    above = _above(target, bone)
+    turns, offsets = _over_time(layer, times)
+    # The turn in the common axes, seen from the parent's own axes.
+    local = multiply(multiply(conjugate(above), turns), above)
+    if layer.mode == "replace":
+        lying = multiply(conjugate(above), target.reference.rotations[bone])
+        edit.turn(bone, slerp(now[bone].T, multiply(local, lying), weight).T)
+    else:
+        edit.turn(bone, multiply(slerp(IDENTITY, local, weight), now[bone].T).T)
+    if np.any(offsets):
+        shift = rotate(conjugate(above), offsets) * weight[:, None]
+        edit.translations[bone] = edit.translation_track(bone) + shift.T
+    return bone
+
+
+def _over_time(layer: Layer, times: Floats) -> tuple[Floats, Floats]:
+    """Turn ``(frames, 4)`` and offset ``(frames, 3)`` of a layer."""
+    if not layer.keys:
+        return np.tile(quaternion_from_turn(np.array(layer.turn)), (len(times), 1)), np.tile(
+            layer.offset, (len(times), 1)
+        )
+    knots = np.array([key.time for key in layer.keys])
+    after = np.clip(np.searchsorted(knots, times, side="right"), 1, max(len(knots) - 1, 1))
+    before = after - 1
+    after = np.minimum(after, len(knots) - 1)
+    span = np.maximum(knots[after] - knots[before], 1e-9)
+    share = eased((times - knots[before]) / span)
+    turns = np.array([quaternion_from_turn(np.array(key.turn)) for key in layer.keys])
+    offsets = np.array([key.offset for key in layer.keys])
+    return slerp(turns[before], turns[after], share), offsets[before] + (offsets[after] - offsets[before]) * share[
+        :, None
+    ]
+
+
+def _paste(target: RiggedFigure, layer: Layer, pose: SavedPose, weight: Floats, edit: PoseBuilder) -> set[int]:
+    bones = {role: target.roles.bones[role] for role in pose.turns if role in target.roles.bones}
+    if not bones:
+        raise ImpossibleError(f"layer {layer.title!r} poses bones that {target.title} does not have")
+    for role, turn in pose.rotations().items():
+        if role in bones:
+            bone = bones[role]
+            above = _above(target, bone)
+            wanted = multiply(multiply(conjugate(above), turn), target.reference.rotations[bone])
+            edit.turn(bone, slerp(edit.rotation_tracks[bone].T, wanted, weight).T)
+    return set(bones.values())

@@ -1,0 +1,194 @@
+"""A clip retargeted from one figure to another, stage by stage.
+
+Transfer, layers, floor, feet, hands, arms out of the body, root motion: each stage takes the motion as far as it is,
+changes it, and tells what it did. Options switch them on and off.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, field
+
+from fairswap.bones.roles import SIDES
+from fairswap.errors import Finding, ImpossibleError
+from fairswap.measure.contacts import Contacts, Floor, contacts_of
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.model.poses import PoseBuilder
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.feet import Planted, plant_feet, raise_hips
+from fairswap.retarget.hands import Touch, clear_arms, meet_hands
+from fairswap.retarget.layers import put_layers_on
+from fairswap.retarget.options import MotionOptions
+from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
+from fairswap.retarget.swap import Swap
+
+
+@dataclass(frozen=True, eq=False)
+class Retargeted:
+    """A clip retargeted, with what was found and done on the way.
+
+    Attributes
+    ----------
+    clip : Clip
+        The result.
+    judged : Clip
+        What to hold against the source: the result, or, where travel was taken out, the result before that.
+    contacts : Contacts
+        When the source's feet stand, and on which floor.
+    planted : Planted or None
+        What planting the feet did.
+    touches : tuple of Touch
+        What the hands met.
+    findings : tuple of Finding
+    """
+
+    clip: Clip
+    judged: Clip
+    contacts: Contacts
+    planted: Planted | None = None
+    touches: tuple[Touch, ...] = ()
+    findings: tuple[Finding, ...] = ()
+    edit: PoseBuilder | None = field(default=None, repr=False)
+
+    @property
+    def transferred(self) -> Clip:
+        """The clip before layers, feet, hands and root motion."""
+        return self.clip if self.edit is None else self.clip.with_poses(self.edit.first().poses())
+
+    def __repr__(self) -> str:
+        return f"<Retargeted {self.clip.name!r}: {self.clip.frames} frames, {len(self.touches)} touches>"
+
+
+@dataclass(eq=False)
+class _Motion:
+    """The motion so far: its tracks as they are now, and what was told."""
+
+    swap: Swap
+    original: Clip
+    options: MotionOptions
+    edit: PoseBuilder
+    chain: ChainWorld
+    source_chain: ChainWorld
+    contacts: Contacts
+    keyed: frozenset[int]
+    planted: Planted | None = None
+    touches: list[Touch] = field(default_factory=list)
+    findings: list[Finding] = field(default_factory=list)
+
+    @property
+    def rate(self) -> float:
+        return float(self.original.rate)
+
+    def clip(self, edit: PoseBuilder | None = None) -> Clip:
+        """The clip as it is now. Its tracks are frozen by it, unless a copy is given."""
+        used = edit or self.edit
+        keyed = self.keyed | frozenset(used.translations)
+        return Clip(self.original.name, self.original.rate, used.poses(), keyed)
+
+
+Stage = Callable[[_Motion], None]
+
+
+def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Retargeted:
+    """Retarget one clip: same name, rate and duration, on the target's skeleton.
+
+    Parameters
+    ----------
+    clip : Clip
+        A clip of the source.
+    options : MotionOptions, optional
+        How feet, hands and root motion are treated; by default feet are planted and hands meet what they met.
+
+    Raises
+    ------
+    UsageError
+        If the clip does not move the source's skeleton.
+    ImpossibleError
+        If the target has no bone that the options need.
+    """
+    options = options or MotionOptions()
+    edit, keyed = swap.transferred_tracks(clip, options.scale_travel)
+    contacts = contacts_of(swap.source, clip)
+    chains = ChainWorld(edit), ChainWorld(clip.poses)
+    motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
+    for stage in (_put_layers_on, _take_floor_out, _plant_feet, _meet_hands, _clear_arms):
+        stage(motion)
+    # On the spot nothing can be held against the source's way: what is compared is kept from before.
+    still = motion.clip(_copy(edit)) if options.travel == "none" else None
+    _move_root(motion)
+    result = motion.clip()
+    done = tuple(motion.touches), tuple(motion.findings)
+    return Retargeted(result, still or result, contacts, motion.planted, *done, edit)
+
+
+def _copy(edit: PoseBuilder) -> PoseBuilder:
+    return PoseBuilder(edit.skeleton, edit.rotation_tracks.copy(), edit.translations, edit.morph_tracks)
+
+
+def _put_layers_on(motion: _Motion) -> None:
+    if motion.options.layers:
+        motion.keyed |= put_layers_on(motion.swap.target, motion.options.layers, motion.rate, motion.edit)
+
+
+def _take_floor_out(motion: _Motion) -> None:
+    """Bring the hips down (or up) by what the floor of the source is off, where they are."""
+    source, target, floor = motion.swap.source, motion.swap.target, motion.contacts.floor
+    if floor == Floor(source.floor_m):
+        return
+    tilt = f" and tilted by {floor.tilt_degrees:.1f} degrees" if floor.tilt_degrees else ""
+    message = (
+        f"the floor its feet stand on is {100 * (floor.at - source.floor_m):+.1f} cm off{tilt}; taken out, so that the "
+        f"result stands level"
+    )
+    motion.findings.append(Finding("floor-off", "note", motion.original.name, message))
+    off = floor.height(motion.source_chain.position(source.roles.bones["hips"])) - source.floor_m
+    raise_hips(target.roles.bones["hips"], -off * motion.swap.leg_ratio, motion.chain)
+
+
+def _plant_feet(motion: _Motion) -> None:
+    if motion.options.feet != "planted":
+        return
+    if any(motion.contacts.standing(side).any() for side in SIDES):
+        motion.planted = plant_feet(motion.swap.target, motion.contacts, motion.rate, motion.chain)
+    else:
+        message = "no foot ever stands in it, so none was planted"
+        motion.findings.append(Finding("no-contact", "note", motion.original.name, message))
+
+
+def _meet_hands(motion: _Motion) -> None:
+    if motion.options.hands == "meet":
+        swap, options = motion.swap, motion.options
+        scale = swap.leg_ratio if options.scale_travel is None else options.scale_travel
+        chains = motion.source_chain, motion.chain
+        motion.touches = meet_hands(swap.source, swap.target, *chains, motion.rate, scale, options)
+
+
+def _clear_arms(motion: _Motion) -> None:
+    if motion.options.clear:
+        clear_arms(motion.swap.target, motion.chain, motion.rate)
+
+
+def _move_root(motion: _Motion) -> None:
+    target, options = motion.swap.target, motion.options
+    if options.travel == "root":
+        move_travel_to_root(target, _root_of(target), motion.rate, motion.chain, options.root_turns)
+    elif options.travel == "none":
+        take_travel_out(target, motion.rate, motion.chain)
+
+
+def _root_of(target: RiggedFigure) -> int:
+    """The bone that takes the travel: the root, or the topmost one above the hips.
+
+    Raises
+    ------
+    ImpossibleError
+        If there is none.
+    """
+    if "root" in target.roles.bones:
+        return target.roles.bones["root"]
+    above = target.skeleton.with_ancestors([target.roles.bones["hips"]])[:-1]
+    if not above:
+        problem = f"{target.title} has no bone above its hips to put the travel on"
+        raise ImpossibleError(problem, remedy="Add one with figures.add_root, as convert does")
+    return above[0]

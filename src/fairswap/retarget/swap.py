@@ -1,0 +1,186 @@
+"""A prepared pair of figures: whose motion, on whom. Made once, applied to any number of clips.
+
+For a role with the source's world rotation S(t), its world rotation S₀ in the reference pose, and T₀ the same on the
+target: D(t) = S(t)·S₀⁻¹ is the motion, and the target's world rotation is D(t)·T₀. Its local rotation follows from its
+parent's; bones without a partner keep their rest. The hips travel from their resting place, scaled by the legs.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from fairswap.bones.assignment import SURE
+from fairswap.errors import Finding, UsageError
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.poses import PoseBuilder, Poses
+from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.skeleton import world_rotations
+from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.pairing import Pair, pair_bones
+from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
+from fairswap.retarget.twist import share_twist
+
+if TYPE_CHECKING:
+    from fairswap.retarget.options import MotionOptions
+    from fairswap.retarget.pipeline import Retargeted
+
+# Bounds the memory of a long clip; short enough to stay near the processor.
+_FRAMES_AT_ONCE = 4096
+
+
+@dataclass(frozen=True, eq=False)
+class Swap:
+    """A prepared pair: bones paired through their roles, both in one reference pose.
+
+    >>> import fairswap
+    >>> source, target = fairswap.RiggedFigure.of("osric.glb"), fairswap.RiggedFigure.of("pip.glb")  # doctest: +SKIP
+    >>> swap = fairswap.Swap(source, target)                                                         # doctest: +SKIP
+
+    Raises
+    ------
+    ImpossibleError
+        If a limb has no length, so that it has no reference pose.
+    """
+
+    source: RiggedFigure
+    target: RiggedFigure
+
+    def __post_init__(self) -> None:
+        # Say now what is wrong, not at the first clip.
+        _ = self.pairs, self.source.reference, self.target.reference
+
+    def __repr__(self) -> str:
+        return f"<Swap {self.source.figure.name!r} to {self.target.figure.name!r}: {len(self.pairs)} bones paired>"
+
+    @cached_property
+    def pairs(self) -> list[Pair]:
+        """Which target bone takes its motion from where, in the order of the target's bones."""
+        return pair_bones(self.source, self.target)
+
+    @property
+    def leg_ratio(self) -> float:
+        """The target's leg length over the source's: by what travel is multiplied, unless it is said otherwise."""
+        return self.target.reference.leg_m / self.source.reference.leg_m
+
+    @cached_property
+    def resting_bones(self) -> list[str]:
+        """The target's bones without a partner, which keep their rest."""
+        moved = {pair.target for pair in self.pairs} | set(self.target.roles.helpers)
+        skeleton = self.target.skeleton
+        return [name for bone, name in enumerate(skeleton.names) if bone not in moved and bone not in skeleton.ends]
+
+    @cached_property
+    def findings(self) -> list[Finding]:
+        """What is worth telling about the pair: guesses, poses far apart, and what is not transferred."""
+        found: list[Finding] = []
+        for rigged in (self.source, self.target):
+            found += rigged.roles.findings
+            unsure = [f"{role} ({c:.2f})" for role, c in rigged.roles.confidences.items() if c < SURE]
+            if unsure:
+                message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
+                found.append(Finding("bones-guessed", "warning", rigged.figure.name, message))
+        names = self.source.figure.name, self.target.figure.name
+        found += pose_findings(self.pose_angles, " and ".join(names))
+        shared = {pair.role for pair in self.pairs}
+        lost = [
+            role
+            for role in self.source.roles.roles()
+            if role not in shared and role != "root" and not role.startswith(("spine_", "neck_"))
+        ]
+        if lost:
+            shown = ", ".join(lost[:6]) + (" …" if len(lost) > 6 else "")
+            message = f"no bone for {shown}: what they do is not carried over"
+            found.append(Finding("roles-lost", "note", names[1], message))
+        return found
+
+    @cached_property
+    def pose_angles(self) -> list[RoleAngle]:
+        """How far apart the two reference poses are, joint by joint."""
+        return measure_pose(self.source, self.target)
+
+    @cached_property
+    def _plan(self) -> TransferPlan:
+        return plan_transfer(self.source, self.target, self.pairs)
+
+    def convert(self, clip: Clip, options: MotionOptions | None = None) -> Clip:
+        """Carry one clip over, with feet, hands and root motion treated; errors as of :meth:`retarget`."""
+        return self.retarget(clip, options).clip
+
+    def retarget(self, clip: Clip, options: MotionOptions | None = None) -> Retargeted:
+        """As :meth:`convert`, with what was found and done on the way.
+
+        Raises
+        ------
+        UsageError
+            If the clip does not move the source's skeleton.
+        ImpossibleError
+            If the target has no bone that the options need.
+        """
+        from fairswap.retarget.pipeline import retarget
+
+        return retarget(self, clip, options)
+
+    def transfer(self, clip: Clip, scale_travel: float | None = None) -> Clip:
+        """Transfer one clip as it is: rotations, and the hips' way; same name, rate and duration.
+
+        Feet, hands and root motion are for :func:`fairswap.retarget.pipeline.retarget`.
+
+        Parameters
+        ----------
+        scale_travel : float, optional
+            By what the way over the ground is multiplied; without, by the ratio of the legs.
+
+        Raises
+        ------
+        UsageError
+            If the clip does not move the source's skeleton.
+        """
+        edit, keyed = self.transferred_tracks(clip, scale_travel)
+        return Clip(clip.name, clip.rate, edit.poses(), keyed)
+
+    def transferred_tracks(self, clip: Clip, scale_travel: float | None = None) -> tuple[PoseBuilder, frozenset[int]]:
+        """As :meth:`transfer`: the tracks, to be worked on, and the bones that are keyed."""
+        if clip.skeleton != self.source.skeleton:
+            raise UsageError(
+                f"clip {clip.name!r} moves another skeleton than {self.source.figure.name!r}",
+                remedy="Make a Swap from the figure that the clip came with",
+            )
+        scale = self.leg_ratio if scale_travel is None else scale_travel
+        target = self.target.skeleton
+        rotations = np.empty((len(target), 4, clip.frames))
+        hips_track = np.empty((3, clip.frames))
+        for start in range(0, clip.frames, _FRAMES_AT_ONCE):
+            span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
+            self._transfer_block(clip.poses, span, rotations[:, :, span], hips_track[:, span], scale)
+        moved = frozenset(pair.target for pair in self.pairs)
+        helpers = share_twist(self.target, moved, rotations)
+        edit = PoseBuilder(target, rotations, {self.target.roles.bones["hips"]: hips_track})
+        return edit, moved | frozenset(helpers)
+
+    def _transfer_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float) -> None:
+        source, target = self.source, self.target
+        local = poses.rotation_tracks[:, :, span]
+        world = np.empty(local.shape)
+        transfer_rotations(self._plan, source, target, local, out, world)
+        # The hips' place: from where they rest, scaled, and seen from the target's own parent of the hips.
+        path = source.skeleton.with_ancestors([source.roles.bones["hips"]])
+        world_rotations(source.skeleton, local, path, world)
+        position = np.zeros((3, 1))
+        for bone in path:
+            parent = int(source.skeleton.parents[bone])
+            step = poses.translation_track(bone)
+            step = step[:, span] if step.shape[1] > 1 else step
+            position = step if parent < 0 else position + rotate(world[parent].T, step.T).T
+        # Over the ground by the scale that was asked for; up and down always by the legs.
+        moved = (position.T - source.reference.hips) * [scale, self.leg_ratio, scale] + target.reference.hips
+        parent = int(target.skeleton.parents[target.roles.bones["hips"]])
+        if parent >= 0:
+            resting = target.resting_world
+            moved = rotate(conjugate(resting.rotations[0, parent]), moved - resting.positions[0, parent])
+        hips_out[:] = moved.T
