@@ -11,20 +11,26 @@ from typing import Any
 def lazily(package: str, homes: Mapping[str, str]) -> tuple[Callable[[str], Any], Callable[[], list[str]]]:
     """``__getattr__`` and ``__dir__`` of a package whose public names live in other modules.
 
-    ``homes`` gives for each name its module, or ``module:name`` where it is called otherwise there; a module alone
-    (``"fairswap.clips:"``) is meant itself.
+    ``homes`` gives for each module, within ours, the names it holds, with blanks between; ``named=profile_named`` if a
+    name is another one there. The names of ``""`` are modules of ours themselves.
     """
+    found: dict[str, tuple[str, str]] = {}
+    for module, words in homes.items():
+        for word in words.split():
+            name, _, other = word.partition("=")
+            found[name] = (f"fairswap.{module}", other or name) if module else (f"fairswap.{name}", "")
 
     def get(name: str) -> Any:
-        if name not in homes:
+        if name not in found:
             raise AttributeError(f"module {package!r} has no attribute {name!r}")
-        home, colon, other = homes[name].partition(":")
-        module = import_module(home)
-        value = module if colon and not other else getattr(module, other or name)
+        module, other = found[name]
+        value = import_module(module)
+        if other:
+            value = getattr(value, other)
         setattr(sys.modules[package], name, value)
         return value
 
     def names() -> list[str]:
-        return sorted({*vars(sys.modules[package]), *homes})
+        return sorted({*vars(sys.modules[package]), *found})
 
     return get, names

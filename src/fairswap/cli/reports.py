@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from fairswap.errors import Finding, Severity
-from fairswap.measure.comparison import Comparison, Footing, RoleDifference
+from fairswap.measure.comparison import Comparison, ContactsKept, Footing, RoleDifference
 
 if TYPE_CHECKING:
     from fairswap.platform.checking import RuleResult
@@ -31,18 +31,6 @@ class FindingRow(Report, frozen=True):
     remedy: str
 
 
-class ContactsRow(Report, frozen=True):
-    """Foot contacts of the result against those of the source, seconds of both feet together."""
-
-    source_count: int
-    result_count: int
-    source_s: float
-    kept_s: float
-    lost_s: float
-    invented_s: float
-    kept_share: float
-
-
 class ComparisonRow(Report, frozen=True):
     """A result held against its source: angles in degrees, the hips' path in percent of the leg."""
 
@@ -59,7 +47,7 @@ class ComparisonRow(Report, frozen=True):
     hips_worst_percent: float
     source_footing: Footing
     result_footing: Footing
-    contacts: ContactsRow
+    contacts: ContactsKept
     jerk_ratio: float
     inside_body_s: tuple[float | None, float | None]
     roles: tuple[RoleDifference, ...]
@@ -86,11 +74,11 @@ def finding_rows(findings: Iterable[Finding]) -> tuple[FindingRow, ...]:
 
 def comparison_row(found: Comparison) -> ComparisonRow:
     """A comparison as it is reported."""
-    contacts = ContactsRow(**vars(found.contacts), kept_share=found.contacts.kept_share)
-    own = {"contacts": contacts}
-    return ComparisonRow(
-        **{name: own.get(name, getattr(found, name, None)) for name in ComparisonRow.__struct_fields__}  # type: ignore[arg-type]
-    )
+    return ComparisonRow(**{name: getattr(found, name) for name in _MEASURES})
+
+
+# What a comparison is asked for; reports that say more begin with these.
+_MEASURES = ComparisonRow.__struct_fields__
 
 
 def rule_row(row: RuleResult) -> RuleRow:

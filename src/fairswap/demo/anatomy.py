@@ -10,7 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from fairswap.bones.profile import BoneProfile, profile_named
-from fairswap.bones.roles import ARM, FINGERS, LEG, side_of
+from fairswap.bones.roles import ARM, FINGERS, LEG
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import (
     conjugate,
@@ -327,8 +327,3 @@ def _frame(stage: str, bone: str, number: int, place: Floats, tip: Floats) -> Fl
     matrix = np.stack([along, sideways, np.cross(along, sideways)], axis=1)
     roll = quaternion_from_axis_angle([1, 0, 0], np.radians(37.0 * number))
     return multiply(quaternion_from_matrix(matrix), roll)
-
-
-def side_sign(role: str) -> float:
-    """+1 for the left, -1 for the right."""
-    return 1.0 if side_of(role) == "left" else -1.0

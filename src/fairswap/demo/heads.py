@@ -32,12 +32,10 @@ from fairswap.face.anatomy import (
     gaze_axis,
     mouth_curve,
 )
-from fairswap.face.units import EXPRESSIONS, UNITS, VISEMES, base_of, side_of, vector
+from fairswap.face.units import UNITS, base_of, side_of, vector
 from fairswap.model.arrays import Floats, Integers
-from fairswap.model.figure import Figure
 from fairswap.model.mesh import Material, Mesh, vertex_normals
 from fairswap.model.rotation import quaternion_from_axis_angle, rotate
-from fairswap.model.skeleton import Skeleton
 
 Depth = Callable[[Floats, Floats], Floats]
 _LIP, _LID = 0.024, 0.014
@@ -171,26 +169,6 @@ def mask_mesh(
         materials=tuple(materials), morph_names=tuple(morphs), morph_deltas=deltas,
         morph_weights=np.zeros(len(morphs)) if morphs else None,
     )  # fmt: skip
-
-
-def unit_head() -> Figure:
-    """A bare head that shows every face unit, viseme and expression as a morph: for the pictures in the docs."""
-    mask = make_mask()
-    palette = {
-        "skin": (0.79, 0.51, 0.36), "lip": (0.50, 0.11, 0.10), "brow": (0.10, 0.03, 0.02),
-        "lash": (0.04, 0.02, 0.02), "blush": (0.75, 0.42, 0.32), "white": (0.86, 0.86, 0.82),
-        "iris": (0.04, 0.16, 0.09), "pupil": (0.01, 0.01, 0.01), "teeth": (0.87, 0.85, 0.78),
-        "cave": (0.03, 0.006, 0.006), "tongue": (0.55, 0.14, 0.13),
-    }  # fmt: skip
-    count = len(mask.places)
-    skeleton = Skeleton(("Head",), np.array([-1]), np.array([[0.0, 0.0, 0.0, 1.0]]), np.zeros((1, 3)))
-    shown = {name: {name: 1.0} for name in (*UNITS, *VISEMES, *EXPRESSIONS) if side_of(name) != "right"}
-    joints, colors = np.zeros((count, 1), dtype=np.intp), {word: np.array(color) for word, color in palette.items()}
-    mesh = mask_mesh(
-        mask, "face", lambda places: 0.22 * places, lambda ways: 0.22 * ways, shown, joints, np.ones((count, 1)),
-        np.eye(4)[None], colors,
-    )  # fmt: skip
-    return Figure("Face units", skeleton, (mesh,))
 
 
 class _Maker:

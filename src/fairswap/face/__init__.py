@@ -13,26 +13,15 @@ if TYPE_CHECKING:
     from fairswap.face.drafting import FaceDraft
     from fairswap.face.head import Head
 
-# Each name with the module it lives in: nothing is imported before it is asked for.
 _HOMES = {
-    "AppliedFace": "fairswap.face.applying",
-    "FaceChart": "fairswap.face.chart",
-    "FaceDraft": "fairswap.face.drafting",
-    "Head": "fairswap.face.head",
-    "apply": "fairswap.face.applying",
-    "check": "fairswap.face.charting",
-    "draft": "fairswap.face.charting",
-    "match": "fairswap.face.charting",
+    "face.applying": "AppliedFace apply",
+    "face.chart": "FaceChart",
+    "face.charting": "check draft match",
+    "face.drafting": "FaceDraft",
+    "face.head": "Head",
 }
 __all__ = [
-    "AppliedFace",
-    "FaceChart",
-    "FaceDraft",
-    "Head",
-    "apply",
-    "check",
-    "draft",
-    "match",
-]
+    "AppliedFace", "FaceChart", "FaceDraft", "Head", "apply", "check", "draft", "match",
+]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

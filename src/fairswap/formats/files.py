@@ -183,11 +183,6 @@ def files_of(path: Path) -> list[Path]:
     return [path, *(path.with_suffix(suffix) for suffix in _row(path).beside)]
 
 
-def format_of(path: str | Path) -> str:
-    """The name of the format that the suffix stands for."""
-    return _row(Path(path)).name
-
-
 def _parts_of(figure: Figure, path: Path) -> list[Path]:
     """What the figure's own file consists of beside itself: to be kept, unless it is that file that is written anew."""
     container = getattr(figure.source, "container", None)

@@ -67,7 +67,8 @@ class Footing:
 
 @dataclass(frozen=True)
 class ContactsKept:
-    """Foot contacts of the result against those of the source: seconds (both feet together) and how many."""
+    """Foot contacts of the result against those of the source: seconds (both feet together) and how many;
+    ``kept_share`` of the source's time was kept, 0..1."""
 
     source_count: int
     result_count: int
@@ -75,11 +76,7 @@ class ContactsKept:
     kept_s: float
     lost_s: float
     invented_s: float
-
-    @property
-    def kept_share(self) -> float:
-        """Time in contact that was kept, 0..1."""
-        return self.kept_s / self.source_s if self.source_s else 1.0
+    kept_share: float
 
 
 @dataclass(frozen=True, eq=False)
@@ -333,13 +330,15 @@ def _contacts_kept(contacts: tuple[Contacts, Contacts], rate: float) -> Contacts
     source, result = (np.stack([found.standing(side) for side in SIDES]) for found in contacts)
     # A stance that begins or ends a frame earlier or later is the same stance.
     near = np.stack([widest_mask(row, 1) for row in result])
+    source_s, kept_s = float(source.sum()) / rate, float((source & near).sum()) / rate
     return ContactsKept(
         source_count=contacts[0].count(),
         result_count=contacts[1].count(),
-        source_s=float(source.sum()) / rate,
-        kept_s=float((source & near).sum()) / rate,
+        source_s=source_s,
+        kept_s=kept_s,
         lost_s=float((source & ~near).sum()) / rate,
         invented_s=float((result & ~source).sum()) / rate,
+        kept_share=kept_s / source_s if source_s else 1.0,
     )
 
 

@@ -9,26 +9,11 @@ from fairswap._lazy import lazily
 if TYPE_CHECKING:
     from fairswap.picture.verbs import bones, curves, face, loss, moments, pose, reel, sheet
 
-# Each name with the module it lives in: nothing is imported before it is asked for.
 _HOMES = {
-    "bones": "fairswap.picture.verbs",
-    "curves": "fairswap.picture.verbs",
-    "face": "fairswap.picture.verbs",
-    "loss": "fairswap.picture.verbs",
-    "moments": "fairswap.picture.verbs",
-    "pose": "fairswap.picture.verbs",
-    "reel": "fairswap.picture.verbs",
-    "sheet": "fairswap.picture.verbs",
+    "picture.verbs": "bones curves face loss moments pose reel sheet",
 }
 __all__ = [
-    "bones",
-    "curves",
-    "face",
-    "loss",
-    "moments",
-    "pose",
-    "reel",
-    "sheet",
-]
+    "bones", "curves", "face", "loss", "moments", "pose", "reel", "sheet",
+]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

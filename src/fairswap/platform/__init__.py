@@ -13,28 +13,13 @@ if TYPE_CHECKING:
     from fairswap.platform.rules import built_in_platforms as platforms
     from fairswap.platform.rules import platform_named as named
 
-# Each name with the module it lives in: nothing is imported before it is asked for.
 _HOMES = {
-    "Check": "fairswap.platform.checking",
-    "Fitted": "fairswap.platform.fitting",
-    "Platform": "fairswap.platform.rules",
-    "RuleResult": "fairswap.platform.checking",
-    "check": "fairswap.platform.checking",
-    "fit": "fairswap.platform.fitting",
-    "named": "fairswap.platform.rules:platform_named",
-    "platforms": "fairswap.platform.rules:built_in_platforms",
-    "template": "fairswap.platform.rules",
+    "platform.checking": "Check RuleResult check",
+    "platform.fitting": "Fitted fit",
+    "platform.rules": "Platform named=platform_named platforms=built_in_platforms template",
 }
 __all__ = [
-    "Check",
-    "Fitted",
-    "Platform",
-    "RuleResult",
-    "check",
-    "fit",
-    "named",
-    "platforms",
-    "template",
-]
+    "Check", "Fitted", "Platform", "RuleResult", "check", "fit", "named", "platforms", "template",
+]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

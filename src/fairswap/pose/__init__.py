@@ -12,26 +12,13 @@ if TYPE_CHECKING:
     from fairswap.pose.saved import SavedPose
     from fairswap.pose.verbs import PoseMeasurement, RestedFigure, measure, save, set
 
-# Each name with the module it lives in: nothing is imported before it is asked for.
 _HOMES = {
-    "PoseChoice": "fairswap.pose.choice",
-    "PoseMeasurement": "fairswap.pose.verbs",
-    "RestedFigure": "fairswap.pose.verbs",
-    "SavedPose": "fairswap.pose.saved",
-    "measure": "fairswap.pose.verbs",
-    "named": "fairswap.pose.choice:pose_named",
-    "save": "fairswap.pose.verbs",
-    "set": "fairswap.pose.verbs",
+    "pose.choice": "PoseChoice named=pose_named",
+    "pose.saved": "SavedPose",
+    "pose.verbs": "PoseMeasurement RestedFigure measure save set",
 }
 __all__ = [
-    "PoseChoice",
-    "PoseMeasurement",
-    "RestedFigure",
-    "SavedPose",
-    "measure",
-    "named",
-    "save",
-    "set",
-]
+    "PoseChoice", "PoseMeasurement", "RestedFigure", "SavedPose", "measure", "named", "save", "set",
+]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

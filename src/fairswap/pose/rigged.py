@@ -152,7 +152,3 @@ class RiggedFigure(Value):
     def role_of_bone(self) -> dict[int, str]:
         """The role of each bone that has one."""
         return {bone: role for role, bone in self.roles.bones.items()}
-
-    def bones_of(self, *parts: str) -> list[int]:
-        """The bones of roles that stand in a row, those that are there."""
-        return [self.roles.bones[part] for part in parts if part in self.roles.bones]
