@@ -17,7 +17,7 @@ from fairswap._lazy import lazily
 if TYPE_CHECKING:
     from fairswap import bones, clips, face, picture, platform, pose
     from fairswap.bones.profile import BoneProfile
-    from fairswap.demo.shipped import demo_file
+    from fairswap.demo.shipped import demo_file, demo_motion
     from fairswap.errors import FairSwapError, Finding, ImpossibleError, InputError, OutputError, UsageError
     from fairswap.face.chart import FaceChart
     from fairswap.formats.files import load, save
@@ -46,7 +46,7 @@ __version__ = "0.1.0"
 _HOMES = {
     "": "bones clips face picture platform pose",
     "bones.profile": "BoneProfile",
-    "demo.shipped": "demo_file",
+    "demo.shipped": "demo_file demo_motion",
     "errors": "FairSwapError Finding ImpossibleError InputError OutputError UsageError",
     "face.chart": "FaceChart",
     "formats.files": "load save",
@@ -74,8 +74,8 @@ __all__ = [
     "BoneProfile", "Clip", "Comparison", "Conversions", "Document", "FaceChart", "FaceOptions", "FairSwapError",
     "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError",
     "Platform", "Poses", "RiggedFigure", "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions",
-    "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "face", "fit", "inspect", "load",
-    "picture", "platform", "pose", "reel", "save",
+    "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion", "face", "fit",
+    "inspect", "load", "picture", "platform", "pose", "reel", "save",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

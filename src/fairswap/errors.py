@@ -46,6 +46,13 @@ REMEDIES = {
 class FairSwapError(Exception):
     """The root of our errors: which file, where in it, what is wrong, what to do.
 
+    >>> import fairswap
+    >>> try:
+    ...     fairswap.load("nobody.glb")
+    ... except fairswap.FairSwapError as error:
+    ...     print(type(error).__name__, error.file)
+    InputError nobody.glb
+
     Attributes
     ----------
     problem : str
@@ -96,25 +103,58 @@ class FairSwapError(Exception):
 
 
 class UsageError(FairSwapError):
-    """The call itself is wrong: an option that does not fit, a name that is not there."""
+    """The call itself is wrong: an option that does not fit, a name that is not there.
+
+    >>> import fairswap
+    >>> try:
+    ...     fairswap.demo_motion("backflip")
+    ... except fairswap.UsageError as error:
+    ...     print(error.remedy)
+    There are walk, turn-and-bow, lamp, clap, leap, idle, spoken line
+    """
 
     exit_status = 2
 
 
 class InputError(FairSwapError):
-    """A file cannot be read: it is not what it says, or it is damaged."""
+    """A file cannot be read: it is not what it says, or it is damaged.
+
+    >>> import fairswap
+    >>> try:
+    ...     fairswap.load(b"not a figure", format=".glb")
+    ... except fairswap.InputError as error:
+    ...     print(error.problem)
+    it is not a glTF file: the first four bytes are not 'glTF'
+    """
 
     exit_status = 3
 
 
 class ImpossibleError(FairSwapError):
-    """The files are readable, but what was asked cannot be done with them."""
+    """The files are readable, but what was asked cannot be done with them.
+
+    >>> import fairswap
+    >>> try:
+    ...     fairswap.convert(fairswap.demo_file("juniper.glb"), fairswap.demo_file("pip.glb"))
+    ... except fairswap.ImpossibleError as error:
+    ...     print(error.problem)
+    there is no clip in it
+    """
 
     exit_status = 4
 
 
 class OutputError(FairSwapError):
-    """A result cannot be written where it should go. Nothing was left half written."""
+    """A result cannot be written where it should go. Nothing was left half written.
+
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk")
+    >>> try:
+    ...     fairswap.save(fairswap.demo_file("pip.glb"), walk.figure, walk.clips)
+    ... except fairswap.OutputError as error:
+    ...     print(error.problem)
+    it is there already
+    """
 
     exit_status = 4
 
@@ -125,6 +165,11 @@ class Finding:
 
     ``place`` is the file, figure or clip it is about; ``fixed_remedy`` is what to do, where that is the same in any
     interface; ``facts`` are what the wording of an interface may name.
+
+    >>> import fairswap
+    >>> listing = fairswap.inspect(fairswap.demo_file("pip.glb"))
+    >>> listing.findings
+    ()
     """
 
     code: str

@@ -36,6 +36,10 @@ def roles_of(
 
     ``part`` is what the figure is to the one who reads an error: ``source``, ``target``, ``figure``.
 
+    >>> import fairswap
+    >>> fairswap.bones.roles_of(fairswap.load(fairswap.demo_file("osric.glb")).figure)
+    <RoleMap: 56 roles, bones saltglass>
+
     Raises
     ------
     ImpossibleError

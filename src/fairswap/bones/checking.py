@@ -32,7 +32,13 @@ class RoleState:
 
 @dataclass(frozen=True, eq=False)
 class ProfileCheck:
-    """A profile held against a figure: the state of each role, bones that are left over, and what seems wrong."""
+    """A profile held against a figure: the state of each role, bones that are left over, and what seems wrong.
+
+    >>> import fairswap
+    >>> found = fairswap.bones.check("fernway", fairswap.demo_file("osric.glb"))
+    >>> found.states[0].role, found.states[0].state
+    ('hips', 'guessed')
+    """
 
     profile: BoneProfile
     figure: Figure
@@ -84,7 +90,12 @@ def check(profile: BoneProfile | str | Path, what: Figure | Document | str | Pat
 
 @dataclass(frozen=True, eq=False)
 class RoleListing:
-    """Which bone of a figure fills which role, which roles of its profile it lacks, and which bones are left over."""
+    """Which bone of a figure fills which role, which roles of its profile it lacks, and which bones are left over.
+
+    >>> import fairswap
+    >>> fairswap.bones.show(fairswap.demo_file("pip.glb"))
+    <RoleListing of 'Pip': 30 roles, bones fernway>
+    """
 
     figure: Figure
     roles: RoleMap

@@ -24,7 +24,12 @@ _TITLES = {"trunk": "Trunk and head", "face": "face", "arm": "arm", "fingers": "
 
 @dataclass(frozen=True, eq=False)
 class BoneDraft:
-    """What was found of a figure's bones, to be looked at, and written as a profile that can be corrected by hand."""
+    """What was found of a figure's bones, to be looked at, and written as a profile that can be corrected by hand.
+
+    >>> import fairswap
+    >>> fairswap.bones.draft(fairswap.demo_file("pip.glb"))
+    <BoneDraft of 'Pip': 28 roles found>
+    """
 
     figure: Figure
     found: Identification

@@ -49,6 +49,10 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class BoneProfile:
     """The roles of one ecosystem's bones.
 
+    >>> import fairswap
+    >>> fairswap.bones.named("fernway").roles["head"]
+    ('noggin',)
+
     Attributes
     ----------
     name, title : str
@@ -138,7 +142,12 @@ def fits(glob: str, name: str) -> bool:
 
 
 def built_in_profiles() -> tuple[BoneProfile, ...]:
-    """The profiles of our own stages and of open standards, in the order of their names."""
+    """The profiles of our own stages and of open standards, in the order of their names.
+
+    >>> import fairswap
+    >>> [profile.name for profile in fairswap.bones.profiles()]
+    ['fernway', 'h-anim', 'quillmoor', 'saltglass', 'vrm-1']
+    """
     return tuple(_built_in(path) for path in sorted(_FOLDER.glob("*.toml")))
 
 
@@ -151,7 +160,12 @@ def user_folder() -> Path:
 
 
 def saved_profiles() -> tuple[BoneProfile, ...]:
-    """The profiles that the user saved by family name."""
+    """The profiles that the user saved by family name.
+
+    >>> import fairswap
+    >>> all(isinstance(profile, fairswap.BoneProfile) for profile in fairswap.bones.saved())
+    True
+    """
     folder = user_folder()
     return tuple(BoneProfile.load(path) for path in sorted(folder.glob("*.toml"))) if folder.is_dir() else ()
 

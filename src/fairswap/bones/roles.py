@@ -82,6 +82,11 @@ class RoleMap:
     ``profile`` is the name of a bone profile, ``"the file itself"``, or :data:`FOUND_BY_ITSELF`; only then there are
     ``confidences`` (0..1) and findings. ``helpers`` are bones that share the twist of a role: which role's
     bone they sit on, and how far along it (0..1).
+
+    >>> import fairswap
+    >>> roles = fairswap.bones.roles_of(fairswap.load(fairswap.demo_file("pip.glb")).figure)
+    >>> roles, roles.missing(["jaw"])
+    (<RoleMap: 30 roles, bones fernway>, ['jaw'])
     """
 
     bones: Mapping[str, int]
@@ -89,6 +94,9 @@ class RoleMap:
     confidences: Mapping[str, float] = field(default_factory=dict)
     findings: tuple[Finding, ...] = ()
     helpers: Mapping[int, tuple[str, float]] = field(default_factory=dict)
+
+    def __repr__(self) -> str:
+        return f"<RoleMap: {len(self.bones)} roles, bones {self.profile}>"
 
     def chain(self, kind: str) -> list[str]:
         """The roles of the ``spine`` or the ``neck`` that are there, from below."""

@@ -184,7 +184,7 @@ def draft(
 
 
 @command.command(short_help="Hold a profile against a file.")
-@click.argument("profile", metavar="P", type=options.NAME_OR_FILE)
+@click.argument("profile", metavar="P", type=options.name_or_file)
 @click.argument("file", type=options.INPUT)
 @options.picture
 @options.writing
@@ -265,7 +265,7 @@ def list_(output: Output) -> None:
 
 
 @command.command(short_help="Show (and draw) the bones of a file or profile.")
-@click.argument("what", metavar="FILE|P", type=options.NAME_OR_FILE)
+@click.argument("what", metavar="FILE|P", type=options.name_or_file)
 @options.bones
 @options.picture
 @options.writing

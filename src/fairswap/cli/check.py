@@ -31,7 +31,7 @@ class CheckReport(Report, frozen=True):
 
 @click.command()
 @click.argument("files", nargs=-1, required=True, metavar="FILE...", type=options.INPUT)
-@click.option("--platform", required=True, type=options.NAME_OR_FILE, metavar="P",
+@click.option("--platform", required=True, type=options.name_or_file, metavar="P",
               help="The platform: a built-in name or a file.")  # fmt: skip
 @options.reporting
 def command(files: tuple[Path, ...], platform: str, output: Output) -> None:

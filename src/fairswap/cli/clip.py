@@ -38,6 +38,7 @@ from fairswap.cli.output import Output
 from fairswap.cli.reports import finding_rows
 
 if TYPE_CHECKING:
+    from fairswap.clips.looping import Cycle, Seam
     from fairswap.model.clip import Clip
     from fairswap.model.document import Document
 
@@ -158,7 +159,7 @@ def loop(
     take = _one_of(document, names)
     rate = float(take.rate)
 
-    def report(found, seam, written):  # type: ignore[no-untyped-def]
+    def report(found: Sequence[Cycle], seam: Seam | None, written: tuple[str, ...]) -> None:
         rows = tuple(CycleRow(c.first / rate, c.last / rate, c.last - c.first, c.seam) for c in found)
         told = finding_rows(document.findings)
         output.report(ClipLoopReport("loop", take.name, rows, seam, pick, written, told), loop_lines)

@@ -113,7 +113,7 @@ class ConvertReport(Report, frozen=True):
 @click.command()
 @click.argument("motions", nargs=-1, required=True, metavar="MOTION...", type=options.INPUT)
 @click.option("--onto", type=options.INPUT, metavar="FIGURE", help="The figure that shall move.")
-@click.option("--platform", type=options.NAME_OR_FILE, metavar="P",
+@click.option("--platform", type=options.name_or_file, metavar="P",
               help="Make the result fit this platform: a built-in name or a file.")  # fmt: skip
 @click.option(
     "-o", "--out", required=True, type=options.OUTPUT, metavar="OUT",

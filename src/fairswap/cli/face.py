@@ -207,7 +207,7 @@ def apply(
         file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, rate=rate,
         strength=strength,
     )  # fmt: skip
-    written = save_to(output.files, out, done.head.figure, [face.clip for face in done.faces])
+    written = save_to(output.files, out, done.head.figure, done.clips)
     if picture is not None:
         from fairswap.picture.verbs import moments
 

@@ -52,7 +52,7 @@ class FitReport(Report, frozen=True):
 
 @click.command()
 @click.argument("file", type=options.INPUT)
-@click.option("--platform", required=True, type=options.NAME_OR_FILE, metavar="P",
+@click.option("--platform", required=True, type=options.name_or_file, metavar="P",
               help="The platform: a built-in name or a file.")  # fmt: skip
 @click.option(
     "-o", "--out", required=True, type=options.OUTPUT, metavar="OUT",

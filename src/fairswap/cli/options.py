@@ -30,40 +30,35 @@ class InputFile(click.Path):
         return path
 
 
-class NameOrFile(click.ParamType):
+def name_or_file(value: str) -> str:
     """Something built in, or a file: noted as an input if it is one."""
-
-    name = "text"
-
-    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> Any:
-        if Path(value).is_file():
-            note("inputs", value)
-        return value
+    if Path(value).is_file():
+        note("inputs", value)
+    return value
 
 
 INPUT = InputFile()
-NAME_OR_FILE = NameOrFile()
 OUTPUT = click.Path(path_type=Path)
 
 out = click.option("-o", "--out", required=True, type=OUTPUT, metavar="OUT", help="Write this file.")
-bones = click.option("--bones", type=NAME_OR_FILE, metavar="P", help="Bone profile of the figure: a file or a name.")
+bones = click.option("--bones", type=name_or_file, metavar="P", help="Bone profile of the figure: a file or a name.")
 picture = click.option("--picture", type=OUTPUT, metavar="FILE.png", help="Draw a sheet of it.")
 source_bones = click.option(
-    "--source-bones", type=NAME_OR_FILE, metavar="P", help="Bone profile of the source: a file or a built-in name."
+    "--source-bones", type=name_or_file, metavar="P", help="Bone profile of the source: a file or a built-in name."
 )
 target_bones = click.option(
-    "--target-bones", type=NAME_OR_FILE, metavar="P", help="Bone profile of the target: a file or a built-in name."
+    "--target-bones", type=name_or_file, metavar="P", help="Bone profile of the target: a file or a built-in name."
 )
 source_reference = click.option(
-    "--source-reference", type=NAME_OR_FILE, default="auto", metavar="POSE",
+    "--source-reference", type=name_or_file, default="auto", metavar="POSE",
     help="Reference pose of the source: auto, rest, zero, frame:N, time:S (of its clip), a saved pose, or a file.",
 )  # fmt: skip
 target_reference = click.option(
-    "--target-reference", type=NAME_OR_FILE, default="auto", metavar="POSE",
+    "--target-reference", type=name_or_file, default="auto", metavar="POSE",
     help="The same for the target, of its own clip.",
 )  # fmt: skip
 _hands_reference = click.option(
-    "--hands-reference", type=NAME_OR_FILE, default="auto", metavar="POSE",
+    "--hands-reference", type=name_or_file, default="auto", metavar="POSE",
     help="What counts as alike for fingers: auto (straight), rest (as each rests), or a saved pose (.toml).",
 )  # fmt: skip
 _strict = click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")

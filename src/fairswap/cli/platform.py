@@ -79,7 +79,7 @@ def list_(output: Output) -> None:
 
 
 @command.command(short_help="What a platform demands.")
-@click.argument("platform", metavar="P", type=options.NAME_OR_FILE)
+@click.argument("platform", metavar="P", type=options.name_or_file)
 @options.reporting
 def show(platform: str, output: Output) -> None:
     """What the platform P (a name or a file) demands."""

@@ -105,7 +105,7 @@ def measure(
 
 @command.command(name="set", short_help="Give a figure another rest pose.")
 @click.argument("file", type=options.INPUT)
-@click.option("--to", type=options.NAME_OR_FILE, metavar="POSE",
+@click.option("--to", type=options.name_or_file, metavar="POSE",
               help="t, a, a:DEGREES, frame:N, time:S, rest, a saved pose (.toml), or a file.")  # fmt: skip
 @_frame_of
 @click.option(
@@ -153,7 +153,7 @@ def set_(
 
 @command.command(short_help="Save a pose, or the hands of one, for use again.")
 @click.argument("file", type=options.INPUT)
-@click.option("--pose", "of", type=options.NAME_OR_FILE, default="rest", metavar="POSE",
+@click.option("--pose", "of", type=options.name_or_file, default="rest", metavar="POSE",
               help="Which: rest (default), frame:N, time:S, zero.")  # fmt: skip
 @_frame_of
 @click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="Only this part; may be repeated.")

@@ -19,7 +19,13 @@ _JITTER_DEGREES = 0.15
 
 @dataclass(frozen=True)
 class Fault:
-    """One fault: ``spike``, ``flip`` or ``jitter``; the bone, first and last frame, and how large (degrees, or cm)."""
+    """One fault: ``spike``, ``flip`` or ``jitter``; the bone, first and last frame, and how large (degrees, or cm).
+
+    >>> import fairswap
+    >>> fault = fairswap.clips.faults(fairswap.demo_motion("walk").clips[0])[0]
+    >>> fault.kind, fault.bone
+    ('jitter', 'ankle_r')
+    """
 
     kind: str
     bone: str

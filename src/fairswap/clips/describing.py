@@ -47,18 +47,24 @@ class Stance:
 
 @dataclass(frozen=True)
 class ClipDescription:
-    """What is in a clip. ``way_m`` is its way over the ground, ``travel_m`` start to end; ``contacts`` are None where
-    bones are not known."""
+    """What is in a clip. ``distance_m`` is along its path over the ground, ``travel_m`` start to end; ``contacts``
+    are None where bones are not known.
+
+    >>> import fairswap
+    >>> described = fairswap.clips.describe(fairswap.demo_motion("walk").clips[0])
+    >>> described.frames, round(described.distance_m, 1), round(described.speed_m_s, 1)
+    (181, 6.5, 1.1)
+    """
 
     clip: str
     frames: int
     rate: float
     duration_s: float
     travel_m: float
-    way_m: float
+    distance_m: float
     speed_m_s: float
     fastest_m_s: float
-    still_share: float
+    still_fraction: float
     first_motion_s: float | None
     last_motion_s: float | None
     bones: tuple[BoneFacts, ...] = field(repr=False)
@@ -84,10 +90,10 @@ def described(clip: Clip, rigged: RiggedFigure | None = None) -> ClipDescription
         rate=rate,
         duration_s=clip.duration_s,
         travel_m=round(float(np.linalg.norm((position[-1] - position[0])[[0, 2]])), 4),
-        way_m=round(float(steps.sum()), 4),
+        distance_m=round(float(steps.sum()), 4),
         speed_m_s=round(float(steps.mean() * rate), 4),
         fastest_m_s=round(float(steps.max() * rate), 4),
-        still_share=round(float(1.0 - moves.mean()), 4),
+        still_fraction=round(float(1.0 - moves.mean()), 4),
         first_motion_s=round(float(np.argmax(moves)) / rate, 4) if moves.any() else None,
         last_motion_s=round((clip.frames - 1 - float(np.argmax(moves[::-1]))) / rate, 4) if moves.any() else None,
         bones=tuple(_bone(clip, bone, roles.get(bone, "")) for bone in range(len(clip.skeleton))),

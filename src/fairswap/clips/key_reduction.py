@@ -35,6 +35,11 @@ class Thinned:
 
     ``clip.kept`` gives the frames of each bone's keys. ``worst_mm`` is over all bones and frames in the
     world, ``feet_mm`` over standing feet (None without contacts), ``worst_degrees`` over all bones' own turns.
+
+    >>> import fairswap
+    >>> thinned = fairswap.clips.thin(fairswap.demo_motion("walk").clips[0], degrees=0.1)
+    >>> round(thinned.worst_degrees, 3) <= 0.1
+    True
     """
 
     clip: Clip

@@ -54,6 +54,9 @@ class Loop:
     cycles: tuple[Cycle, ...]
     seam: Seam
 
+    def __repr__(self) -> str:
+        return f"<Loop: {self.clip!r}, {len(self.cycles)} cycles found>"
+
 
 @dataclass(frozen=True)
 class Cleaned:
@@ -137,6 +140,10 @@ def trim(clip: Clip, *, start: str | None = None, end: str | None = None, margin
 def cycles(take: Clip, count: int = 3) -> list[Cycle]:
     """The parts of a take that repeat, best first.
 
+    >>> import fairswap
+    >>> len(fairswap.clips.cycles(fairswap.demo_motion("walk").clips[0], 2))
+    2
+
     Raises
     ------
     ImpossibleError
@@ -147,6 +154,10 @@ def cycles(take: Clip, count: int = 3) -> list[Cycle]:
 
 def loop(take: Clip, *, pick: int = 1, blend_s: float = 0.2, travel: str = "kept") -> Loop:
     """Find the part of a take that repeats, and make a clip of it that loops.
+
+    >>> import fairswap
+    >>> fairswap.clips.loop(fairswap.demo_motion("walk").clips[0], travel="removed")
+    <Loop: <Clip 'Walk': 35 frames at 30, 1.13 s, 79 bones>, 3 cycles found>
 
     Parameters
     ----------
@@ -177,6 +188,11 @@ def join(
     match: bool = False, name: str = "",
 ) -> Clip:  # fmt: skip
     """Join clips, each beginning where the last one ended; standing feet stay.
+
+    >>> import fairswap
+    >>> idle = fairswap.demo_motion("idle")
+    >>> fairswap.clips.join([*idle.clips, *idle.clips], idle, name="Idle twice")
+    <Clip 'Idle twice': 472 frames at 30, 15.70 s, 79 bones>
 
     Parameters
     ----------
@@ -275,6 +291,10 @@ def thin(
 ) -> Thinned:  # fmt: skip
     """Keep the fewest keys within a budget, checked over all frames; standing feet stay within a millimetre.
 
+    >>> import fairswap
+    >>> fairswap.clips.thin(fairswap.demo_motion("walk").clips[0], mm=1.0).worst_mm <= 1.0
+    True
+
     Parameters
     ----------
     mm, degrees : float
@@ -296,12 +316,22 @@ def thin(
 
 
 def faults(clip: Clip) -> list[Fault]:
-    """Faults of recorded motion, told with bone and frame: spikes, flips, jitter."""
+    """Faults of recorded motion, told with bone and frame: spikes, flips, jitter.
+
+    >>> import fairswap
+    >>> [fault.kind for fault in fairswap.clips.faults(fairswap.demo_motion("walk").clips[0])]
+    ['jitter']
+    """
     return find_faults(clip)
 
 
 def clean(clip: Clip, *, jitter: bool = False) -> Cleaned:
-    """Mend spikes and flips (and jitter, if wanted)."""
+    """Mend spikes and flips (and jitter, if wanted).
+
+    >>> import fairswap
+    >>> fairswap.clips.clean(fairswap.demo_motion("clap").clips[0]).faults
+    ()
+    """
     found = find_faults(clip)
     mended = [fault for fault in found if jitter or fault.kind != "jitter"]
     return Cleaned(cleaned(clip, mended) if mended else clip, tuple(found))

@@ -174,71 +174,85 @@ class Body:
         return turns
 
 
-def body_of(name: str) -> Body:
-    """The body of a member of the troupe, by name."""
-    measures = BODIES[name]
-    rows: list[tuple[str, str, Floats]] = []  # bone, parent, place
-    tips: dict[str, Floats] = {}
+class _Bones:
+    """The bones of a body while it is put together: bone, parent, place; and where the last ones end."""
 
-    def add(bone: str, parent: str, place: tuple[float, float, float] | Floats) -> None:
-        rows.append((bone, parent, np.array(place, dtype=np.float64)))
+    def __init__(self, name: str) -> None:
+        self.name, self.measures = name, BODIES[name]
+        self.rows: list[tuple[str, str, Floats]] = []
+        self.tips: dict[str, Floats] = {}
 
-    m = measures
-    if m.stage == "quillmoor":
-        add("root", "", (0, 0, 0))
-        add("hips", "root", (0, m.hips, 0))
-    else:
-        add("hips", "", (0, m.hips, 0))
-    below = "hips"
-    first = m.hips + 0.06 * (m.neck - m.hips)
-    for i in range(m.spine_bones):
-        height = first + (m.neck - first) * i / m.spine_bones
-        # A spine is an S, not a rod.
-        add(f"spine_{i + 1}", below, (0, height, -0.012 * np.sin(np.pi * i / m.spine_bones) - 0.004))
-        below = f"spine_{i + 1}"
-    chest = below
-    for i in range(m.neck_bones):
-        share = i / m.neck_bones
-        add(f"neck_{i + 1}", below, (0, m.neck + (m.head - m.neck) * share, -0.012 + 0.012 * share))
-        below = f"neck_{i + 1}"
-    add("head", below, (0, m.head, 0.0))
-    size = m.crown - m.head
-    tips["head"] = np.array([0, m.crown, 0.0])
-    if m.eyes_and_jaw:
-        add("jaw", "head", (0, m.head + 0.16 * size, 0.10 * size))
-        tips["jaw"] = np.array([0, m.head - 0.02 * size, 0.36 * size])
-    for sign, side in ((1.0, "left"), (-1.0, "right")) if m.eyes_and_jaw else ():
-        across = sign * 0.145 * size * (1.0 if name == "Juniper" else 1.12)
-        add(f"eye_{side}", "head", (across, m.head + 0.445 * size, _EYE_AHEAD[name] * size))
-        tips[f"eye_{side}"] = rows[-1][2] + [0.0, 0.0, 0.12 * size]
-        if m.face_bones:
-            for word, place in FACE_BONES.items():
-                label = f"{'Port' if side == 'left' else 'Starboard'} {word}"
-                add(label, "head", np.array([sign * place[0] * 1.12 * size, m.head + place[1] * size, place[2] * size]))
-                tips[label] = rows[-1][2] + [0, 0, 0.03]
-    for word, place in MIDDLE_FACE_BONES.items() if m.face_bones else ():
-        add(word, "jaw" if word == "Lip Lower" else "head", (0.0, m.head + place[1] * size, place[2] * size))
-        tips[word] = rows[-1][2] + [0, 0, 0.03]
-    for sign, side in ((1.0, "left"), (-1.0, "right")):
-        mirror = np.array([sign, 1.0, 1.0])
+    def add(self, bone: str, parent: str, place: tuple[float, float, float] | Floats) -> None:
+        self.rows.append((bone, parent, np.array(place, dtype=np.float64)))
 
-        def sided(bone: str, parent: str, place: Floats | tuple[float, float, float], mirror: Floats = mirror) -> None:
-            add(bone, parent, np.asarray(place) * mirror)
+    def sided(self, bone: str, parent: str, place: Floats | tuple[float, float, float], mirror: Floats) -> None:
+        self.add(bone, parent, np.asarray(place) * mirror)
 
+    def trunk(self) -> str:
+        """Hips, spine, neck and head; the bone that holds the arms."""
+        m, add = self.measures, self.add
+        if m.stage == "quillmoor":
+            add("root", "", (0, 0, 0))
+            add("hips", "root", (0, m.hips, 0))
+        else:
+            add("hips", "", (0, m.hips, 0))
+        below = "hips"
+        first = m.hips + 0.06 * (m.neck - m.hips)
+        for i in range(m.spine_bones):
+            height = first + (m.neck - first) * i / m.spine_bones
+            # A spine is an S, not a rod.
+            add(f"spine_{i + 1}", below, (0, height, -0.012 * np.sin(np.pi * i / m.spine_bones) - 0.004))
+            below = f"spine_{i + 1}"
+        chest = below
+        for i in range(m.neck_bones):
+            share = i / m.neck_bones
+            add(f"neck_{i + 1}", below, (0, m.neck + (m.head - m.neck) * share, -0.012 + 0.012 * share))
+            below = f"neck_{i + 1}"
+        add("head", below, (0, m.head, 0.0))
+        self.tips["head"] = np.array([0, m.crown, 0.0])
+        return chest
+
+    def face(self) -> None:
+        """Jaw, eyes, and the bones of a face that has them."""
+        m, add, tips = self.measures, self.add, self.tips
+        size = m.crown - m.head
+        if m.eyes_and_jaw:
+            add("jaw", "head", (0, m.head + 0.16 * size, 0.10 * size))
+            tips["jaw"] = np.array([0, m.head - 0.02 * size, 0.36 * size])
+        for sign, side in ((1.0, "left"), (-1.0, "right")) if m.eyes_and_jaw else ():
+            across = sign * 0.145 * size * (1.0 if self.name == "Juniper" else 1.12)
+            add(f"eye_{side}", "head", (across, m.head + 0.445 * size, _EYE_AHEAD[self.name] * size))
+            tips[f"eye_{side}"] = self.rows[-1][2] + [0.0, 0.0, 0.12 * size]
+            if m.face_bones:
+                for word, place in FACE_BONES.items():
+                    label = f"{'Port' if side == 'left' else 'Starboard'} {word}"
+                    at = np.array([sign * place[0] * 1.12 * size, m.head + place[1] * size, place[2] * size])
+                    add(label, "head", at)
+                    tips[label] = at + [0, 0, 0.03]
+        for word, place in MIDDLE_FACE_BONES.items() if m.face_bones else ():
+            add(word, "jaw" if word == "Lip Lower" else "head", (0.0, m.head + place[1] * size, place[2] * size))
+            tips[word] = self.rows[-1][2] + [0, 0, 0.03]
+
+    def arm(self, side: str, chest: str, mirror: Floats) -> None:
+        """Shoulder, arm and hand, with their twist bones."""
+        m, sided = self.measures, self.sided
         wrist = m.shoulder_width + m.upper_arm + m.lower_arm
-        sided(f"shoulder_{side}", chest, (0.022, m.shoulder - 0.012, 0.012))
-        sided(f"upper_arm_{side}", f"shoulder_{side}", (m.shoulder_width, m.shoulder, -0.008))
+        sided(f"shoulder_{side}", chest, (0.022, m.shoulder - 0.012, 0.012), mirror)
+        upper, lower = f"upper_arm_{side}", f"lower_arm_{side}"
+        sided(upper, f"shoulder_{side}", (m.shoulder_width, m.shoulder, -0.008), mirror)
         if m.twists:
-            sided(
-                f"shoulder_joint_twist_{side[0]}",
-                f"upper_arm_{side}",
-                (m.shoulder_width + 0.5 * m.upper_arm, m.shoulder, -0.008),
-            )
-        sided(f"lower_arm_{side}", f"upper_arm_{side}", (m.shoulder_width + m.upper_arm, m.shoulder, -0.008))
+            half = m.shoulder_width + 0.5 * m.upper_arm
+            sided(f"shoulder_joint_twist_{side[0]}", upper, (half, m.shoulder, -0.008), mirror)
+        sided(lower, upper, (m.shoulder_width + m.upper_arm, m.shoulder, -0.008), mirror)
         if m.twists:
-            sided(f"elbow_twist_{side[0]}", f"lower_arm_{side}", (wrist - 0.5 * m.lower_arm, m.shoulder, -0.008))
+            sided(f"elbow_twist_{side[0]}", lower, (wrist - 0.5 * m.lower_arm, m.shoulder, -0.008), mirror)
         hand = np.array([wrist, m.shoulder, -0.008])
-        sided(f"hand_{side}", f"lower_arm_{side}", hand)
+        sided(f"hand_{side}", lower, hand, mirror)
+        self.fingers(side, hand, mirror)
+
+    def fingers(self, side: str, hand: Floats, mirror: Floats) -> None:
+        """As many fingers as the body has, and the thumb."""
+        m, sided = self.measures, self.sided
         s = m.hand / 0.19
         for finger, z, knuckle, phalanges in (
             ("index", 0.027, 0.090, (0.042, 0.026, 0.021)),
@@ -250,36 +264,52 @@ def body_of(name: str) -> Body:
                 continue
             above = f"hand_{side}"
             if m.metacarpals:
-                sided(f"{finger}_metacarpal_{side}", above, hand + [0.024 * s, 0, 0.6 * z * s])
+                sided(f"{finger}_metacarpal_{side}", above, hand + [0.024 * s, 0, 0.6 * z * s], mirror)
                 above = f"{finger}_metacarpal_{side}"
             at = hand + [knuckle * s, 0, z * s]
             for part, length in zip(m.finger_parts, phalanges, strict=False):
-                sided(f"{finger}_{part}_{side}", above, at)
+                sided(f"{finger}_{part}_{side}", above, at, mirror)
                 above, at = f"{finger}_{part}_{side}", at + [length * s, 0, 0]
-            tips[above] = at * mirror
+            self.tips[above] = at * mirror
         above, at = f"hand_{side}", hand + [0.020 * s, -0.008 * s, 0.022 * s]
         for part, length in zip(m.thumb_parts, (0.044, 0.034, 0.028), strict=False):
-            sided(f"thumb_{part}_{side}", above, at)
+            sided(f"thumb_{part}_{side}", above, at, mirror)
             above, at = f"thumb_{part}_{side}", at + _THUMB * length * s
-        tips[above] = at * mirror
-        leg = 0.5 * (m.hip_joint - m.ankle)
-        sided(f"upper_leg_{side}", "hips", (m.hip_width, m.hip_joint, 0.0))
-        sided(f"lower_leg_{side}", f"upper_leg_{side}", (m.hip_width, m.hip_joint - leg, 0.0))
-        sided(f"foot_{side}", f"lower_leg_{side}", (m.hip_width, m.ankle, 0.0))
+        self.tips[above] = at * mirror
+
+    def leg(self, side: str, mirror: Floats) -> None:
+        """Leg, foot and toes, and the coat's tail over it."""
+        m, sided, tips = self.measures, self.sided, self.tips
+        half = 0.5 * (m.hip_joint - m.ankle)
+        sided(f"upper_leg_{side}", "hips", (m.hip_width, m.hip_joint, 0.0), mirror)
+        sided(f"lower_leg_{side}", f"upper_leg_{side}", (m.hip_width, m.hip_joint - half, 0.0), mirror)
+        sided(f"foot_{side}", f"lower_leg_{side}", (m.hip_width, m.ankle, 0.0), mirror)
         toe_tip = np.array([m.hip_width, m.ball[0], m.ball[1] + m.ball[2]]) * mirror
         tips[f"toes_{side}" if m.toes else f"foot_{side}"] = toe_tip
         if m.toes:
-            sided(f"toes_{side}", f"foot_{side}", (m.hip_width, m.ball[0], m.ball[1]))
+            sided(f"toes_{side}", f"foot_{side}", (m.hip_width, m.ball[0], m.ball[1]), mirror)
         above = "hips"
         for i in range(m.tails):
             place = (0.07, m.hips - 0.02 - i * 0.17, -0.105 - 0.012 * i)
-            sided(f"coat_tail_{i + 1}_{side[0]}", above, place)
+            sided(f"coat_tail_{i + 1}_{side[0]}", above, place, mirror)
             above = f"coat_tail_{i + 1}_{side[0]}"
             tips[above] = (np.array(place) - [0, 0.17, 0.012]) * mirror
+
+
+def body_of(name: str) -> Body:
+    """The body of a member of the troupe, by name."""
+    bones = _Bones(name)
+    m, tips = bones.measures, bones.tips
+    chest = bones.trunk()
+    bones.face()
+    for sign, side in ((1.0, "left"), (-1.0, "right")):
+        mirror = np.array([sign, 1.0, 1.0])
+        bones.arm(side, chest, mirror)
+        bones.leg(side, mirror)
     if m.end_bones:
         for bone in [bone for bone in tips if bone.startswith(("toes", "head")) or "distal" in bone]:
-            add(f"{bone} end", bone, tips[bone])
-    rows = _depth_first(rows)
+            bones.add(f"{bone} end", bone, tips[bone])
+    rows = _depth_first(bones.rows)
     order = {bone: i for i, (bone, _, _) in enumerate(rows)}
     parents = tuple(order.get(parent, -1) for _, parent, _ in rows)
     places = np.array([place for _, _, place in rows])

@@ -19,10 +19,10 @@ from fairswap.demo.gallery import stages_gallery
 from fairswap.demo.repertoire import ACTS
 from fairswap.demo.shipped import demo_file
 from fairswap.demo.spoken import RATE as SPOKEN_RATE
-from fairswap.demo.spoken import line_as_table, spoken_line
+from fairswap.demo.spoken import line_as_table, speak
 from fairswap.face.head import Head
 from fairswap.face.landmarks import landmark_moves
-from fairswap.face.transfer import FaceSwap, TransferredFace, perform_units, still_clip
+from fairswap.face.transfer import FaceSwap, TransferredFace, still_clip
 from fairswap.figures.props import with_object, with_object_of
 from fairswap.formats.outputs import Outputs
 from fairswap.measure.comparison import compare_motions
@@ -108,13 +108,6 @@ def perform_on(act: Act, name: str, figure: fairswap.Figure) -> fairswap.Clip:
 def act_named(name: str) -> Act:
     """An act of the repertoire."""
     return ACTS[name]()
-
-
-def speak(head: Head) -> fairswap.Clip:
-    """The spoken line performed directly by a head."""
-    units, _ = spoken_line()
-    still = still_clip(head.figure, "spoken line", SPOKEN_RATE, units.shape[1])
-    return perform_units(head, units, still).clip
 
 
 def write_troupe(folder: Path, outputs: Outputs) -> tuple[dict[str, Path], dict[str, Path]]:

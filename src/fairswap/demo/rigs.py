@@ -93,6 +93,125 @@ _SIDES = {
 RESTS = ("T", "A", "down", "one up", "bent")
 
 
+class _OddBones:
+    """The bones of an odd rig while it is put together, as its dice fall."""
+
+    def __init__(self, rng: np.random.Generator) -> None:
+        self.rng = rng
+        self.rest = str(rng.choice(RESTS))
+        self.spine, self.neck = int(rng.integers(1, 8)), int(rng.choice([0, 1, 1, 1, 2, 3]))
+        self.digits = int(rng.choice([0, 2, 3, 4, 5, 5, 5]))
+        self.with_root, self.shoulders, self.toes = rng.random() < 0.6, rng.random() < 0.85, rng.random() < 0.8
+        self.metacarpals, self.twists, self.ends = rng.random() < 0.3, rng.random() < 0.35, rng.random() < 0.4
+        self.extras = rng.random() < 0.5
+        self.rows: list[tuple[str, str, Floats]] = []
+        self.base: Measures = JUNIPER if rng.random() < 0.5 else OSRIC
+        self.stretch = {part: float(rng.uniform(0.8, 1.25)) for part in ("trunk", "legs", "arms", "head", "width")}
+        self.leg_m: float = (self.base.hip_joint - self.base.ankle) * self.stretch["legs"]
+        self.hip_height = self.leg_m + self.base.ankle
+
+    def add(self, role: str, parent: str, place: Floats | list[float]) -> str:
+        self.rows.append((role, parent, np.array(place, dtype=np.float64)))
+        return role
+
+    def trunk(self) -> tuple[str, str, float]:
+        """Root, hips and spine: the hips, the chest, and how high it ends."""
+        add, base, hip_height = self.add, self.base, self.hip_height
+        hips = add("hips", add("root", "", [0, 0, 0]) if self.with_root else "", [0, hip_height + 0.03, 0])
+        trunk = (base.neck - base.hips) * self.stretch["trunk"]
+        below, spine = hips, self.spine
+        self.split = self.rng.random() < 0.15  # legs on a bone of their own
+        for i in range(spine):
+            height = hip_height + 0.03 + trunk * (i + 0.4) / (spine + 0.4)
+            below = add(f"spine_{i + 1}", below, [0, height, -0.01 * (i % 2)])
+        return hips, below, hip_height + 0.03 + trunk
+
+    def head(self, chest: str, top: float) -> tuple[Floats, float]:
+        """Neck, head, jaw and eyes: where the head is, and its size."""
+        rng, add, neck = self.rng, self.add, self.neck
+        below = chest
+        neck_m = (self.base.head - self.base.neck) * rng.uniform(0.9, 1.4) + 0.02
+        for i in range(neck):
+            below = add(f"neck_{i + 1}", below, [0, top + neck_m * i / max(neck, 1), 0])
+        place = np.array([0, top + neck_m, 0.01])
+        add("head", below, place)
+        size = (self.base.crown - self.base.head) * self.stretch["head"]
+        if self.ends and rng.random() < 0.7:
+            add("end head", "head", place + [0, size, 0])
+        if rng.random() < 0.4:
+            add("jaw", "head", place + [0, 0.1 * size, 0.2 * size])
+            for sign, side in ((1.0, "left"), (-1.0, "right")):
+                add(f"eye_{side}", "head", place + [sign * 0.15 * size, 0.4 * size, 0.3 * size])
+        return place, size
+
+    def leg(self, sign: float, side: str, hips: str) -> None:
+        """Leg, foot and toes."""
+        add, leg = self.add, self.leg_m
+        holder = hips
+        if self.split:
+            holder = add("extra pelvis", hips, [0, self.hip_height, 0]) if side == "left" else "extra pelvis"
+        at = np.array([sign * self.base.hip_width * self.stretch["width"], self.hip_height, 0.0])
+        thigh = add(f"upper_leg_{side}", holder, at)
+        if self.twists:
+            add(f"twist upper_leg_{side}", thigh, at - [0, 0.22 * leg, 0])
+        shin = add(f"lower_leg_{side}", thigh, at - [0, 0.5 * leg, -0.004])
+        foot = add(f"foot_{side}", shin, at - [0, leg, 0])
+        ball = at - [0, leg + self.base.ankle - 0.02, -0.13 * self.stretch["legs"]]
+        if self.toes:
+            add(f"toes_{side}", foot, ball)
+            if self.ends:
+                add(f"end toes_{side}", f"toes_{side}", ball + [0, 0, 0.06])
+        elif self.rng.random() < 0.5 or self.ends:
+            add(f"end foot_{side}", foot, ball)
+
+    def arm(self, sign: float, side: str, chest: str, top: float) -> None:
+        """Shoulder, arm, hand and fingers."""
+        add, stretch = self.add, self.stretch
+        upper, lower = self.base.upper_arm * stretch["arms"], self.base.lower_arm * stretch["arms"]
+        joint = np.array([sign * self.base.shoulder_width * stretch["width"], top - 0.035, -0.01])
+        above = chest
+        if self.shoulders:
+            above = add(f"shoulder_{side}", chest, [sign * 0.02, top - 0.04, 0.0])
+        arm = add(f"upper_arm_{side}", above, joint)
+        if self.twists:
+            add(f"twist upper_arm_{side}", arm, joint + [sign * 0.5 * upper, 0, 0])
+        fore = add(f"lower_arm_{side}", arm, joint + [sign * upper, 0, 0])
+        if self.twists:
+            add(f"twist lower_arm_{side}", fore, joint + [sign * (upper + 0.5 * lower), 0, 0])
+        wrist = joint + [sign * (upper + lower), 0, 0]
+        self.fingers(sign, side, add(f"hand_{side}", fore, wrist), wrist)
+
+    def fingers(self, sign: float, side: str, hand: str, wrist: Floats) -> None:
+        """As many fingers as fell to it, and a thumb."""
+        add, s = self.add, self.base.hand * self.stretch["arms"] / 0.19
+        if self.digits == 0 and self.ends:
+            add(f"end hand_{side}", hand, wrist + [sign * 0.1 * s, 0, 0])
+        names = {0: (), 2: ("middle",), 3: ("index", "middle"), 4: ("index", "middle", "ring"), 5: FINGERS}[self.digits]
+        for number, finger in enumerate(names):
+            z = (0.027 - 0.0203 * number) * s if len(names) > 1 else 0.0
+            start = wrist + [sign * 0.09 * s, 0, z]
+            holder = hand
+            if self.metacarpals:
+                holder = add(f"{finger}_metacarpal_{side}", hand, wrist + [sign * 0.024 * s, 0, 0.6 * z])
+            for part, length in zip(("proximal", "intermediate", "distal"), (0.042, 0.027, 0.021), strict=True):
+                holder = add(f"{finger}_{part}_{side}", holder, start)
+                start = start + [sign * length * s, 0, 0]
+            if self.ends:
+                add(f"end {finger}_{side}", holder, start)
+        if self.digits:
+            start, holder = wrist + [sign * 0.02 * s, -0.008 * s, 0.022 * s], hand
+            for part, length in zip(("metacarpal", "proximal", "distal"), (0.044, 0.034, 0.028), strict=True):
+                holder = add(f"thumb_{part}_{side}", holder, start)
+                start = start + np.array([sign * 0.64, -0.36, 0.68]) * length * s
+            if self.ends:
+                add(f"end thumb_{side}", holder, start)
+
+    def chain(self, above: str, names: list[str], place: Floats, step: list[float]) -> None:
+        """Bones that no role is meant for: skirts, hair."""
+        for i, name in enumerate(names):
+            above = self.add(name, above, place + np.array(step) * i)
+
+
 def odd_rig(seed: int, naming: str | None = None, upright: bool = False) -> Rig:
     """The rig number ``seed`` of the population; always the same.
 
@@ -100,111 +219,22 @@ def odd_rig(seed: int, naming: str | None = None, upright: bool = False) -> Rig:
     """
     rng = np.random.default_rng(seed)
     naming = naming or str(rng.choice(NAMINGS))
-    rest = str(rng.choice(RESTS))
-    spine, neck = int(rng.integers(1, 8)), int(rng.choice([0, 1, 1, 1, 2, 3]))
-    digits = int(rng.choice([0, 2, 3, 4, 5, 5, 5]))
-    with_root, shoulders, toes = rng.random() < 0.6, rng.random() < 0.85, rng.random() < 0.8
-    metacarpals, twists, ends = rng.random() < 0.3, rng.random() < 0.35, rng.random() < 0.4
-    extras = rng.random() < 0.5
-    rows: list[tuple[str, str, Floats]] = []
-    base: Measures = JUNIPER if rng.random() < 0.5 else OSRIC
-    stretch = {part: float(rng.uniform(0.8, 1.25)) for part in ("trunk", "legs", "arms", "head", "width")}
-
-    def add(role: str, parent: str, place: Floats | list[float]) -> str:
-        rows.append((role, parent, np.array(place, dtype=np.float64)))
-        return role
-
-    leg: float = (base.hip_joint - base.ankle) * stretch["legs"]
-    hip_height = leg + base.ankle
-    hips = add("hips", add("root", "", [0, 0, 0]) if with_root else "", [0, hip_height + 0.03, 0])
-    trunk = (base.neck - base.hips) * stretch["trunk"]
-    below = hips
-    split = rng.random() < 0.15  # legs on a bone of their own
-    for i in range(spine):
-        below = add(
-            f"spine_{i + 1}", below, [0, hip_height + 0.03 + trunk * (i + 0.4) / (spine + 0.4), -0.01 * (i % 2)]
-        )
-    chest, top = below, hip_height + 0.03 + trunk
-    neck_m = (base.head - base.neck) * rng.uniform(0.9, 1.4) + 0.02
-    for i in range(neck):
-        below = add(f"neck_{i + 1}", below, [0, top + neck_m * i / max(neck, 1), 0])
-    head_place = np.array([0, top + neck_m, 0.01])
-    add("head", below, head_place)
-    size = (base.crown - base.head) * stretch["head"]
-    if ends and rng.random() < 0.7:
-        add("end head", "head", head_place + [0, size, 0])
-    if rng.random() < 0.4:
-        add("jaw", "head", head_place + [0, 0.1 * size, 0.2 * size])
-        for sign, side in ((1.0, "left"), (-1.0, "right")):
-            add(f"eye_{side}", "head", head_place + [sign * 0.15 * size, 0.4 * size, 0.3 * size])
-    upper, lower = base.upper_arm * stretch["arms"], base.lower_arm * stretch["arms"]
-    width, hip_width = base.shoulder_width * stretch["width"], base.hip_width * stretch["width"]
+    bones = _OddBones(rng)
+    hips, chest, top = bones.trunk()
+    head, size = bones.head(chest, top)
     for sign, side in ((1.0, "left"), (-1.0, "right")):
-        holder = (
-            add("extra pelvis", hips, [0, hip_height, 0])
-            if split and side == "left"
-            else "extra pelvis"
-            if split
-            else hips
-        )
-        at = np.array([sign * hip_width, hip_height, 0.0])
-        thigh = add(f"upper_leg_{side}", holder, at)
-        if twists:
-            add(f"twist upper_leg_{side}", thigh, at - [0, 0.22 * leg, 0])
-        shin = add(f"lower_leg_{side}", thigh, at - [0, 0.5 * leg, -0.004])
-        foot = add(f"foot_{side}", shin, at - [0, leg, 0])
-        ball = at - [0, leg + base.ankle - 0.02, -0.13 * stretch["legs"]]
-        if toes:
-            add(f"toes_{side}", foot, ball)
-            if ends:
-                add(f"end toes_{side}", f"toes_{side}", ball + [0, 0, 0.06])
-        elif rng.random() < 0.5 or ends:
-            add(f"end foot_{side}", foot, ball)
-        joint = np.array([sign * width, top - 0.035, -0.01])
-        above = chest
-        if shoulders:
-            above = add(f"shoulder_{side}", chest, [sign * 0.02, top - 0.04, 0.0])
-        arm = add(f"upper_arm_{side}", above, joint)
-        if twists:
-            add(f"twist upper_arm_{side}", arm, joint + [sign * 0.5 * upper, 0, 0])
-        fore = add(f"lower_arm_{side}", arm, joint + [sign * upper, 0, 0])
-        if twists:
-            add(f"twist lower_arm_{side}", fore, joint + [sign * (upper + 0.5 * lower), 0, 0])
-        wrist = joint + [sign * (upper + lower), 0, 0]
-        hand = add(f"hand_{side}", fore, wrist)
-        s = base.hand * stretch["arms"] / 0.19
-        if digits == 0 and ends:
-            add(f"end hand_{side}", hand, wrist + [sign * 0.1 * s, 0, 0])
-        names = {0: (), 2: ("middle",), 3: ("index", "middle"), 4: ("index", "middle", "ring"), 5: FINGERS}[digits]
-        for number, finger in enumerate(names):
-            z = (0.027 - 0.0203 * number) * s if len(names) > 1 else 0.0
-            start = wrist + [sign * 0.09 * s, 0, z]
-            holder = hand
-            if metacarpals:
-                holder = add(f"{finger}_metacarpal_{side}", hand, wrist + [sign * 0.024 * s, 0, 0.6 * z])
-            for part, length in zip(("proximal", "intermediate", "distal"), (0.042, 0.027, 0.021), strict=True):
-                holder = add(f"{finger}_{part}_{side}", holder, start)
-                start = start + [sign * length * s, 0, 0]
-            if ends:
-                add(f"end {finger}_{side}", holder, start)
-        if digits:
-            start, holder = wrist + [sign * 0.02 * s, -0.008 * s, 0.022 * s], hand
-            for part, length in zip(("metacarpal", "proximal", "distal"), (0.044, 0.034, 0.028), strict=True):
-                holder = add(f"thumb_{part}_{side}", holder, start)
-                start = start + np.array([sign * 0.64, -0.36, 0.68]) * length * s
-            if ends:
-                add(f"end thumb_{side}", holder, start)
-        if extras:
-            above = hips
-            for i in range(3):
-                above = add(f"extra {i + 1} {side}", above, [sign * 0.07, hip_height - 0.02 - 0.15 * i, -0.1])
-    if extras and rng.random() < 0.5:
-        above = "head"
-        for i in range(3):
-            above = add(f"extra hair {i + 1}", above, head_place + [0, 0.6 * size - 0.08 * i, -0.1 - 0.03 * i])
-    kind = {"naming": naming, "rest": rest, "spine": spine, "neck": neck, "digits": digits, "toes": toes, "twists": twists,
-            "ends": ends, "extras": extras}  # fmt: skip
-    return _finished(rng, rows, naming, rest, kind, seed, upright)
+        bones.leg(sign, side, hips)
+        bones.arm(sign, side, chest, top)
+        if bones.extras:
+            skirt = np.array([sign * 0.07, bones.hip_height - 0.02, -0.1])
+            bones.chain(hips, [f"extra {i} {side}" for i in (1, 2, 3)], skirt, [0, -0.15, 0])
+    if bones.extras and rng.random() < 0.5:
+        hair = head + [0, 0.6 * size, -0.1]
+        bones.chain("head", [f"extra hair {i}" for i in (1, 2, 3)], hair, [0, -0.08, -0.03])
+    kind = {
+        word: getattr(bones, word) for word in ("rest", "spine", "neck", "digits", "toes", "twists", "ends", "extras")
+    }
+    return _finished(rng, bones.rows, naming, bones.rest, {"naming": naming, **kind}, seed, upright)
 
 
 def _finished(

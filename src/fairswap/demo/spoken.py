@@ -9,9 +9,12 @@ from fractions import Fraction
 
 import numpy as np
 
+from fairswap.face.head import Head
 from fairswap.face.speech import Phone, units_from_phones, viseme_of
+from fairswap.face.transfer import perform_units, still_clip
 from fairswap.face.units import UNITS, vector
 from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
 from fairswap.model.signals import eased
 
 _LINE = """
@@ -70,3 +73,10 @@ def _held(time: Floats, start: float, stop: float, ease_s: float) -> Floats:
     """Rises from ``start``, holds, and is gone at ``stop``."""
     up = eased(np.clip((time - start) / ease_s, 0.0, 1.0))
     return np.asarray(up * (1.0 - eased(np.clip((time - stop + ease_s) / ease_s, 0.0, 1.0))))
+
+
+def speak(head: Head) -> Clip:
+    """The spoken line performed directly by a head."""
+    units, _ = spoken_line()
+    still = still_clip(head.figure, "spoken line", RATE, units.shape[1])
+    return perform_units(head, units, still).clip

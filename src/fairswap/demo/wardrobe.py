@@ -104,172 +104,85 @@ def _trunk(body: Body, build: Build) -> list[Shape]:
     return shapes
 
 
+class _Head:
+    """Places on a head, in parts of its size; and how wide it is."""
+
+    def __init__(self, body: Body) -> None:
+        measures = body.measures
+        self.foot, self.size = measures.head, measures.crown - measures.head
+        self.wide = 1.0 if body.name == "Juniper" else 1.12
+
+    def shape(
+        self, start: tuple[float, float, float], end: tuple[float, float, float], first: float, last: float, color: str,
+        group: str = "body", bones: tuple[str, ...] = ("head",), **how: Any,
+    ) -> Shape:  # fmt: skip
+        """A shape from ``start`` to ``end``, ``first`` and ``last`` thick."""
+        return Shape(self.at(*start), self.at(*end), first * self.size, last * self.size, bones, color, group, **how)
+
+    def at(self, x: float, y: float, z: float) -> tuple[float, float, float]:
+        return (x * self.size * self.wide, self.foot + y * self.size, z * self.size)
+
+
 def _head(body: Body, build: Build) -> list[Shape]:
-    m = body.measures
-    size = m.crown - m.head
+    m, head = body.measures, _Head(body)
     necks = tuple(bone for bone in body.bones if bone.startswith("neck_"))
-    wide = 1.0 if body.name == "Juniper" else 1.12
-
-    def at(x: float, y: float, z: float) -> tuple[float, float, float]:
-        return (x * size * wide, m.head + y * size, z * size)
-
-    head = ("head",)
+    wide, chin = head.wide, ("jaw", "head") if m.eyes_and_jaw else ("head",)
+    shape = head.shape
     shapes = [
-        Shape(
-            (0, m.neck - 0.03, -0.014),
-            (0, m.head + 0.10 * size, 0.0),
-            build.neck,
-            build.neck * 0.95,
-            (*necks, "head"),
-            "skin",
-        ),
-        Shape(
-            at(0, 0.60, -0.02),
-            at(0, 0.60, -0.04),
-            0.385 * size,
-            0.385 * size,
-            head,
-            "skin",
-            squash=(0.86 * wide, 1.0, 1.0),
-        ),
+        Shape((0, m.neck - 0.03, -0.014), (0, m.head + 0.10 * head.size, 0.0), build.neck, build.neck * 0.95, (*necks, "head"), "skin"),
+        shape((0, 0.60, -0.02), (0, 0.60, -0.04), 0.385, 0.385, "skin", squash=(0.86 * wide, 1.0, 1.0)),
         # Face, jaw, chin; then cheeks, nose, ears.
-        Shape(
-            at(0, 0.40, 0.10),
-            at(0, 0.10, 0.16),
-            0.27 * size,
-            0.175 * size,
-            head,
-            "skin",
-            squash=(0.95 * wide, 1, 1),
-            blend=0.04,
-        ),
-        Shape(
-            at(0, 0.045, 0.27),
-            at(0, 0.05, 0.28),
-            0.075 * size,
-            0.075 * size,
-            ("jaw", "head") if m.eyes_and_jaw else head,
-            "skin",
-            blend=0.04,
-        ),
-        Shape(at(0, 0.44, 0.36), at(0, 0.315, 0.435), 0.030 * size, 0.052 * size * wide, head, "skin", blend=0.016),
+        shape((0, 0.40, 0.10), (0, 0.10, 0.16), 0.27, 0.175, "skin", squash=(0.95 * wide, 1, 1), blend=0.04),
+        shape((0, 0.045, 0.27), (0, 0.05, 0.28), 0.075, 0.075, "skin", bones=chin, blend=0.04),
+        Shape(head.at(0, 0.44, 0.36), head.at(0, 0.315, 0.435), 0.030 * head.size, 0.052 * head.size * wide, ("head",), "skin",
+              blend=0.016),
+    ]  # fmt: skip
+    for sign in (1, -1):
+        shapes += [
+            shape((sign * 0.17, 0.28, 0.23), (sign * 0.16, 0.29, 0.24), 0.10, 0.10, "skin", blend=0.03),
+            shape((sign * 0.35, 0.42, -0.02), (sign * 0.36, 0.34, -0.01), 0.060, 0.042, "skin", squash=(0.55, 1, 0.9), blend=0.01),
+            shape((sign * 0.145, 0.545, 0.315), (sign * 0.20, 0.53, 0.27), 0.045, 0.045, "skin", blend=0.02),
+            shape((sign * 0.03, 0.150, 0.335), (sign * 0.085, 0.158, 0.305), 0.032, 0.022, "skin", blend=0.014),
+        ]  # fmt: skip
+    dressed = {"Juniper": _hair_of_juniper, "Pip": _cap_of_pip}.get(body.name, _cap_of_osric)
+    return [*shapes, *dressed(head)]
+
+
+def _hair_of_juniper(head: _Head) -> list[Shape]:
+    shape = head.shape
+    return [
+        shape((0, 0.66, -0.075), (0, 0.64, -0.10), 0.405, 0.395, "hair", "hair", squash=(0.89, 1, 1)),
+        shape((0, 0.35, -0.22), (0, 0.52, -0.22), 0.22, 0.26, "hair", "hair", squash=(1.05, 1, 0.8)),
+        shape((0, 1.02, -0.20), (0, 1.06, -0.24), 0.17, 0.15, "hair", "hair", blend=0.012),
+        shape((0.02, 0.93, 0.18), (0.24, 0.70, 0.20), 0.10, 0.06, "hair", "hair", blend=0.03),
+        shape((-0.02, 0.93, 0.18), (-0.22, 0.74, 0.21), 0.10, 0.06, "hair", "hair", blend=0.03),
     ]
-    for sign, side in ((1, "left"), (-1, "right")):
-        shapes += [
-            Shape(at(sign * 0.17, 0.28, 0.23), at(sign * 0.16, 0.29, 0.24), 0.10 * size, 0.10 * size, head, "skin", blend=0.03),
-            Shape(at(sign * 0.35, 0.42, -0.02), at(sign * 0.36, 0.34, -0.01), 0.060 * size, 0.042 * size, head, "skin",
-                  squash=(0.55, 1, 0.9), blend=0.01),
-            Shape(at(sign * 0.145, 0.545, 0.315), at(sign * 0.20, 0.53, 0.27), 0.045 * size, 0.045 * size, head, "skin", blend=0.02),
-        ]  # fmt: skip
-        shapes.append(
-            Shape(
-                at(sign * 0.03, 0.150, 0.335),
-                at(sign * 0.085, 0.158, 0.305),
-                0.032 * size,
-                0.022 * size,
-                ("head",),
-                "skin",
-                blend=0.014,
-            )
-        )
-        _ = side
-    if body.name == "Juniper":
-        shapes += [
-            Shape(
-                at(0, 0.66, -0.075),
-                at(0, 0.64, -0.10),
-                0.405 * size,
-                0.395 * size,
-                head,
-                "hair",
-                "hair",
-                squash=(0.89, 1, 1),
-            ),
-            Shape(
-                at(0, 0.35, -0.22),
-                at(0, 0.52, -0.22),
-                0.22 * size,
-                0.26 * size,
-                head,
-                "hair",
-                "hair",
-                squash=(1.05, 1, 0.8),
-            ),
-            Shape(at(0, 1.02, -0.20), at(0, 1.06, -0.24), 0.17 * size, 0.15 * size, head, "hair", "hair", blend=0.012),
-            Shape(
-                at(0.02, 0.93, 0.18), at(0.24, 0.70, 0.20), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03
-            ),
-            Shape(
-                at(-0.02, 0.93, 0.18), at(-0.22, 0.74, 0.21), 0.10 * size, 0.06 * size, head, "hair", "hair", blend=0.03
-            ),
-        ]
-    elif body.name == "Pip":
-        shapes += [
-            # A knitted cap with a bobble, and a fringe below it.
-            Shape(at(0, 0.70, -0.06), at(0, 0.78, -0.07), 0.415 * size, 0.37 * size, head, "cap", "hair", squash=(0.95, 0.95, 1.0)),
-            Shape(at(0, 1.12, -0.10), at(0, 1.15, -0.11), 0.10 * size, 0.09 * size, head, "trim", "hair", blend=0.010),
-            Shape(at(0, 0.40, -0.20), at(0, 0.55, -0.18), 0.25 * size, 0.30 * size, head, "hair", "hair", squash=(1.1, 1, 0.8)),
-            Shape(at(0.05, 0.74, 0.28), at(0.20, 0.68, 0.24), 0.085 * size, 0.06 * size, head, "hair", "hair", blend=0.02),
-            Shape(at(-0.03, 0.75, 0.29), at(-0.20, 0.69, 0.24), 0.085 * size, 0.06 * size, head, "hair", "hair", blend=0.02),
-        ]  # fmt: skip
-    else:
-        shapes += [
-            # A flat cap with a peak, grey hair below it, and a round beard.
-            Shape(
-                at(0, 0.80, -0.04),
-                at(0, 0.86, -0.05),
-                0.42 * size,
-                0.36 * size,
-                head,
-                "cap",
-                "hair",
-                squash=(1.0, 0.55, 1.0),
-            ),
-            Shape(
-                at(0, 0.76, 0.26),
-                at(0, 0.735, 0.40),
-                0.20 * size,
-                0.17 * size,
-                head,
-                "cap",
-                "hair",
-                squash=(1.2, 0.16, 1.0),
-                blend=0.012,
-            ),
-            Shape(
-                at(0, 0.50, -0.16),
-                at(0, 0.30, -0.16),
-                0.33 * size,
-                0.24 * size,
-                head,
-                "hair",
-                "hair",
-                squash=(1.0, 1, 0.9),
-            ),
-            Shape(
-                at(0.16, 0.12, 0.18),
-                at(0.02, 0.00, 0.27),
-                0.115 * size,
-                0.12 * size,
-                ("jaw", "head"),
-                "hair",
-                blend=0.02,
-            ),
-            Shape(
-                at(-0.16, 0.12, 0.18),
-                at(-0.02, 0.00, 0.27),
-                0.115 * size,
-                0.12 * size,
-                ("jaw", "head"),
-                "hair",
-                blend=0.02,
-            ),
-            Shape(at(0.015, 0.225, 0.385), at(0.12, 0.19, 0.33), 0.038 * size, 0.028 * size, head, "hair", blend=0.008),
-            Shape(
-                at(-0.015, 0.225, 0.385), at(-0.12, 0.19, 0.33), 0.038 * size, 0.028 * size, head, "hair", blend=0.008
-            ),
-        ]
-    return shapes
+
+
+def _cap_of_pip(head: _Head) -> list[Shape]:
+    """A knitted cap with a bobble, and a fringe below it."""
+    shape = head.shape
+    return [
+        shape((0, 0.70, -0.06), (0, 0.78, -0.07), 0.415, 0.37, "cap", "hair", squash=(0.95, 0.95, 1.0)),
+        shape((0, 1.12, -0.10), (0, 1.15, -0.11), 0.10, 0.09, "trim", "hair", blend=0.010),
+        shape((0, 0.40, -0.20), (0, 0.55, -0.18), 0.25, 0.30, "hair", "hair", squash=(1.1, 1, 0.8)),
+        shape((0.05, 0.74, 0.28), (0.20, 0.68, 0.24), 0.085, 0.06, "hair", "hair", blend=0.02),
+        shape((-0.03, 0.75, 0.29), (-0.20, 0.69, 0.24), 0.085, 0.06, "hair", "hair", blend=0.02),
+    ]
+
+
+def _cap_of_osric(head: _Head) -> list[Shape]:
+    """A flat cap with a peak, grey hair below it, and a round beard."""
+    shape, chin = head.shape, ("jaw", "head")
+    return [
+        shape((0, 0.80, -0.04), (0, 0.86, -0.05), 0.42, 0.36, "cap", "hair", squash=(1.0, 0.55, 1.0)),
+        shape((0, 0.76, 0.26), (0, 0.735, 0.40), 0.20, 0.17, "cap", "hair", squash=(1.2, 0.16, 1.0), blend=0.012),
+        shape((0, 0.50, -0.16), (0, 0.30, -0.16), 0.33, 0.24, "hair", "hair", squash=(1.0, 1, 0.9)),
+        shape((0.16, 0.12, 0.18), (0.02, 0.00, 0.27), 0.115, 0.12, "hair", bones=chin, blend=0.02),
+        shape((-0.16, 0.12, 0.18), (-0.02, 0.00, 0.27), 0.115, 0.12, "hair", bones=chin, blend=0.02),
+        shape((0.015, 0.225, 0.385), (0.12, 0.19, 0.33), 0.038, 0.028, "hair", blend=0.008),
+        shape((-0.015, 0.225, 0.385), (-0.12, 0.19, 0.33), 0.038, 0.028, "hair", blend=0.008),
+    ]
 
 
 def _arm(body: Body, build: Build) -> list[Shape]:

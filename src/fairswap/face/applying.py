@@ -15,17 +15,28 @@ from fairswap.face.speech import is_speech, read_phones, units_from_phones
 from fairswap.face.tracks import read_tracks
 from fairswap.face.transfer import FaceSwap, TransferredFace, perform_units, still_clip
 from fairswap.formats.files import document_of, save
+from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 
 
 @dataclass(frozen=True, eq=False)
 class AppliedFace:
-    """Clips of a face put on a head."""
+    """Clips of a face put on a head.
+
+    >>> import fairswap
+    >>> fairswap.face.apply(fairswap.demo_motion("spoken line"), fairswap.demo_file("osric.glb")).clips
+    (<Clip 'spoken line': 298 frames at 60, 4.95 s, 85 bones>,)
+    """
 
     head: Head
     faces: tuple[TransferredFace, ...]
     findings: tuple[Finding, ...]
+
+    @property
+    def clips(self) -> tuple[Clip, ...]:
+        """The clips of the head's figure."""
+        return tuple(face.clip for face in self.faces)
 
     def save(self, out: str | Path, *, force: bool = False) -> list[str]:
         """Write the head's figure with the clips; give the names of the files.
@@ -35,7 +46,7 @@ class AppliedFace:
         OutputError
             If a file is there already or cannot be written.
         """
-        return save(out, self.head.figure, [face.clip for face in self.faces], force=force)
+        return save(out, self.head.figure, self.clips, force=force)
 
     def __repr__(self) -> str:
         return f"<AppliedFace on {self.head.figure.name!r}: {len(self.faces)} clips>"
@@ -47,6 +58,10 @@ def apply(
     target_bones: BoneProfile | str | Path | None = None, rate: int = 60, strength: float = 1.0,
 ) -> AppliedFace:  # fmt: skip
     """Put a face clip, a table of weights or a table of speech on a head.
+
+    >>> import fairswap
+    >>> fairswap.face.apply(fairswap.demo_motion("spoken line"), fairswap.demo_file("pip.glb"))
+    <AppliedFace on 'Pip': 1 clips>
 
     Parameters
     ----------

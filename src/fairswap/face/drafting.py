@@ -25,7 +25,7 @@ from fairswap.face.geometry import (
 )
 from fairswap.face.solve import bounded_weights
 from fairswap.face.units import side_of, vector
-from fairswap.face.words import shape_name
+from fairswap.face.words import ShapeName, shape_name
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -56,12 +56,21 @@ class ShapeGuess:
 
 @dataclass(frozen=True, eq=False)
 class FaceDraft:
-    """A drafted chart with its reasons; ``frame`` is where the face was found to be."""
+    """A drafted chart with its reasons; ``frame`` is where the face was found to be.
+
+    >>> import fairswap
+    >>> drafted = fairswap.face.draft(fairswap.demo_file("pip.glb"))
+    >>> drafted.chart.shapes["say ah"].units
+    {'viseme_a': 1.0}
+    """
 
     chart: FaceChart
     guesses: dict[str, ShapeGuess]
     frame: FaceFrame
     findings: list[Finding] = field(default_factory=list)
+
+    def __repr__(self) -> str:
+        return f"<FaceDraft: {len(self.chart.shapes)} shapes>"
 
 
 def draft_face(
@@ -182,76 +191,97 @@ def _best_word(name: str) -> str:
     return max(scores, key=lambda key: scores[key])
 
 
+@dataclass(frozen=True)
+class _Moves:
+    """What the shapes of a face do, beside what the units look like."""
+
+    names: list[str]
+    ways: Floats
+    looks: Floats
+    backwards: Floats
+    weak: Floats  # against each candidate's usual strength
+    size: Floats
+    sums: dict[str, dict[str, float]]
+
+    @classmethod
+    def of(cls, names: list[str], frame: FaceFrame, vertices: Floats, moves: Floats) -> _Moves:
+        places, ways = frame.places(vertices), frame.directions(moves)
+        near = moving_vertices(moves)
+        places, ways = places[near], ways[:, near]
+        strength = np.linalg.norm(look_of(places, ways), axis=1)
+        size = np.linalg.norm(ways, axis=2).max(axis=1, initial=0.0)
+        weak = strength[:, None] < 0.3 * np.linalg.norm(candidate_looks(), axis=1)
+        sums = _sums(names, ways, size)
+        return cls(names, ways, likenesses(places, ways), likenesses(places, -ways), weak, size, sums)
+
+
+_CANDIDATE = {name: i for i, name in enumerate(CANDIDATES)}
+
+
 def _guess_shapes(
     names: list[str], frame: FaceFrame, vertices: Floats, moves: Floats, ranges: Mapping[str, tuple[float, float]]
 ) -> dict[str, ShapeGuess]:
-    places, ways = frame.places(vertices), frame.directions(moves)
-    near = moving_vertices(moves)
-    places, ways = places[near], ways[:, near]
-    looks = likenesses(places, ways)
-    backwards = likenesses(places, -ways)
-    strength = np.linalg.norm(look_of(places, ways), axis=1)
-    size = np.linalg.norm(ways, axis=2).max(axis=1, initial=0.0)
-    sums = _sums(names, ways, size)
-    usual = np.linalg.norm(candidate_looks(), axis=1)
-    candidates = {name: i for i, name in enumerate(CANDIDATES)}
-    out: dict[str, ShapeGuess] = {}
-    for row, name in enumerate(names):
-        low, high = ranges.get(name, (0.0, 1.0))
-        if size[row] < _DEAD:
-            out[name] = ShapeGuess(Shape(name, low=low, high=high), 1.0, ("it moves nothing",))
-            continue
-        words = shape_name(name)
-        said = {word for word, value in words.scores.items() if value >= 0.8 and looks[row, candidates[word]] > 0.88}
-        if name in sums and not said:
-            parts = " + ".join(f"{weight:.2g} {part!r}" for part, weight in sums[name].items())
-            out[name] = ShapeGuess(Shape(name, low=low, high=high, total=sums[name]), 0.9, (f"it moves as {parts}",))
-            continue
-        # What only nearly looks like a gaze is a lid.
-        score = np.where(_IS_GAZE & (looks[row] < 0.95), 0.8, 1.0) * looks[row]
-        for candidate, value in words.scores.items():
-            score[candidates[candidate]] += _NAME_COUNTS * value
-        best = int(np.argmax(score))
-        look, word = float(looks[row, best]), words.scores.get(CANDIDATES[best], 0.0)
-        weak = strength[row] < 0.3 * usual[best]
-        if words.corrective or (not words.scores and (look < 0.6 or (weak and look < 0.9))):
-            corrects = _corrected(row, names, ways, sums, words.corrective)
-            reason = "its name says so" if words.corrective else "it is weak and like no unit"
-            how = (
-                f"it comes in with {' and '.join(repr(part) for part in corrects)} ({reason}; they move what it moves)"
-            )
-            out[name] = ShapeGuess(
-                Shape(name, low=low, high=high, corrects=corrects), 0.75 if words.corrective else 0.5, (how,)
-            )
-            continue
-        shape, reasons = (
-            Shape(name, {CANDIDATES[best]: 1.0}, low=low, high=high),
-            [f"it moves {look:.0%} as {CANDIDATES[best]} does"],
-        )
-        if word:
-            reasons.append(f"its name says so ({word:.2f})")
-        other = _rival(score, best)
-        margin = float(score[best] - score[other])
-        if any(a in words.notions and b in words.notions for a, b in _OPPOSITES) or low < 0.0:
-            back = int(np.argmax(backwards[row]))
-            if backwards[row, back] > 0.8:
-                shape = Shape(name, shape.units, {CANDIDATES[back]: 1.0}, min(low, -high), high)
-                reasons.append(f"backwards it moves as {CANDIDATES[back]} does")
-        confidence = 0.35 + 0.45 * look + 0.2 * word if word else min(0.97 * look, 0.9)
-        if word and look < 0.6:
-            confidence = min(confidence, 0.55)
-            reasons.append("but it moves otherwise")
-        elif not word and words.scores:
-            confidence = min(confidence, 0.7)
-            reasons.append(f"but its name says {_best_word(name)}")
-        if margin < 0.03:
-            confidence = min(confidence, 0.7)
-            reasons.append(f"{CANDIDATES[other]} would fit nearly as well")
-        if words.side and side_of(CANDIDATES[best]) not in ("", words.side):
-            confidence = min(confidence, 0.5)
-            reasons.append(f"but its name says {words.side}")
-        out[name] = ShapeGuess(shape, min(confidence, 0.99), tuple(reasons))
-    return out
+    found = _Moves.of(names, frame, vertices, moves)
+    return {name: _guess_shape(found, row, *ranges.get(name, (0.0, 1.0))) for row, name in enumerate(names)}
+
+
+def _guess_shape(found: _Moves, row: int, low: float, high: float) -> ShapeGuess:
+    """Nothing, a sum of others, a corrective, or the unit it moves and is named like."""
+    name, looks = found.names[row], found.looks[row]
+    if found.size[row] < _DEAD:
+        return ShapeGuess(Shape(name, low=low, high=high), 1.0, ("it moves nothing",))
+    words = shape_name(name)
+    said = {word for word, value in words.scores.items() if value >= 0.8 and looks[_CANDIDATE[word]] > 0.88}
+    total = found.sums.get(name)
+    if total and not said:
+        parts = " + ".join(f"{weight:.2g} {part!r}" for part, weight in total.items())
+        return ShapeGuess(Shape(name, low=low, high=high, total=total), 0.9, (f"it moves as {parts}",))
+    # What only nearly looks like a gaze is a lid.
+    score = np.where(_IS_GAZE & (looks < 0.95), 0.8, 1.0) * looks
+    for candidate, value in words.scores.items():
+        score[_CANDIDATE[candidate]] += _NAME_COUNTS * value
+    best = int(np.argmax(score))
+    look = float(looks[best])
+    if words.corrective or (not words.scores and (look < 0.6 or (found.weak[row, best] and look < 0.9))):
+        corrects = _corrected(row, found.names, found.ways, found.sums, words.corrective)
+        reason = "its name says so" if words.corrective else "it is weak and like no unit"
+        parts = " and ".join(repr(part) for part in corrects)
+        how = f"it comes in with {parts} ({reason}; they move what it moves)"
+        shape = Shape(name, low=low, high=high, corrects=corrects)
+        return ShapeGuess(shape, 0.75 if words.corrective else 0.5, (how,))
+    shape, reasons = (
+        Shape(name, {CANDIDATES[best]: 1.0}, low=low, high=high),
+        [f"it moves {look:.0%} as {CANDIDATES[best]} does"],
+    )
+    if words.scores.get(CANDIDATES[best]):
+        reasons.append(f"its name says so ({words.scores[CANDIDATES[best]]:.2f})")
+    if any(a in words.notions and b in words.notions for a, b in _OPPOSITES) or low < 0.0:
+        back = int(np.argmax(found.backwards[row]))
+        if found.backwards[row, back] > 0.8:
+            shape = Shape(name, shape.units, {CANDIDATES[back]: 1.0}, min(low, -high), high)
+            reasons.append(f"backwards it moves as {CANDIDATES[back]} does")
+    confidence, doubts = _confidence(name, words, score, best, look)
+    return ShapeGuess(shape, confidence, (*reasons, *doubts))
+
+
+def _confidence(name: str, words: ShapeName, score: Floats, best: int, look: float) -> tuple[float, list[str]]:
+    """How sure the unit ``best`` is, and what speaks against it."""
+    word = words.scores.get(CANDIDATES[best], 0.0)
+    confidence, doubts = (0.35 + 0.45 * look + 0.2 * word if word else min(0.97 * look, 0.9)), []
+    if word and look < 0.6:
+        confidence = min(confidence, 0.55)
+        doubts.append("but it moves otherwise")
+    elif not word and words.scores:
+        confidence = min(confidence, 0.7)
+        doubts.append(f"but its name says {_best_word(name)}")
+    other = _rival(score, best)
+    if score[best] - score[other] < 0.03:
+        confidence = min(confidence, 0.7)
+        doubts.append(f"{CANDIDATES[other]} would fit nearly as well")
+    if words.side and side_of(CANDIDATES[best]) not in ("", words.side):
+        confidence = min(confidence, 0.5)
+        doubts.append(f"but its name says {words.side}")
+    return min(confidence, 0.99), doubts
 
 
 def _sums(names: list[str], ways: Floats, size: Floats) -> dict[str, dict[str, float]]:

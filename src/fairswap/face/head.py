@@ -30,12 +30,20 @@ class Head(Value):
     """The face of a figure with the chart of what its shapes do; without a chart one is drafted.
 
     ``roles`` are None of a bare head, whose bones are not known.
+
+    >>> import fairswap
+    >>> head = fairswap.face.Head.of(fairswap.demo_file("pip.glb"))
+    >>> head, head.chart
+    (<Head of 'Pip': 11 morphs>, <FaceChart 'Pip': 11 shapes>)
     """
 
     figure: Figure
     roles: RoleMap | None
     given_chart: FaceChart | None = None
     clips: tuple[Clip, ...] = ()
+
+    def __repr__(self) -> str:
+        return f"<Head of {self.figure.name!r}: {sum(len(mesh.morph_names) for mesh in self.figure.meshes)} morphs>"
 
     @classmethod
     def of(

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, Integers
 
 _SWEEPS, _LOOK = 400, 4
 _RELAX = 1.5
@@ -55,19 +55,8 @@ def bounded_weights(
     out = np.empty((shapes, frames))
     open_ = np.arange(frames)
     for sweep in range(_SWEEPS):
-        new, spare = np.empty((2, len(open_)), dtype=np.float32)
         moved = np.zeros(len(open_), dtype=np.float32) if sweep % _LOOK == _LOOK - 1 else None
-        for shape in moving:
-            np.multiply(slope[shape], -_RELAX / gram[shape, shape], out=new)
-            new += weights[shape]
-            np.maximum(new, 0.0, out=new)
-            np.minimum(new, most[shape], out=new)
-            step = new - weights[shape]
-            weights[shape] = new
-            for other in pairs[shape].tolist():
-                slope[other] += np.multiply(step, gram[shape, other], out=spare)
-            if moved is not None:
-                np.maximum(moved, np.abs(step, out=spare), out=moved)
+        _sweep(moving, pairs, gram, weights, slope, most, moved)
         if moved is None:
             continue
         busy = moved > tolerance
@@ -82,3 +71,22 @@ def bounded_weights(
                 break
     out[:, open_] = weights
     return np.minimum(out, bounds)
+
+
+def _sweep(
+    moving: list[int], pairs: list[Integers], gram: np.ndarray,
+    weights: np.ndarray, slope: np.ndarray, most: np.ndarray, moved: np.ndarray | None,
+) -> None:  # fmt: skip
+    """Each shape in turn takes its best weight; ``moved``: the farthest step of each frame so far."""
+    new, spare = np.empty((2, weights.shape[1]), dtype=np.float32)
+    for shape in moving:
+        np.multiply(slope[shape], -_RELAX / gram[shape, shape], out=new)
+        new += weights[shape]
+        np.maximum(new, 0.0, out=new)
+        np.minimum(new, most[shape], out=new)
+        step = new - weights[shape]
+        weights[shape] = new
+        for other in pairs[shape].tolist():
+            slope[other] += np.multiply(step, gram[shape, other], out=spare)
+        if moved is not None:
+            np.maximum(moved, np.abs(step, out=spare), out=moved)

@@ -33,6 +33,12 @@ def merge(what: Document | str | Path) -> Merged:
     Copies are whole skeletons beside the figure's, and single bones inside it, that stand where its bones stand and are
     called alike.
 
+    >>> import fairswap
+    >>> fairswap.bones.merge(fairswap.demo_file("pip.glb"))
+    Traceback (most recent call last):
+    ...
+    fairswap.errors.ImpossibleError: ...pip.glb: there is no second copy of the skeleton in it. Nothing ...
+
     Raises
     ------
     ImpossibleError

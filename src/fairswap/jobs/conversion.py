@@ -84,6 +84,11 @@ class Conversions:
     """What :func:`convert` did: the target figure with the converted clips, and their proof.
 
     ``fitted`` is there where the result was made to fit a platform.
+
+    >>> import fairswap
+    >>> made = fairswap.convert(fairswap.demo_motion("idle"), fairswap.demo_file("pip.glb"))
+    >>> made, [clip.name for clip in made.clips]
+    (<Conversions onto 'Pip': 1 clips, 1 look the same>, ['Idle'])
     """
 
     target: Document
@@ -164,6 +169,8 @@ def convert(
 ) -> Conversions:
     """Carry motions over to a figure, and compare each with its source.
 
+    Several motions run one after another; one that fails is among the ``failures``, and does not stop the others.
+
     >>> import fairswap
     >>> made = fairswap.convert(fairswap.demo_file("juniper.glb"), fairswap.demo_file("pip.glb"))
     Traceback (most recent call last):
@@ -203,10 +210,7 @@ def convert(
     several = len(given) > 1 or len(clips) > 1
     _check_names(source.clips, clips)
     own_clips = performer.clips_of(performer.figure)
-    rigged = RiggedFigure.of(
-        performer.figure, bones=target.bones, clip=next(iter(own_clips), None), reference=target.reference,
-        hands=target.hands, strict=source.strict, part="target",
-    )  # fmt: skip
+    rigged = _rigged(performer, target, own_clips, strict=source.strict)
     done: list[Conversion] = []
     for document in sources:
         with _going_on(failures if several else None, document.file, ""):
@@ -224,6 +228,13 @@ def convert(
     kept = own_clips if target.keep_clips else ()
     found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept)
     return found if platform is None else _fitted(found, platform, target)
+
+
+def _rigged(performer: Document, target: TargetOptions, own_clips: Sequence[Clip], strict: bool) -> RiggedFigure:
+    return RiggedFigure.of(
+        performer.figure, bones=target.bones, clip=next(iter(own_clips), None), reference=target.reference,
+        hands=target.hands, strict=strict, part="target",
+    )  # fmt: skip
 
 
 def write_clips(

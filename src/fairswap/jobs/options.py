@@ -48,6 +48,10 @@ class SourceOptions:
 class TargetOptions:
     """On whom.
 
+    >>> import fairswap
+    >>> fairswap.TargetOptions(bones="fernway", reference="rest").reference
+    <PoseChoice 'rest'>
+
     Attributes
     ----------
     bones, reference
@@ -79,6 +83,10 @@ class FaceOptions:
     """Whether faces are transferred: ``all`` (with the body), ``only`` (without it) or ``none``; and their charts.
 
     Without a chart one is drafted.
+
+    >>> import fairswap
+    >>> fairswap.FaceOptions(which="none")
+    FaceOptions(which='none', source_chart=None, target_chart=None)
     """
 
     which: str = "all"

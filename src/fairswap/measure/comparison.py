@@ -84,6 +84,11 @@ class Motion:
     """A clip with the rigged figure that it moves: one side of a comparison.
 
     ``earlier`` are poses to be judged instead of the clip's own, as they were at an earlier stage.
+
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk")
+    >>> fairswap.Motion(fairswap.RiggedFigure.of(walk), walk.clips[0])
+    <Motion 'Walk' of 'Juniper'>
     """
 
     rigged: RiggedFigure
@@ -105,6 +110,12 @@ class Comparison:
 
     ``standing`` ``(2, 2, frames)`` says when the feet of source and result stand, left and right. ``source`` and
     ``result`` are what was compared, for pictures of it.
+
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk")
+    >>> found = fairswap.compare(walk, walk)
+    >>> found.looks_same, round(found.limbs_mean_degrees, 1)
+    (True, 0.0)
     """
 
     clip: str

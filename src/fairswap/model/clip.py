@@ -37,6 +37,11 @@ class KeptKeys:
 class Clip(Value):
     """A named motion: poses at an exact rate.
 
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk").clips[0]
+    >>> walk, walk.rate, walk.poses.rotation_tracks.shape
+    (<Clip 'Walk': 181 frames at 30, 6.00 s, 79 bones>, Fraction(30, 1), (79, 4, 181))
+
     Attributes
     ----------
     rate : Fraction

@@ -14,7 +14,13 @@ from fairswap.model.space import Space
 @dataclass(frozen=True, eq=False)
 class Document(Value):
     """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in;
-    ``files`` are the file with all that it consists of, as buffers and images beside it."""
+    ``files`` are the file with all that it consists of, as buffers and images beside it.
+
+    >>> import fairswap
+    >>> pip = fairswap.load(fairswap.demo_file("pip.glb"))
+    >>> pip.figure, pip.clips, pip.format
+    (<Figure 'Pip': 1.23 m, 30 bones, 8891 vertices>, (), 'glTF 2.0')
+    """
 
     file: str
     format: str

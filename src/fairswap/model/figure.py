@@ -24,6 +24,11 @@ class Figure(Value):
     """A skeleton with its meshes, and the document it came in (opaque; the writer of that format knows it).
 
     ``known_roles`` are the roles that the file itself gives to bones, as VRM 1.0 does.
+
+    >>> import fairswap
+    >>> pip = fairswap.load(fairswap.demo_file("pip.glb")).figure
+    >>> pip.skeleton, pip.meshes[0], round(pip.height_m, 2)
+    (<Skeleton of 30 bones>, <Mesh 'Pip body': 7258 vertices, 11000 triangles>, 1.23)
     """
 
     name: str

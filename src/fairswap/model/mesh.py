@@ -49,6 +49,11 @@ class Material(Value):
 class Mesh(Value):
     """A skinned mesh, in metres and upright, in the pose it was bound in.
 
+    >>> import fairswap
+    >>> mesh = fairswap.load(fairswap.demo_file("pip.glb")).figure.meshes[0]
+    >>> mesh.vertices.shape, mesh.triangles.shape
+    ((7258, 3), (11000, 3))
+
     Attributes
     ----------
     vertices, normals : (n, 3) arrays

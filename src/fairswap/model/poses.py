@@ -30,6 +30,11 @@ class MorphTrack(Value):
 class Poses(Value):
     """Local transforms of a skeleton over frames. Frozen: :meth:`edit` gives a builder for other ones.
 
+    >>> import fairswap
+    >>> poses = fairswap.demo_motion("walk").clips[0].poses
+    >>> poses, poses.rotation_tracks.flags.writeable
+    (<Poses: 181 frames of 79 bones>, False)
+
     Attributes
     ----------
     rotation_tracks : (bones, 4, frames) array
@@ -67,6 +72,9 @@ class Poses(Value):
         object.__setattr__(self, "morph_tracks", tuple(self.morph_tracks))
         if any(track.weights.shape[1] != self.frames for track in self.morph_tracks):
             raise self.wrong("a morph track has another number of frames")
+
+    def __repr__(self) -> str:
+        return f"<Poses: {self.frames} frames of {len(self.skeleton)} bones>"
 
     @property
     def frames(self) -> int:

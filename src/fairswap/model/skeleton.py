@@ -21,6 +21,13 @@ _SHORT_CLIP_FRAMES = 1000
 class Skeleton(Value):
     """Bones as a tree, parents before children, with the rest pose. Skeletons with the same content are equal.
 
+    >>> import fairswap
+    >>> skeleton = fairswap.load(fairswap.demo_file("pip.glb")).figure.skeleton
+    >>> skeleton, skeleton.names[:3], skeleton.parents[:3]
+    (<Skeleton of 30 bones>, ('seat', 'back', 'nape'), array([-1,  0,  1]))
+    >>> skeleton == fairswap.load(fairswap.demo_file("pip.glb")).figure.skeleton
+    True
+
     Attributes
     ----------
     names : tuple of str
@@ -59,6 +66,9 @@ class Skeleton(Value):
             raise self.wrong("a bone comes before its parent")
         if not all(0 <= bone < bones for bone in self.ends):
             raise self.wrong("an end names a bone that is not there")
+
+    def __repr__(self) -> str:
+        return f"<Skeleton of {len(self)} bones>"
 
     @cached_property
     def _digest(self) -> bytes:

@@ -18,7 +18,12 @@ _DIRECTIONS = {f"{sign}{'XYZ'[i]}": (i, 1.0 if sign == "+" else -1.0) for i in r
 
 @dataclass(frozen=True)
 class Space:
-    """Directions are ``"+X"`` to ``"-Z"``; ``unit`` is one of ``m dm cm mm in ft``."""
+    """Directions are ``"+X"`` to ``"-Z"``; ``unit`` is one of ``m dm cm mm in ft``.
+
+    >>> import fairswap
+    >>> fairswap.Space("+Z", "-Y", "cm")
+    Space(up='+Z', forward='-Y', unit='cm')
+    """
 
     up: str = "+Y"
     forward: str = "+Z"

@@ -30,12 +30,24 @@ _MOMENTS = 24
 
 
 def sheet(comparison: Comparison, title: str = "") -> bytes:
-    """Source above result at the same instants, front and side, with the floor line and when feet stand."""
+    """Source above result at the same instants, front and side, with the floor line and when feet stand.
+
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk")
+    >>> fairswap.picture.sheet(fairswap.compare(walk, walk))[1:4]
+    b'PNG'
+    """
     return comparison_sheet(comparison, title)
 
 
 def curves(what: Comparison | Sequence[Motion], roles: Sequence[str] = ()) -> bytes:
     """The curves of joints over each other, in degrees about left, up and ahead; and when feet stand.
+
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk")
+    >>> motion = fairswap.Motion(fairswap.RiggedFigure.of(walk), walk.clips[0])
+    >>> fairswap.picture.curves([motion], ["lower_leg_left"])[1:4]
+    b'PNG'
 
     Parameters
     ----------
@@ -60,7 +72,12 @@ def curves(what: Comparison | Sequence[Motion], roles: Sequence[str] = ()) -> by
 
 
 def bones(what: RoleListing | ProfileCheck, title: str = "", where: str = "") -> bytes:
-    """The bones of a figure, each in its state: matched, guessed, missing."""
+    """The bones of a figure, each in its state: matched, guessed, missing.
+
+    >>> import fairswap
+    >>> fairswap.picture.bones(fairswap.bones.show(fairswap.demo_file("pip.glb")))[1:4]
+    b'PNG'
+    """
     if isinstance(what, ProfileCheck):
         title, where = title or f"{what.profile.name} on {what.figure.name}", where or "profile against file"
     else:
@@ -69,13 +86,23 @@ def bones(what: RoleListing | ProfileCheck, title: str = "", where: str = "") ->
 
 
 def pose(measurement: PoseMeasurement, title: str = "", against_title: str = "") -> bytes:
-    """Two poses beside each other, with the joints in which they differ marked, in degrees."""
+    """Two poses beside each other, with the joints in which they differ marked, in degrees.
+
+    >>> import fairswap
+    >>> fairswap.picture.pose(fairswap.pose.measure(fairswap.demo_file("pip.glb")))[1:4]
+    b'PNG'
+    """
     names = title or measurement.rigged.figure.name, against_title
     return pose_sheet(measurement.rigged, measurement.against, measurement.angles, *names)
 
 
 def face(head: Head, title: str = "") -> bytes:
-    """Every shape of a head, each with what it is taken for, and which regions of the face are covered."""
+    """Every shape of a head, each with what it is taken for, and which regions of the face are covered.
+
+    >>> import fairswap
+    >>> fairswap.picture.face(fairswap.face.Head.of(fairswap.demo_file("pip.glb")))[1:4]
+    b'PNG'
+    """
     captions = {}
     for name, shape in head.chart.shapes.items():
         words = " + ".join([*shape.units, *shape.total]).replace("_", " ")
@@ -86,7 +113,13 @@ def face(head: Head, title: str = "") -> bytes:
 
 
 def moments(head: Head, clip: Clip, title: str = "") -> bytes:
-    """Moments of a face clip, evenly over its time."""
+    """Moments of a face clip, evenly over its time.
+
+    >>> import fairswap
+    >>> line = fairswap.demo_motion("spoken line")
+    >>> fairswap.picture.moments(fairswap.face.Head.of(line), line.clips[0])[1:4]
+    b'PNG'
+    """
     frames = np.unique(np.linspace(0, clip.frames - 1, _MOMENTS).round().astype(int)).tolist()
     rows = [(f"{number / float(clip.rate):.2f} s", number) for number in frames]
     return reel_sheet(head, clip, rows, head.drafted.frame, title or f"{clip.name} on {head.figure.name}")
@@ -94,6 +127,10 @@ def moments(head: Head, clip: Clip, title: str = "") -> bytes:
 
 def reel(what: Reel, title: str = "") -> bytes:
     """Every shape of the face in a reel, at its full.
+
+    >>> import fairswap
+    >>> fairswap.picture.reel(fairswap.reel(fairswap.demo_file("pip.glb")))[1:4]
+    b'PNG'
 
     Raises
     ------
@@ -110,6 +147,11 @@ def reel(what: Reel, title: str = "") -> bytes:
 
 def loss(fitted: Fitted, title: str = "") -> bytes:
     """The figure coloured by how far its skin is from where it was.
+
+    >>> import fairswap
+    >>> fitted = fairswap.fit(fairswap.demo_motion("walk"), "fernway")
+    >>> fairswap.picture.loss(fitted)[1:4]
+    b'PNG'
 
     Raises
     ------

@@ -36,7 +36,13 @@ _ARM_SLACK_DEGREES, _AXIS_DEGREES = 8.0, 3.0
 
 @dataclass(frozen=True)
 class RuleResult:
-    """One rule held against a file. ``fixed_remedy``, ``code`` and ``facts`` as of a finding."""
+    """One rule held against a file. ``fixed_remedy``, ``code`` and ``facts`` as of a finding.
+
+    >>> import fairswap
+    >>> row = fairswap.check(fairswap.demo_file("pip.glb"), "quillmoor").results[0]
+    >>> row.rule, row.allowed, row.measured, row.ok
+    ('file.formats', '.glb, .gltf', '.glb', True)
+    """
 
     rule: str
     place: str
@@ -60,7 +66,13 @@ class RuleResult:
 
 @dataclass(frozen=True, eq=False)
 class Check:
-    """A file held against a platform, rule by rule."""
+    """A file held against a platform, rule by rule.
+
+    >>> import fairswap
+    >>> found = fairswap.check(fairswap.demo_file("juniper.glb"), "quillmoor")
+    >>> found.fits, len(found.results)
+    (False, 22)
+    """
 
     file: str
     platform: Platform

@@ -35,7 +35,13 @@ _REST_SLACK_DEGREES = 1.0
 
 @dataclass(frozen=True, eq=False)
 class Fitted:
-    """A figure that fits, its clips, what was changed, what could not be, and the proof that it looks the same."""
+    """A figure that fits, its clips, what was changed, what could not be, and the proof that it looks the same.
+
+    >>> import fairswap
+    >>> fitted = fairswap.fit(fairswap.demo_file("pip.glb"), "quillmoor")
+    >>> fitted, fitted.changes[0].rule
+    (<Fitted 'Pip' for quillmoor: 4 changes, 0 clips>, 'figure.rest_pose')
+    """
 
     figure: Figure
     clips: tuple[Clip, ...]

@@ -99,6 +99,11 @@ class Platform:
     """One target ecosystem.
 
     ``severity`` gives rules another weight than *problem*, by their names (``clip.rates``, ``figure.max_bones``).
+
+    >>> import fairswap
+    >>> quillmoor = fairswap.platform.named("quillmoor")
+    >>> quillmoor.figure.max_bones
+    120
     """
 
     name: str
@@ -146,7 +151,12 @@ def rule_names() -> tuple[str, ...]:
 
 
 def built_in_platforms() -> tuple[Platform, ...]:
-    """Our own stages, and open standards."""
+    """Our own stages, and open standards.
+
+    >>> import fairswap
+    >>> [platform.name for platform in fairswap.platform.platforms()]
+    ['fernway', 'quillmoor', 'saltglass', 'vrm-1']
+    """
     return tuple(_built_in(path) for path in sorted(_FOLDER.glob("*.toml")))
 
 
@@ -267,7 +277,12 @@ def _from_first_edition(raw: dict[str, Any]) -> dict[str, Any]:
 
 
 def template(name: str) -> str:
-    """A new platform file in which every rule stands, explained; those that demand nothing are commented out."""
+    """A new platform file in which every rule stands, explained; those that demand nothing are commented out.
+
+    >>> import fairswap
+    >>> print(fairswap.platform.template("my stage").splitlines()[0])
+    fairswap = "platform/2"
+    """
     return _TEMPLATE.format(name=name)
 
 

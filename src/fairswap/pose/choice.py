@@ -25,6 +25,11 @@ _USUAL_A_DEGREES = 45.0
 class PoseChoice:
     """A pose by what it is taken from.
 
+    >>> import fairswap
+    >>> choice = fairswap.pose.named("frame:12")
+    >>> choice.kind, choice.value
+    ('frame', 12.0)
+
     Attributes
     ----------
     kind : str
@@ -44,6 +49,9 @@ class PoseChoice:
     figure: Figure | None = None
     clip: Clip | None = None
     text: str = "auto"
+
+    def __repr__(self) -> str:
+        return f"<PoseChoice {self.text!r}>"
 
     def one_of(self, *kinds: str, what: str) -> PoseChoice:
         """Itself, if it is of one of these kinds.

@@ -26,6 +26,11 @@ from fairswap.pose.reference import ReferencePose, is_finger, t_pose, turned_rot
 class RiggedFigure(Value):
     """A figure with its roles and its reference pose; :meth:`of` makes one of whatever holds a figure.
 
+    >>> import fairswap
+    >>> rigged = fairswap.RiggedFigure.of(fairswap.demo_file("osric.glb"))
+    >>> rigged, rigged.roles.bones["hips"]
+    (<RiggedFigure 'Osric': 56 roles, bones saltglass>, 0)
+
     Attributes
     ----------
     roles : RoleMap

@@ -38,7 +38,12 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 @dataclass(frozen=True)
 class SavedPose:
-    """A pose by role: ``turns`` are rotation vectors ``(3,)`` in degrees, about left, up and ahead."""
+    """A pose by role: ``turns`` are rotation vectors ``(3,)`` in degrees, about left, up and ahead.
+
+    >>> import fairswap
+    >>> fairswap.pose.save(fairswap.demo_file("pip.glb"))
+    <SavedPose 'Pip': 16 joints turned away from the T>
+    """
 
     name: str
     turns: Mapping[str, Floats]

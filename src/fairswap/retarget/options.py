@@ -14,6 +14,11 @@ TRAVELS, FEET, HANDS = ("hips", "root", "none"), ("planted", "free"), ("meet", "
 class MotionOptions:
     """The switches of a transfer.
 
+    >>> import fairswap
+    >>> free = fairswap.MotionOptions(feet="free", hands="free")
+    >>> free.feet, free.travel
+    ('free', 'hips')
+
     Attributes
     ----------
     travel : str

@@ -30,70 +30,92 @@ def parse_hierarchy(text: str) -> list[Joint]:
     InputError
         With the line, for anything that is not a hierarchy.
     """
-    joints: list[Joint] = []
-    open_joints: list[int] = []
-    pending = False  # a joint was named, its brace is still to come
-    started = False
-    for number, raw_line in enumerate(text.splitlines(), 1):
-        line = raw_line.strip()
-        place = f"line {number}"
-        while line:
-            word, _, rest = line.partition(" ") if "\t" not in line else line.replace("\t", " ").partition(" ")
-            key, rest = word.upper(), rest.strip()
-            if key[0] in "{}":
-                line = line[1:].strip()
-                if key[0] == "{":
-                    if not pending:
-                        raise InputError("a brace opens without a joint", place=place, remedy=_AGAIN)
-                    open_joints.append(len(joints) - 1)
-                    pending = False
-                    if len(open_joints) > _MOST_NESTED:
-                        raise InputError(f"joints are nested more than {_MOST_NESTED} deep", place=place, remedy=_AGAIN)
-                elif not open_joints or pending:
-                    raise InputError("a brace closes that was not opened", place=place, remedy=_AGAIN)
-                else:
-                    _check_complete(joints[open_joints.pop()], place)
-                continue
-            if key == "HIERARCHY":
-                started = True
-            elif key in ("ROOT", "JOINT", "END"):
-                opens = rest.endswith("{")
-                name = rest.rstrip("{").strip()
-                if key == "END":
-                    name = name[4:].strip() if name[:4].upper() == "SITE" else name
-                if pending:
-                    raise InputError(f"a brace is missing after {joints[-1].name!r}", place=place, remedy=_AGAIN)
-                if key == "ROOT" and open_joints:
-                    raise InputError("a root stands inside another joint", place=place, remedy=_AGAIN)
-                if key != "ROOT" and not open_joints:
-                    raise InputError(f"{word} {name} stands outside of any root", place=place, remedy=_AGAIN)
-                if open_joints and joints[open_joints[-1]].end:
-                    raise InputError("an end site has a joint below it", place=place, remedy=_AGAIN)
-                parent = open_joints[-1] if open_joints else -1
-                named = bool(name)
-                if not named:
-                    name = f"{joints[parent].name}_end" if key == "END" else f"joint {len(joints)}"
-                joints.append(Joint(name, parent, key == "END", named))
-                pending = True
-                line = "{" if opens else ""
-                continue
-            elif key in ("OFFSET", "CHANNELS") and pending:
-                raise InputError(f"a brace is missing after {joints[-1].name!r}", place=place, remedy=_AGAIN)
-            elif key == "OFFSET":
-                joint = _current(joints, open_joints, place)
-                joint.offset = _three_numbers(rest.split(), place)
-            elif key == "CHANNELS":
-                joint = _current(joints, open_joints, place)
-                joint.channels = _channels(rest.split(), joint, place)
+    reader = _Hierarchy()
+    for number, line in enumerate(text.splitlines(), 1):
+        reader.place = f"line {number}"
+        rest = line.strip()
+        while rest:
+            rest = reader.taken(rest)
+    return reader.finished()
+
+
+class _Hierarchy:
+    """What is read so far: the joints, which of them are open, and what is still to come."""
+
+    def __init__(self) -> None:
+        self.joints: list[Joint] = []
+        self.open_joints: list[int] = []
+        self.pending = False  # a joint was named, its brace is still to come
+        self.started = False
+        self.place = ""
+
+    def taken(self, line: str) -> str:
+        """What is left of a line after its first statement."""
+        word, _, rest = line.replace("\t", " ").partition(" ")
+        key, rest = word.upper(), rest.strip()
+        if key[0] in "{}":
+            self._brace(key[0])
+            return line[1:].strip()
+        if key == "HIERARCHY":
+            self.started = True
+        elif key in ("ROOT", "JOINT", "END"):
+            self._open(key, word, rest.rstrip("{").strip())
+            return "{" if rest.endswith("{") else ""
+        elif key in ("OFFSET", "CHANNELS"):
+            if self.pending:
+                raise self._error(f"a brace is missing after {self.joints[-1].name!r}")
+            joint = _current(self.joints, self.open_joints, self.place)
+            if key == "OFFSET":
+                joint.offset = _three_numbers(rest.split(), self.place)
             else:
-                raise InputError(f"{word[:40]!r} is not a word of this format", place=place, remedy=_AGAIN)
-            break
-    if not started or not joints:
-        raise InputError("it does not begin with HIERARCHY and a ROOT", place="line 1", remedy="Is it a BVH file?")
-    if open_joints or pending:
-        name = joints[open_joints[-1]].name if open_joints else joints[-1].name
-        raise InputError(f"the brace of {name!r} is never closed", place="before MOTION", remedy=_AGAIN)
-    return joints
+                joint.channels = _channels(rest.split(), joint, self.place)
+        else:
+            raise self._error(f"{word[:40]!r} is not a word of this format")
+        return ""
+
+    def finished(self) -> list[Joint]:
+        """The joints, once all is closed."""
+        joints, open_joints = self.joints, self.open_joints
+        if not self.started or not joints:
+            raise InputError("it does not begin with HIERARCHY and a ROOT", place="line 1", remedy="Is it a BVH file?")
+        if open_joints or self.pending:
+            name = joints[open_joints[-1]].name if open_joints else joints[-1].name
+            raise InputError(f"the brace of {name!r} is never closed", place="before MOTION", remedy=_AGAIN)
+        return joints
+
+    def _error(self, problem: str) -> InputError:
+        return InputError(problem, place=self.place, remedy=_AGAIN)
+
+    def _brace(self, brace: str) -> None:
+        if brace == "{":
+            if not self.pending:
+                raise self._error("a brace opens without a joint")
+            self.open_joints.append(len(self.joints) - 1)
+            self.pending = False
+            if len(self.open_joints) > _MOST_NESTED:
+                raise self._error(f"joints are nested more than {_MOST_NESTED} deep")
+        elif not self.open_joints or self.pending:
+            raise self._error("a brace closes that was not opened")
+        else:
+            _check_complete(self.joints[self.open_joints.pop()], self.place)
+
+    def _open(self, key: str, word: str, name: str) -> None:
+        """A new joint, below the one that is open."""
+        joints, open_joints = self.joints, self.open_joints
+        if key == "END":
+            name = name[4:].strip() if name[:4].upper() == "SITE" else name
+        if self.pending:
+            raise self._error(f"a brace is missing after {joints[-1].name!r}")
+        if key == "ROOT" and open_joints:
+            raise self._error("a root stands inside another joint")
+        if key != "ROOT" and not open_joints:
+            raise self._error(f"{word} {name} stands outside of any root")
+        if open_joints and joints[open_joints[-1]].end:
+            raise self._error("an end site has a joint below it")
+        parent = open_joints[-1] if open_joints else -1
+        fallback = f"{joints[parent].name}_end" if key == "END" else f"joint {len(joints)}"
+        joints.append(Joint(name or fallback, parent, key == "END", bool(name)))
+        self.pending = True
 
 
 def _current(joints: list[Joint], open_joints: list[int], place: str) -> Joint:

@@ -11,7 +11,7 @@ from fairswap.errors import InputError
 from fairswap.model.arrays import Floats
 
 _ROWS_AT_ONCE = 2048
-_BYTES_AT_ONCE = 100_000
+_BYTES_AT_ONCE = 1_000_000
 _ROWS_WRITTEN_AT_ONCE = 128
 _AGAIN = "Export the clip again"
 
@@ -27,9 +27,8 @@ def rows_from_text(body: memoryview, columns: int, first_line: int) -> Iterator[
         With line and frame, for a word among the numbers, a NaN, or a line with too many or too few.
     """
     at, line = 0, first_line
-    collected: list[Floats] = []
     while at < len(body):
-        # A block of whole lines, small enough to stay near the processor: by far most files hold a frame a line.
+        # A block of whole lines: by far most files hold a frame a line.
         end = min(at + _BYTES_AT_ONCE, len(body))
         if end < len(body):
             newline = bytes(body[end : end + columns * 400 + 4096]).find(b"\n")
@@ -40,88 +39,19 @@ def rows_from_text(body: memoryview, columns: int, first_line: int) -> Iterator[
         except ValueError:
             values = None
         if values is None:
-            yield from collected
             yield from _by_words(bytes(body[at:]), columns, line)
             return
-        collected.append(values)
-        if sum(map(len, collected)) >= _ROWS_AT_ONCE:
-            yield np.concatenate(collected)
-            collected.clear()
+        yield values
         at, line = end, line + block.count(b"\n")
-    if collected:
-        yield np.concatenate(collected)
 
 
 def _plain_block(block: bytes, columns: int) -> Floats | None:
     """The numbers of a block with ``columns`` on each line; None if it is anything else."""
     if not block.strip():
         return np.empty((0, columns))
-    values = _fixed_point(block, columns)
-    if values is not None:
-        return values
     text = TextIOWrapper(BytesIO(block), encoding="ascii", errors="strict")
     values = np.loadtxt(text, dtype=np.float64, ndmin=2, comments=None)
     return values if values.shape[1] == columns and np.isfinite(values).all() else None
-
-
-_ZEROS = np.uint64(0x3030303030303030)
-_TENS = 10.0 ** np.arange(16)
-
-
-def _fixed_point(block: bytes, columns: int) -> Floats | None:
-    """The common case, all numbers with the same few decimals, many at once; None if it is anything else.
-
-    Eight letters are taken as one 64-bit word and turned into a number by three multiplications (Lemire, "Number
-    parsing at a gigabyte per second", 2021). Digits before and after the point make a whole number below 2^53, which
-    divided by a power of ten up to 10^7 is rounded once, as ``float()`` does it.
-    """
-    text = np.frombuffer(b"        " + block + b"\n       ", dtype=np.uint8)
-    blank = text <= ord(" ")
-    edges = np.flatnonzero(blank[1:] != blank[:-1]) + 1
-    starts, ends = edges[::2], edges[1::2].copy()
-    rows = len(starts) // columns
-    decimals = len(block[starts[0] - 8 : ends[0] - 8].partition(b".")[2])
-    if not 1 <= decimals <= 7 or rows * columns != len(starts):
-        return None
-    points = ends - (decimals + 1)
-    negative = text[starts] == ord("-")
-    whole_digits = points - starts
-    whole_digits -= negative
-    if (text[points] != ord(".")).any() or whole_digits.max() > 8 or whole_digits.min() < 1:
-        return None
-    # Each line holds one frame: between the last number of one and the first of the next a line ends, and nowhere else.
-    lines = np.flatnonzero(text == ord("\n"))
-    first, last = np.searchsorted(lines, starts[::columns]), np.searchsorted(lines, ends[columns - 1 :: columns])
-    if (first != last).any() or (first[1:] == first[:-1]).any():
-        return None
-    words = np.frombuffer(text[: len(text) // 8 * 8].tobytes(), dtype="<u8")
-    fraction = _digits_before(words, ends, np.full(1, decimals))
-    integer = _digits_before(words, points, whole_digits)
-    if fraction is None or integer is None:
-        return None
-    integer *= _TENS[decimals]
-    integer += fraction
-    integer /= _TENS[decimals]
-    integer *= 1.0 - 2.0 * negative
-    return integer.reshape(rows, columns)
-
-
-def _digits_before(words: np.ndarray, ends: np.ndarray, counts: np.ndarray) -> Floats | None:
-    """The whole numbers of the ``counts`` (up to eight) digits that end before each of ``ends``; None if there is
-    anything but digits."""
-    start = ends - 8
-    index, shift = start >> 3, ((start & 7) << 3).astype(np.uint64)
-    eight = words[index] >> shift
-    eight |= (words[index + 1] << np.uint64(1)) << (np.uint64(63) - shift)
-    # What stands before the digits becomes zeros: low bytes, since the first letter is the lowest.
-    keep = ~np.uint64(0) << ((8 - counts) << 3).astype(np.uint64)
-    eight = (eight & keep) | (_ZEROS & ~keep)
-    wrong = (eight - _ZEROS) | (eight + np.uint64(0x4646464646464646))
-    if (wrong & np.uint64(0x8080808080808080)).any():
-        return None
-    eight = ((eight & np.uint64(0x0F0F0F0F0F0F0F0F)) * np.uint64(2561)) >> np.uint64(8)
-    eight = ((eight & np.uint64(0x00FF00FF00FF00FF)) * np.uint64(6553601)) >> np.uint64(16)
-    return (((eight & np.uint64(0x0000FFFF0000FFFF)) * np.uint64(42949672960001)) >> np.uint64(32)).astype(np.float64)
 
 
 def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:

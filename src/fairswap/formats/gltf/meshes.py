@@ -64,6 +64,7 @@ def read_meshes(
         parts = _Parts(container, node.mesh, findings)
         if not len(parts.triangles):
             continue
+        bind_matrices = np.tile(np.eye(4), (len(skeleton), 1, 1))
         if node.skin is not None:
             parts.check_skin(findings)
             bones, binds = _skin(container, tree, node.skin, bone_of)
@@ -74,16 +75,12 @@ def read_meshes(
             heaviest = int(np.argmax(np.bincount(joints.ravel(), weights.ravel(), len(bones))))
             matrix = tree.world[own.nodes[bones[heaviest]]] @ binds[heaviest]
             joints = bones[joints]
-            bind_matrices = np.zeros((len(skeleton), 4, 4))
-            bind_matrices[:] = np.eye(4)
             bind_matrices[bones, :3] = fold.residual[bones] @ binds[:, :3]
         else:
             bone = bone_of[holder]
             matrix = tree.world[index]
             joints = np.full((len(parts.vertices), 1), bone, dtype=np.intp)
             weights = np.ones((len(parts.vertices), 1))
-            bind_matrices = np.zeros((len(skeleton), 4, 4))
-            bind_matrices[:] = np.eye(4)
             bind_matrices[bone, :3] = fold.residual[bone] @ (np.linalg.inv(tree.world[own.nodes[bone]]) @ matrix)[:3]
         upright = np.eye(4)
         upright[:3] = to_ours @ matrix[:3]
