@@ -12,7 +12,7 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import finding_lines, some, table, written_lines
-from fairswap.retarget.matching import PairedBone
+from fairswap.retarget.pairing import PairedBone
 
 if TYPE_CHECKING:
     from fairswap.bones.checking import ProfileCheck
@@ -216,7 +216,6 @@ def check(profile: str, file: Path, picture: Path | None, output: Output) -> Non
 def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, output: Output) -> None:
     """Print which bone of A gives its motion to which bone of B, through the roles."""
     from fairswap.retarget.matching import match as matched
-    from fairswap.retarget.matching import paired_bones
 
     swap = matched(a, b, source_bones=source_bones, target_bones=target_bones)
     report = BonesMatchReport(
@@ -224,7 +223,7 @@ def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, 
         target=str(b),
         source_profile=swap.source.roles.profile,
         target_profile=swap.target.roles.profile,
-        pairs=tuple(paired_bones(swap)),
+        pairs=tuple(swap.paired_bones),
         resting=tuple(swap.resting_bones),
         findings=finding_rows(swap.findings),
     )

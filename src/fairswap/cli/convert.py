@@ -195,6 +195,7 @@ def _report(
 ) -> ConvertReport:
     """Write the results and the pictures; tell what was done."""
     from fairswap.cli.remedies import worded_error
+    from fairswap.retarget.layers import layers_named
 
     fit = None
     if done.fitted is not None:
@@ -210,7 +211,7 @@ def _report(
         travel=motion.travel,
         feet=motion.feet,
         hands=motion.hands,
-        layers=tuple(file.name for file in motion.layers),
+        layers=tuple(layers_named(file).name for file in motion.layers),
         clips=tuple(_clip_row(row) for row in done.done),
         failed=(*failed, *failures),
         kept_clips=tuple(clip.name for clip in done.kept_clips),

@@ -157,11 +157,10 @@ def target_options(function: Function) -> Function:
 def motion_options(function: Function) -> Function:
     """A command that retargets motions: it is given ``motion``."""
 
-    def made(layers: tuple[Path, ...], object_: str | None, **more: Any) -> Any:
-        from fairswap.retarget.layers import Layers
+    def made(object_: str | None, **more: Any) -> Any:
         from fairswap.retarget.options import MotionOptions
 
-        return MotionOptions(object=object_, layers=tuple(Layers.load(path) for path in layers), **more)
+        return MotionOptions(object=object_, **more)
 
     names = "travel", "scale_travel", "root_turns", "feet", "hands", "reach", "object_", "clear", "layers"
     inner = _gathered(function, "motion", made, *names)

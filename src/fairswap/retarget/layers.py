@@ -120,6 +120,11 @@ def _check(layer: Layer, path: str | Path, place: str) -> None:
         raise InputError("one of its numbers is not a number", file=path, place=place)
 
 
+def layers_named(what: Layers | str | Path) -> Layers:
+    """Layers themselves, or those of a file."""
+    return what if isinstance(what, Layers) else Layers.load(what)
+
+
 def put_layers_on(target: RiggedFigure, files: Sequence[Layers], rate: float, edit: PoseBuilder) -> set[int]:
     """Put all layers on the poses of ``target`` in ``edit``, in order; give the bones they touch.
 

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass
+from pathlib import Path
 
 from fairswap.errors import UsageError
-from fairswap.retarget.layers import Layers
+from fairswap.retarget.layers import Layers, layers_named
 
 TRAVELS, FEET, HANDS = ("hips", "root", "none"), ("planted", "free"), ("meet", "free")
 
@@ -38,7 +40,7 @@ class MotionOptions:
         The bone of the source's file that marks an object which hands may touch.
     clear : bool
         Whether arms that would pass through the body are pushed out.
-    layers : tuple of Layers
+    layers : sequence of Layers or files
         Corrections to put on, in order; see :mod:`fairswap.retarget.layers`.
 
     Raises
@@ -55,7 +57,7 @@ class MotionOptions:
     reach: float = 1.0
     object: str | None = None
     clear: bool = False
-    layers: tuple[Layers, ...] = ()
+    layers: Sequence[Layers | str | Path] = ()
 
     def __post_init__(self) -> None:
         for name, value, known in (
@@ -67,6 +69,8 @@ class MotionOptions:
                 raise UsageError(f"{name} is {value!r}", remedy=f"Give one of {', '.join(known)}")
         if self.scale_travel is not None and not 0.0 <= self.scale_travel < 1e4:
             raise UsageError(f"scale_travel is {self.scale_travel}", remedy="Give a factor, 1 for unchanged")
+        given = (self.layers,) if isinstance(self.layers, str | Path | Layers) else self.layers
+        object.__setattr__(self, "layers", tuple(map(layers_named, given)))
         if not 0.0 <= self.reach <= 1.0:
             raise UsageError(f"reach is {self.reach}", remedy="Give a weight from 0 to 1")
 

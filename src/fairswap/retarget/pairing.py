@@ -15,6 +15,15 @@ _CURLS_ON = 0.65
 
 
 @dataclass(frozen=True)
+class PairedBone:
+    """A bone of the target with what moves it, in words."""
+
+    role: str
+    source: str
+    target: str
+
+
+@dataclass(frozen=True)
 class Pair:
     """Where a target bone takes its motion from: a source bone, or a fraction of the way between two."""
 

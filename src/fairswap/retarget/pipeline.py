@@ -18,7 +18,7 @@ from fairswap.model.poses import PoseBuilder
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.feet import Planted, plant_feet, raise_hips
 from fairswap.retarget.hands import Touch, clear_arms, meet_hands
-from fairswap.retarget.layers import put_layers_on
+from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
 from fairswap.retarget.swap import Swap
@@ -128,7 +128,9 @@ def _copy(edit: PoseBuilder) -> PoseBuilder:
 
 def _put_layers_on(motion: _Motion) -> None:
     if motion.options.layers:
-        motion.keyed |= put_layers_on(motion.swap.target, motion.options.layers, motion.rate, motion.edit)
+        motion.keyed |= put_layers_on(
+            motion.swap.target, [*map(layers_named, motion.options.layers)], motion.rate, motion.edit
+        )
 
 
 def _take_floor_out(motion: _Motion) -> None:

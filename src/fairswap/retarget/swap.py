@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.assignment import SURE
+from fairswap.bones.roles import role_order
 from fairswap.errors import Finding, UsageError
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -22,7 +23,7 @@ from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import world_rotations
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
 from fairswap.pose.rigged import RiggedFigure
-from fairswap.retarget.pairing import Pair, pair_bones
+from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
 from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
 from fairswap.retarget.twist import share_twist
 
@@ -39,8 +40,10 @@ class Swap:
     """A prepared pair: bones paired through their roles, both in one reference pose.
 
     >>> import fairswap
-    >>> source, target = fairswap.RiggedFigure.of("osric.glb"), fairswap.RiggedFigure.of("pip.glb")  # doctest: +SKIP
-    >>> swap = fairswap.Swap(source, target)                                                         # doctest: +SKIP
+    >>> osric, pip = (fairswap.RiggedFigure.of(fairswap.demo_file(f"{name}.glb")) for name in ("osric", "pip"))
+    >>> swap = fairswap.Swap(osric, pip)
+    >>> swap, swap.paired_bones[0]
+    (<Swap 'Osric' to 'Pip': 30 bones paired>, PairedBone(role='hips', source='salt:Pelvis', target='seat'))
 
     Raises
     ------
@@ -62,6 +65,17 @@ class Swap:
     def pairs(self) -> list[Pair]:
         """Which target bone takes its motion from where, in the order of the target's bones."""
         return pair_bones(self.source, self.target)
+
+    @property
+    def paired_bones(self) -> list[PairedBone]:
+        """Each paired bone of the target, by names, in a person's order of roles."""
+        source, target = self.source.skeleton.names, self.target.skeleton.names
+        rows = []
+        for pair in sorted(self.pairs, key=lambda pair: role_order(pair.role)):
+            between = pair.between and pair.fraction < 1.0
+            part = f"{pair.fraction:.0%} from {source[pair.first]} to {source[pair.second]}"
+            rows.append(PairedBone(pair.role, part if between else source[pair.first], target[pair.target]))
+        return rows
 
     @property
     def leg_ratio(self) -> float:

@@ -1,0 +1,14 @@
+"""The main job: a motion of one figure on another, with the proof that it looks the same."""
+
+from pathlib import Path
+
+import fairswap
+
+walk = fairswap.demo_motion("walk", by="Osric")  # or the name of a file
+made = fairswap.convert(walk, fairswap.demo_file("juniper.glb"))
+print(*made.save("juniper-walk.glb", force=True))
+
+proof = made.done[0].comparison
+print(proof)
+print(proof.table()[["role", "mean_degrees", "worst_degrees"]].sort_values("worst_degrees").tail(6).round(2))
+Path("juniper-walk.png").write_bytes(fairswap.picture.sheet(proof))
