@@ -1,10 +1,7 @@
 """The command line as a user meets it, and the README's promises."""
 
-import doctest
-import importlib
 import json
 import os
-import pkgutil
 import re
 import subprocess
 import sys
@@ -343,16 +340,6 @@ print([m for m in ('numpy', 'scipy', 'rich', 'PIL', 'msgspec', 'pandas') if m in
     code = code.replace("['fairswap', '--help']", f"['fairswap', 'inspect', {str(TROUPE / 'osric.glb')!r}]")
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
     assert done.stderr.strip() == "['numpy', 'msgspec']"
-
-
-def test_examples_in_docstrings_run():
-    tried = 0
-    for module in pkgutil.walk_packages(fairswap.__path__, "fairswap."):
-        if not module.name.endswith("__main__"):
-            result = doctest.testmod(importlib.import_module(module.name), optionflags=doctest.ELLIPSIS)
-            assert result.failed == 0, module.name
-            tried += result.attempted
-    assert tried >= 6
 
 
 def test_ten_minutes_at_sixty_frames_are_carried_within_400_megabytes():

@@ -173,7 +173,6 @@ def draft(
     if family is not None and Path(family).name != family:
         raise click.BadParameter("a family's name is one word, not a path", param_hint="--save-as")
     document = reading.load(file)
-    output.reads(document)
     paths = [path for path in (out, user_folder() / f"{family}.toml" if family else None) if path is not None]
     output.announce(*paths)
     found = drafted(document, say=dict(options.pairs(say, "--say", "ROLE=BONE")))
@@ -240,7 +239,6 @@ def merge(file: Path, out: Path, output: Output) -> None:
     from fairswap.formats.files import load, save_to
 
     document = load(file)
-    output.reads(document)
     output.announce(out)
     made = merged(document)
     figure = made.document.figure

@@ -428,7 +428,6 @@ def _loaded(path: Path, output: Output) -> Document:
     from fairswap.formats.files import load
 
     document = load(path)
-    output.reads(document)
     return document
 
 

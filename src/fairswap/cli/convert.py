@@ -153,7 +153,6 @@ def command(
         done = convert(
             documents, onto, source=source, target=target, motion=motion, face=face, platform=platform, step=step
         )
-    output.reads(*documents, done.target)
     report = _report(done, failed, motion, out, picture, output)
     output.report(report, _lines)
     if not done.looks_same or failed or (report.fit is not None and not report.fit.fits):
@@ -202,8 +201,10 @@ def _report(
         fit = finished_fit(done.fitted, out, picture, f"{len(done.done)} clips on {done.target.figure.name}", output)
         written = list(fit.written)
     else:
+        pictures = _pictures(picture, done.done)
+        output.files.reserve(*pictures)
         written = done.write(out, output.files)
-        written += _draw(picture, done.done, output)
+        written += [output.write(path, _sheet(row)) for path, row in zip(pictures, done.done, strict=False)]
     failures = [FailedRow(row.file, row.clip, worded_error(row.error)) for row in done.failures]
     return ConvertReport(
         target_file=done.target.file,
@@ -221,23 +222,20 @@ def _report(
     )
 
 
-def _draw(picture: Path | None, done: Sequence[Conversion], output: Output) -> list[str]:
-    """A sheet for each clip: the picture named, or of several one for each in a folder."""
-    if picture is None or not done:
-        return []
+def _pictures(picture: Path | None, done: Sequence[Conversion]) -> list[Path]:
+    """Where the sheet of each clip goes: the picture named, or of several one for each in a folder."""
+    if picture is None or len(done) < 2:
+        return [picture] if picture is not None and done else []
     from fairswap.jobs.conversion import paths_for
+
+    folder = picture.with_suffix("") if picture.suffix else picture
+    return paths_for(folder, [row.clip for row in done], ".png")
+
+
+def _sheet(row: Conversion) -> bytes:
     from fairswap.picture.verbs import sheet
 
-    if len(done) == 1:
-        paths = [picture]
-    else:
-        folder = picture.with_suffix("") if picture.suffix else picture
-        paths = paths_for(folder, [row.clip for row in done], ".png")
-    written = []
-    for path, row in zip(paths, done, strict=True):
-        title = f"{Path(row.source.file).name}  onto  {row.swap.target.figure.name}"
-        written.append(output.write(path, sheet(row.comparison, title)))
-    return written
+    return sheet(row.comparison, f"{Path(row.source.file).name}  onto  {row.swap.target.figure.name}")
 
 
 def _clip_row(row: Conversion) -> ClipRow:

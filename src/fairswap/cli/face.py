@@ -201,7 +201,6 @@ def apply(
     from fairswap.formats.files import load, save_to
 
     document = load(onto)
-    output.reads(document)
     output.announce(out, picture)
     done = applied(
         file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, rate=rate,

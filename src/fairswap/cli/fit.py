@@ -85,7 +85,6 @@ def fit_file(
     from fairswap.platform.writing import copied_if_it_fits
 
     rules, document = platform_named(platform), reading.load(file)
-    output.reads(document)
     output.announce(picture)
     as_it_is = reading == options.Reading(None, None)
     if as_it_is and copied_if_it_fits(document, rules, out, output.files):
@@ -101,6 +100,8 @@ def finished_fit(fitted: Fitted, out: Path, picture: Path | None, source: str, o
     """Write what was fitted, check it afresh, draw it; give the report."""
     from fairswap.platform.writing import check_written, write_fitted
 
+    if picture is not None:
+        output.files.reserve(picture)
     written = write_fitted(fitted, out, output.files)
     checks = check_written(written, fitted.platform)
     if picture is not None and (fitted.proof or fitted.reel_proof) is not None:

@@ -21,8 +21,8 @@ _DIGITS = 6  # of numbers in reports as data
 class Output:
     """The report of a command goes out through this, and so do its files.
 
-    All inputs are known when it is made: files that options and arguments name are noted as they are parsed. An input
-    is never written to.
+    All inputs are known when it is made: files that options and arguments name are noted as they are parsed, and what
+    they pull in (buffers, images, poses) is looked up. An input is never written to.
     """
 
     def __init__(self, as_json: bool = False, quiet: bool = False, force: bool = False) -> None:
@@ -33,15 +33,12 @@ class Output:
     def files(self) -> Outputs:
         """The files of this run, each reserved before the first is written."""
         if self._outputs is None:
+            from fairswap.formats.files import parts_of
             from fairswap.formats.outputs import Outputs
 
-            self._outputs = Outputs(_noted("inputs"), self.force)
+            inputs = _noted("inputs")
+            self._outputs = Outputs([*inputs, *(part for path in inputs for part in parts_of(path))], self.force)
         return self._outputs
-
-    def reads(self, *documents: Any) -> None:
-        """Note what documents consist of beside the file that was named: buffers, images."""
-        for document in documents:
-            self.files.inputs += [Path(name) for name in document.files]
 
     def announce(self, *paths: Path | None) -> None:
         """Say before the work which files it will make: what cannot be written is refused now, not after it."""

@@ -130,7 +130,6 @@ def set_(
     if to is None and clip is None:
         raise click.UsageError("say which pose: --to t, --to a, --to frame:N, --to FILE, or --frame-of CLIP")
     document = reading.load(file)
-    output.reads(document)
     output.announce(out)
     wanted = to or "frame:0"
     made = rest_in(document, wanted, clip=clip, skin=skin, bones=bones)
@@ -168,7 +167,6 @@ def save(
     from fairswap.pose.verbs import save as saved
 
     document = load(file)
-    output.reads(document)
     pose = saved(document, of, clip=clip, parts=parts, name=out.stem, bones=bones)
     written = output.write(out, pose.text().encode())
     turns = {role: turn.tolist() for role, turn in pose.turns.items()}

@@ -47,7 +47,6 @@ def command(
     from fairswap.jobs.proving import reel
 
     document = reading.load(figure)
-    output.reads(document)
     output.announce(out, picture)
     made = reel(document, bones=bones, rate=rate)
     written = save_to(output.files, out, document.figure, [made.clip])

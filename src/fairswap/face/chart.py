@@ -17,8 +17,7 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.face.units import UNITS, names, region_of, spread, vector
-from fairswap.formats.outputs import Outputs
-from fairswap.formats.own import inline, new_file, struct_from_file
+from fairswap.formats.own import OwnFile, inline, new_file, struct_from_file
 from fairswap.model.arrays import Floats
 
 
@@ -92,7 +91,7 @@ _MEANING = (
 
 
 @dataclass(frozen=True, eq=False)
-class FaceChart:
+class FaceChart(OwnFile):
     """The shapes of one head, in face units.
 
     >>> chart = FaceChart("Pip", {"happy": Shape("happy", {"joy": 1.0})})
@@ -217,16 +216,6 @@ class FaceChart:
             if len(table):
                 document.add(key, table)
         return tomlkit.dumps(document)
-
-    def save(self, path: str | Path, *, force: bool = False) -> str:
-        """Write the file; give its name.
-
-        Raises
-        ------
-        OutputError
-            If it is there already, or cannot be written.
-        """
-        return Outputs(force=force).write(Path(path), [self.text().encode()])
 
     def __repr__(self) -> str:
         return f"<FaceChart {self.name!r}: {len(self.shapes)} shapes>"

@@ -121,7 +121,7 @@ def save(
     """
     if isinstance(destination, str | Path):
         path = Path(destination)
-        outputs = Outputs(_parts_of(figure, path), force)
+        outputs = Outputs(_kept_for(figure, path), force)
         outputs.reserve(*files_of(path))
         return save_to(outputs, path, figure, clips, space=space)
     files = encode(figure, clips, f"output{format or ''}", space=space)
@@ -183,7 +183,18 @@ def files_of(path: Path) -> list[Path]:
     return [path, *(path.with_suffix(suffix) for suffix in _row(path).beside)]
 
 
-def _parts_of(figure: Figure, path: Path) -> list[Path]:
+def parts_of(path: Path) -> list[Path]:
+    """The files that one pulls in when it is read: buffers and images; poses and charts that a file of ours names."""
+    if path.suffix.lower() == ".toml":
+        from fairswap.formats.own import parts_of as named
+    elif path.suffix.lower() in (".glb", ".gltf", ".vrm"):
+        from fairswap.formats.gltf.container import parts_of as named
+    else:
+        return []
+    return named(path)
+
+
+def _kept_for(figure: Figure, path: Path) -> list[Path]:
     """What the figure's own file consists of beside itself: to be kept, unless it is that file that is written anew."""
     container = getattr(figure.source, "container", None)
     if container is None or not container.files or _same(container.files[0], path):

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import msgspec
 
 from fairswap.errors import Finding, InputError
+from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
 
 if TYPE_CHECKING:
@@ -56,6 +57,48 @@ def struct_from_text(
     except msgspec.ValidationError as error:
         problem, _, place = str(error).partition(" - at `$.")
         raise InputError(problem, file=file, place=place.rstrip("`") or None) from None
+
+
+class OwnFile:
+    """The base of what is kept in a file of ours."""
+
+    def text(self) -> str:
+        """The file, with what it means."""
+        raise NotImplementedError
+
+    def save(self, path: str | Path, *, force: bool = False) -> str:
+        """Write the file; give its name.
+
+        Raises
+        ------
+        OutputError
+            If it is there already, or cannot be written.
+        """
+        return Outputs(force=force).write(Path(path), [self.text().encode()])
+
+
+def parts_of(path: Path) -> list[Path]:
+    """The files beside a file of ours that it names, as poses and charts; none of one that cannot be read."""
+    try:
+        raw: Any = tomllib.loads(path.read_text("utf-8-sig"))
+    except (OSError, ValueError):  # whoever reads it will say what is wrong
+        return []
+    named: list[Path] = []
+    rest = [raw]
+    while rest:
+        value = rest.pop()
+        if isinstance(value, str) and 0 < len(value) < 1000 and "\0" not in value:
+            named.append(path.parent / value)
+        elif isinstance(value, dict | list):
+            rest += value.values() if isinstance(value, dict) else value
+    return [name for name in named if _is_file(name)]
+
+
+def _is_file(path: Path) -> bool:
+    try:
+        return path.is_file()
+    except OSError:  # no name of a file at all
+        return False
 
 
 def text_of_file(path: str | Path) -> str:

@@ -88,5 +88,11 @@ def _read_only(values: ArrayLike, dtype: type) -> NDArray[Any]:
     return array
 
 
+def read_only(array: Floats) -> Floats:
+    """The array, which nobody may write to any more: for what is worked out once and handed to many."""
+    array.setflags(write=False)
+    return array
+
+
 def _made_again(kind: type, values: dict[str, Any]) -> Any:
     return kind(**values)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from fairswap.model.arrays import Floats, Value
+from fairswap.model.arrays import Floats, Value, read_only
 from fairswap.model.cards import html_card
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.skeleton import Skeleton
@@ -62,12 +62,12 @@ class Figure(Value):
     @cached_property
     def rest_vertices(self) -> tuple[Floats, ...]:
         """The vertices ``(n, 3)`` of each mesh at rest, in metres."""
-        return tuple(deformed_vertices(mesh, self.skeleton.rest, 0) for mesh in self.meshes)
+        return tuple(read_only(deformed_vertices(mesh, self.skeleton.rest, 0)) for mesh in self.meshes)
 
     @cached_property
     def rest_points(self) -> Floats:
         """Every vertex (or, without meshes, every bone) at rest, ``(n, 3)`` in metres."""
-        return np.concatenate(self.rest_vertices) if self.meshes else self.skeleton.rest.positions[0]
+        return read_only(np.concatenate(self.rest_vertices)) if self.meshes else self.skeleton.rest.positions[0]
 
     @property
     def max_influences(self) -> int:

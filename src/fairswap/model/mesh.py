@@ -111,6 +111,8 @@ class Mesh(Value):
         ):
             if getattr(self, name) is not None:
                 self.freeze(name, shape)
+        if self.morph_names and self.morph_deltas is None:
+            raise self.wrong("its morphs have names but no deltas")
         if self.triangles.size and not (self.triangles.min() >= 0 and self.triangles.max() < count):
             raise self.wrong("a triangle names a vertex that is not there")
         if self.joints.size and not (self.joints.min() >= 0 and self.joints.max() < len(self.bind_matrices)):

@@ -9,7 +9,7 @@ from hashlib import blake2b
 
 import numpy as np
 
-from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.arrays import Floats, Integers, Value, read_only
 from fairswap.model.kernels import multiply_into, place_constant_into, rotate_into
 from fairswap.model.rotation import conjugate, multiply
 
@@ -110,7 +110,7 @@ class Skeleton(Value):
     @cached_property
     def rest(self) -> WorldTransforms:
         """World transforms of the rest pose: one frame."""
-        return world_of_pose(self, self.rest_rotations)
+        return world_of_pose(self, self.rest_rotations).read_only()
 
     def with_ancestors(self, bones: Iterable[int]) -> list[int]:
         """``bones`` and all above them, parents first."""
@@ -149,6 +149,12 @@ class WorldTransforms:
     @classmethod
     def empty(cls, bones: int, frames: int) -> WorldTransforms:
         return cls(np.empty((bones, 4, frames)), np.empty((bones, 3, frames)))
+
+    def read_only(self) -> WorldTransforms:
+        """Itself, from now on not to be written to."""
+        read_only(self.rotation_tracks)
+        read_only(self.position_tracks)
+        return self
 
     @property
     def rotations(self) -> Floats:

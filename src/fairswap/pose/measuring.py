@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import next_roles, role_order, side_of
+from fairswap.bones.roles import next_roles, part_of, role_order
 from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import IDENTITY, angle_between, conjugate, multiply, normalized, rotate, swing_twist
@@ -97,18 +97,10 @@ def pose_findings(angles: Iterable[RoleAngle], place: str) -> list[Finding]:
 
 def pose_part_of(role: str) -> str:
     """The body part for poses: as an artist poses it, hands apart from fingers, the head apart from the trunk."""
-    base = role.removesuffix(f"_{side_of(role)}")
-    if base in ("upper_arm", "lower_arm"):
-        return "arms"
-    if base in ("upper_leg", "lower_leg"):
-        return "legs"
-    if base in ("foot", "toes"):
-        return "feet"
-    if base == "hand":
-        return "hands"
-    if base in ("head", "jaw", "eye") or base.startswith("neck_"):
+    part = part_of(role)
+    if part == "face" or role == "head" or role.startswith("neck_"):
         return "head"
-    return "trunk" if base in ("hips", "shoulder") or base.startswith("spine_") else "fingers"
+    return "fingers" if part == "hands" and not role.startswith("hand_") else part
 
 
 def _angle(role: str, a: RiggedFigure, b: RiggedFigure | None) -> RoleAngle | None:

@@ -63,6 +63,9 @@ class ReferencePose(Value):
         self.freeze("rotations", ("bones", 4))
         self.freeze("hips", (3,))
 
+    def __repr__(self) -> str:
+        return f"<ReferencePose of {len(self.rotations)} bones: {len(self.corrections)} roles turned>"
+
 
 def is_finger(role: str) -> bool:
     """Whether a role is in a finger or the thumb."""

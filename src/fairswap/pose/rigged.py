@@ -130,7 +130,7 @@ class RiggedFigure(Value):
         """World transforms of all bones in the reference pose, with the hips where they rest: one frame."""
         world = world_of_pose(self.skeleton, local_rotations(self.skeleton, self.reference.rotations))
         shift = self.reference.hips - world.positions[0, self.roles.bones["hips"]]
-        return WorldTransforms(world.rotation_tracks, world.position_tracks + shift[None, :, None])
+        return WorldTransforms(world.rotation_tracks, world.position_tracks + shift[None, :, None]).read_only()
 
     @cached_property
     def resting_rotations(self) -> Floats:
@@ -142,7 +142,7 @@ class RiggedFigure(Value):
         """World transforms of all bones when nothing moves: one frame."""
         if self.base.resting is None:
             return self.skeleton.rest
-        return world_of_pose(self.skeleton, self.resting_rotations)
+        return world_of_pose(self.skeleton, self.resting_rotations).read_only()
 
     @cached_property
     def floor_m(self) -> float:

@@ -16,8 +16,7 @@ import numpy as np
 
 from fairswap.bones.roles import is_role, role_order
 from fairswap.errors import InputError
-from fairswap.formats.outputs import Outputs
-from fairswap.formats.own import new_file, struct_from_file
+from fairswap.formats.own import OwnFile, new_file, struct_from_file
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import quaternion_from_axis_angle, rotation_vector
 
@@ -37,7 +36,7 @@ class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 @dataclass(frozen=True)
-class SavedPose:
+class SavedPose(OwnFile):
     """A pose by role: ``turns`` are rotation vectors ``(3,)`` in degrees, about left, up and ahead.
 
     >>> import fairswap
@@ -92,16 +91,6 @@ class SavedPose:
             turns.add(role, [round(x, 4) for x in vector.tolist()])
         document.add("turns", turns)
         return tomlkit.dumps(document)
-
-    def save(self, path: str | Path, *, force: bool = False) -> str:
-        """Write the file; give its name.
-
-        Raises
-        ------
-        OutputError
-            If it is there already, or cannot be written.
-        """
-        return Outputs(force=force).write(Path(path), [self.text().encode()])
 
     def __repr__(self) -> str:
         return f"<SavedPose {self.name!r}: {len(self.turns)} joints turned away from the T>"

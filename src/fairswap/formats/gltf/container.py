@@ -40,6 +40,10 @@ class Container:
     document: Document
     buffers: tuple[memoryview, ...]
 
+    def __reduce__(self) -> tuple[Any, ...]:
+        # A view of a buffer cannot be pickled; its bytes can.
+        return _from_bytes, (self.path, self.raw, self.document, tuple(map(bytes, self.buffers)))
+
     @property
     def size(self) -> int:
         """Bytes of all buffers: nothing in the file can honestly count more elements than that."""
@@ -48,9 +52,39 @@ class Container:
     @cached_property
     def files(self) -> tuple[str, ...]:
         """The file, and those beside it that it points to."""
-        given = [row.uri for row in self.document.buffers] + [row.uri for row in self.document.images]
-        uris = [uri for uri in given if uri is not None and not uri.startswith("data:")]
-        return (str(self.path), *(str(self.path.parent / unquote(uri)) for uri in uris if "\0" not in unquote(uri)))
+        return (str(self.path), *map(str, _paths_of(self.path, self.document)))
+
+
+class _Pointing(msgspec.Struct):
+    uri: str | None = None
+
+
+class _Pointers(msgspec.Struct):
+    """All that is to be known of a document to see which files it points to."""
+
+    buffers: list[_Pointing] = []
+    images: list[_Pointing] = []
+
+
+def _paths_of(path: Path, document: Document | _Pointers) -> list[Path]:
+    uris = [row.uri for row in (*document.buffers, *document.images) if row.uri and not row.uri.startswith("data:")]
+    return [path.parent / name for name in map(unquote, uris) if "\0" not in name]
+
+
+def parts_of(path: Path) -> list[Path]:
+    """The files that a ``.glb`` or ``.gltf`` points to, without reading them; none of one that cannot be read."""
+    try:
+        with path.open("rb") as file:
+            head = file.read(20)
+            # The chunk with the JSON is the first.
+            text = file.read(struct.unpack_from("<I", head, 12)[0]) if head[:4] == MAGIC else head + file.read()
+        return _paths_of(path, msgspec.json.decode(text, type=_Pointers))
+    except (OSError, struct.error, msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+        return []  # whoever reads it will say what is wrong
+
+
+def _from_bytes(path: Path, raw: dict[str, Any], document: Document, buffers: tuple[bytes, ...]) -> Container:
+    return Container(path, raw, document, tuple(map(memoryview, buffers)))
 
 
 def open_container(path: Path) -> Container:

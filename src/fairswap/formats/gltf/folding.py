@@ -16,7 +16,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.formats.gltf.nodes import Tree
-from fairswap.model.arrays import Floats, Integers
+from fairswap.model.arrays import Floats, Integers, read_only
 from fairswap.model.rotation import (
     IDENTITY,
     angle_between,
@@ -41,6 +41,10 @@ class Fold:
     after: Floats  # (bones, 4): rotation of bone = before * rotation of node * after, where even
     rest_rotations: Floats
     rest_translations: Floats
+
+    def __post_init__(self) -> None:
+        for array in vars(self).values():
+            read_only(array)
 
     def bone_rotations(self, bone: int, node_rotations: Floats) -> Floats:
         """Local rotations ``(frames, 4)`` of a bone from those of its node."""

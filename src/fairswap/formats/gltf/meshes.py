@@ -15,7 +15,7 @@ from fairswap.formats.gltf.materials import MaterialOrigin
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
-from fairswap.model.arrays import Floats, Integers
+from fairswap.model.arrays import Floats, Integers, read_only
 from fairswap.model.mesh import Material, Mesh, vertex_normals
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
@@ -257,7 +257,7 @@ class _Parts:
             tangents=self._turned_tangents(linear),
             morph_normals=self.morph_normals @ np.linalg.inv(linear) if self.morph_normals is not None else None,
             skinned=skinned,
-            origin=MeshOrigin(self.index, upright, tuple(self.runs)),
+            origin=MeshOrigin(self.index, read_only(upright), tuple(self.runs)),
         )
 
     def _turned_tangents(self, linear: Floats) -> Floats | None:

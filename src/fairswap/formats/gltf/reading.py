@@ -14,7 +14,7 @@ from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.vrm import vrm_roles
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, read_only
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -42,6 +42,9 @@ class GltfSource:
     fold: Fold
     mesh_nodes: tuple[int, ...]
     to_ours: Floats
+
+    def __post_init__(self) -> None:
+        read_only(self.to_ours)
 
 
 @dataclass(frozen=True, eq=False)

@@ -1,0 +1,214 @@
+"""Values that cannot lie: checked and frozen when they are made, equal by content, changed only into new ones."""
+
+import copy
+import pickle
+from dataclasses import FrozenInstanceError, replace
+from fractions import Fraction
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.model.mesh import Material
+from making import act, arm, clip_of, figure, random_poses, random_skeleton
+
+
+def walk():
+    return act("walk", "Juniper")
+
+
+def arrays_of(value, path=""):
+    """Every array within a value, with where it is."""
+    for name, inner in vars(value).items():
+        if isinstance(inner, np.ndarray):
+            yield f"{path}.{name}", inner
+        elif isinstance(inner, tuple):
+            for part in inner:
+                if hasattr(part, "__dataclass_fields__"):
+                    yield from arrays_of(part, f"{path}.{name}")
+        elif hasattr(inner, "__dataclass_fields__"):
+            yield from arrays_of(inner, f"{path}.{name}")
+
+
+@pytest.mark.parametrize("made", [lambda: walk().poses, walk, lambda: figure("Osric"), lambda: figure("Pip").meshes[0]])
+def test_no_array_of_a_value_can_be_written_to(made):
+    found = dict(arrays_of(made()))
+    assert found
+    for where, array in found.items():
+        assert not array.flags.writeable, where
+        with pytest.raises(ValueError, match="read-only"):
+            array[...] = 0
+    with pytest.raises(FrozenInstanceError):
+        made().name = "another"
+
+
+def test_a_view_that_somebody_may_still_write_to_is_copied():
+    base = np.zeros((5, 3))
+    base[:, 1] = np.arange(5)
+    skeleton = fairswap.Skeleton(tuple("abcd"), np.array([-1, 0, 1, 2]), np.tile([0, 0, 0, 1.0], (4, 1)), base[:4])
+    base[:] = 7.0
+    assert skeleton.rest_translations[:, 1].tolist() == [0, 1, 2, 3]
+
+
+@pytest.mark.parametrize(
+    ("field", "spoil", "says"),
+    [
+        ("rest_translations", lambda a: a * np.nan, "not finite"),
+        ("rest_translations", lambda a: a + np.inf, "not finite"),
+        ("rest_translations", lambda a: a[:-1], "shape"),
+        ("rest_translations", lambda a: a[:, :2], "shape"),
+        ("rest_rotations", lambda a: a * 1.1, "unit length"),
+        ("rest_rotations", lambda a: a * 0.0, "unit length"),
+        ("parents", lambda a: a[::-1].copy(), "parent"),
+        ("parents", lambda a: np.arange(len(a)), "parent"),
+        ("parents", lambda a: a - 2, "parent"),
+        ("ends", lambda a: {99}, "end"),
+    ],
+)
+def test_a_skeleton_that_could_not_be_is_refused_with_the_reason(field, spoil, says):
+    skeleton = random_skeleton(9)
+    with pytest.raises(fairswap.UsageError, match=says):
+        replace(skeleton, **{field: spoil(getattr(skeleton, field))})
+
+
+@pytest.mark.parametrize(
+    ("field", "spoil", "says"),
+    [
+        ("rotation_tracks", lambda a: np.where(np.arange(a.shape[2]) == 3, np.nan, a), "not finite"),
+        ("rotation_tracks", lambda a: a * 1.01, "unit length"),
+        ("rotation_tracks", lambda a: a[:-1], "shape"),
+        ("rotation_tracks", lambda a: a.transpose(0, 2, 1), "shape"),
+        ("translation_tracks", lambda a: a * np.inf, "not finite"),
+        ("translation_tracks", lambda a: a[:, :, :-1], "shape"),
+        ("translated_bones", lambda a: a + 100, "bone"),
+        ("translated_bones", lambda a: a[[0, 0]], "twice"),
+    ],
+)
+def test_poses_that_could_not_be_are_refused_with_the_reason(field, spoil, says):
+    poses = random_poses(random_skeleton(9), 12)
+    with np.errstate(invalid="ignore"), pytest.raises(fairswap.UsageError, match=says):
+        replace(poses, **{field: spoil(getattr(poses, field))})
+
+
+def test_a_clip_needs_a_rate_and_frames():
+    poses = random_poses(random_skeleton(4), 5, moved=())
+    for rate in (Fraction(0), Fraction(-30)):
+        with pytest.raises(fairswap.UsageError):
+            fairswap.Clip("bad", rate, poses)
+
+
+@pytest.mark.parametrize(
+    "spoil",
+    [
+        {"vertices": np.full((7258, 3), np.nan)},
+        {"normals": np.zeros((3, 3))},
+        {"triangles": np.array([[0, 1, 7258]])},
+        {"triangles": np.array([[0, 1, -1]])},
+        {"joints": np.full((7258, 4), 30)},
+        {"weights": np.zeros((7258, 1))},
+        {"uvs": np.zeros((7258, 3))},
+        {"morph_names": ("one",)},
+    ],
+)
+def test_a_mesh_that_could_not_be_is_refused(spoil):
+    with pytest.raises(fairswap.UsageError):
+        replace(figure("Pip").meshes[0], **spoil)
+
+
+def test_skeletons_are_the_same_by_content():
+    path = fairswap.demo_file("pip.glb")
+    a, b = fairswap.load(path).figure.skeleton, fairswap.load(path).figure.skeleton
+    assert a is not b
+    assert a == b
+    assert hash(a) == hash(b)
+    moved = a.rest_translations.copy()
+    moved[3, 1] += 1e-6
+    assert replace(a, rest_translations=moved) != a
+    assert replace(a, names=(*a.names[:-1], "other")) != a
+    assert len({a, b, copy.deepcopy(a), pickle.loads(pickle.dumps(a))}) == 1
+
+
+def test_a_clip_of_one_load_is_saved_onto_the_figure_of_another():
+    path = fairswap.demo_file("pip.glb")
+    clip = act("idle", "Pip")
+    for other in (fairswap.load(path).figure, copy.deepcopy(figure("Pip")), pickle.loads(pickle.dumps(figure("Pip")))):
+        fairswap.save("out.glb", other, [clip], force=True)
+        assert fairswap.load("out.glb").clips[0].frames == clip.frames
+    with pytest.raises(fairswap.UsageError, match="another skeleton"):
+        fairswap.save("other.glb", figure("Osric"), [clip])
+
+
+def test_what_was_edited_is_what_is_written():
+    """Nothing is decided by identity: an edit through the builder reaches the file, in both formats."""
+    document = fairswap.demo_motion("turn-and-bow")
+    clip = document.clips[0]
+    bone = document.figure.skeleton.names.index("skull")
+    edit = clip.poses.edit()
+    turned = np.tile(np.array([[0.0], [0.0], [np.sin(0.4)], [np.cos(0.4)]]), (1, clip.frames))
+    edit.turn(bone, turned)
+    new = clip.with_poses(edit.poses())
+    assert not np.allclose(clip.poses.rotation_tracks[bone], turned)  # the old clip is what it was
+    for name in ("edited.glb", "edited.bvh"):
+        fairswap.save(name, document.figure, [new])
+        again = fairswap.load(name).clips[0]
+        at = again.skeleton.names.index("skull")
+        dots = np.abs(np.einsum("if,if->f", again.poses.rotation_tracks[at], turned))
+        assert dots.min() > 1 - 1e-6 if name.endswith(".glb") else dots.min() > 0.9
+
+
+def test_a_mesh_made_larger_is_written_larger():
+    pip = figure("Pip")
+    mesh = pip.meshes[0]
+    larger = replace(pip, meshes=(replace(mesh, vertices=mesh.vertices * 1.5), *pip.meshes[1:]))
+    fairswap.save("larger.glb", larger, [])
+    again = fairswap.load("larger.glb").figure.meshes[0]
+    assert np.ptp(again.vertices, axis=0) == pytest.approx(1.5 * np.ptp(mesh.vertices, axis=0), rel=1e-5)
+
+
+def test_a_mesh_with_plain_materials_keeps_its_geometry(tmp_path):
+    """Made by hand, from no file: a figure of three bones and a strip."""
+    made = arm().load(tmp_path)
+    mesh = made.figure.meshes[0]
+    count = len(mesh.triangles)
+    for materials in (
+        (),
+        (Material(slice(0, count), np.ones(3)),),
+        (Material(slice(0, 2), np.ones(3)), Material(slice(2, count), np.zeros(3))),
+    ):
+        plain = fairswap.Figure(
+            "plain", made.figure.skeleton, (replace(mesh, materials=materials, origin=None),), made.space
+        )
+        fairswap.save("plain.glb", plain, [], force=True)
+        again = fairswap.load("plain.glb").figure.meshes
+        assert sum(len(m.triangles) for m in again) == count
+        assert np.ptp(np.concatenate([m.vertices for m in again]), axis=0) == pytest.approx(
+            np.ptp(mesh.vertices, axis=0)
+        )
+
+
+def test_heights_follow_the_mesh():
+    pip = figure("Pip")
+    assert pip.height_m == pytest.approx(1.23, abs=0.01)
+    taller = replace(pip, meshes=tuple(replace(mesh, vertices=mesh.vertices * 2) for mesh in pip.meshes))
+    assert taller.height_m > 1.9 * pip.height_m
+
+
+def test_every_value_prints_as_a_short_sentence():
+    walking = fairswap.demo_motion("walk")
+    rigged = fairswap.RiggedFigure.of(walking)
+    motion = fairswap.Motion(rigged, walking.clips[0])
+    proof = fairswap.compare(walking, walking)
+    head = fairswap.face.Head.of(walking)
+    values = [
+        walking, walking.figure, walking.figure.meshes[0], walking.figure.skeleton, walking.clips[0],
+        walking.clips[0].poses, rigged, rigged.roles, rigged.reference, motion, proof, head, head.chart, head.drafted,
+        fairswap.inspect(walking), fairswap.platform.named("quillmoor"), fairswap.bones.named("fernway"),
+        fairswap.check(walking, "fernway"), fairswap.reel(walking), fairswap.pose.measure(walking),
+        fairswap.pose.named("frame:3"), fairswap.clips.describe(walking.clips[0]),
+        fairswap.clips.loop(walking.clips[0]), fairswap.bones.draft(walking), clip_of(walking.clips[0].poses),
+    ]  # fmt: skip
+    too_long = {type(value).__name__: len(repr(value)) for value in values if len(repr(value)) > 300}
+    assert not too_long
+    shown = [value for value in values if hasattr(value, "_repr_html_")]
+    assert len(shown) >= 5
+    assert all(value._repr_html_().startswith("<") for value in shown)
