@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test bench lint develop judges troupe
+.PHONY: demo test bench lint develop judges troupe schemas
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install .
@@ -27,6 +27,9 @@ lint: $(BIN)/python  ## linter, formatter, type checker, import contract
 
 develop: $(BIN)/python  ## an editable installation with all tools
 	$(PIP) install -e ".[test,lint]"
+
+schemas: $(BIN)/python  ## write docs/reports.schema.json anew (needed after a report has changed)
+	$(BIN)/python -m fairswap.cli.schemas > docs/reports.schema.json
 
 judges:  ## the independent judges that some tests ask (needs Node)
 	cd tests/judges && npm ci --no-audit --no-fund --silent

@@ -223,7 +223,7 @@ def describe_lines(report: ClipDescribeReport) -> Iterator[str]:
         facts = f"{clip.frames} frames at {clip.rate:g}, {clip.duration_s:.2f} s"
         yield click.style(clip.clip, bold=True) + f"  {facts}"
         yield (
-            f"  travels {clip.travel_m:.2f} m (way {clip.distance_m:.2f} m, {clip.speed_m_s:.2f} m/s, at most "
+            f"  travels {clip.travel_m:.2f} m (path {clip.distance_m:.2f} m, {clip.speed_m_s:.2f} m/s, at most "
             f"{clip.fastest_m_s:.2f}); still {100 * clip.still_fraction:.0f} % of the time"
         )
         for side in ("left", "right") if clip.contacts is not None else ():

@@ -314,7 +314,7 @@ def _clip_lines(clip: ClipRow) -> Iterator[str]:
     before = clip.as_transferred
     if round(before.likeness, 2) != round(clip.likeness, 2):
         yield (
-            f"           before feet and hands were finished: {before.likeness:.0f} of 100, standing foot slid "
+            f"           before feet and hands were put right: {before.likeness:.0f} of 100, standing foot slid "
             f"{before.skate_cm_s:.1f} cm/s"
         )
     yield from (f"           {line}" for line in _touch_lines(clip.touches))
