@@ -72,9 +72,8 @@ class Inventory:
 
     def __repr__(self) -> str:
         worst = [finding for finding in self.findings if finding.severity != "note"]
-        return (
-            f"<Inventory of {self.file!r}: {len(self.figures)} figures, {len(self.clips)} clips, {len(worst)} doubts>"
-        )
+        counts = f"{len(self.figures)} figures, {len(self.clips)} clips, {len(worst)} doubts"
+        return f"<Inventory of {Path(self.file).name!r}: {counts}>"
 
     def _repr_html_(self) -> str:
         facts: dict[str, object] = {"format": self.format, "height": f"{self.space.height_m:.2f} m"}

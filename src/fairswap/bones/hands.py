@@ -98,13 +98,15 @@ def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[floa
 
 def _apart(rig: Rig, branches: list[list[int]]) -> np.ndarray:
     """How far each branch points away from the mean of the others: 0 along it, 1 square to it."""
-    ways = np.array([rig.places[run[1]] - rig.places[run[0]] if len(run) > 1 else np.zeros(3) for run in branches])
-    ways /= np.linalg.norm(ways, axis=1, keepdims=True) + 1e-12
+    directions = np.array(
+        [rig.places[run[1]] - rig.places[run[0]] if len(run) > 1 else np.zeros(3) for run in branches]
+    )
+    directions /= np.linalg.norm(directions, axis=1, keepdims=True) + 1e-12
     if len(branches) < 3:
         return np.zeros(len(branches))
-    others = ways.sum(axis=0) - ways
+    others = directions.sum(axis=0) - directions
     others /= np.linalg.norm(others, axis=1, keepdims=True) + 1e-12
-    return 1.0 - np.einsum("ij,ij->i", ways, others)
+    return 1.0 - np.einsum("ij,ij->i", directions, others)
 
 
 def _choices(count: int) -> list[tuple[str, ...]]:

@@ -326,7 +326,9 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
     """Sort what has no role: helpers, ends, second copies, and extras."""
     role_of = {answer.bone: role for role, answer in answers.items()}
     helper = {
-        bone: (role_of[parent], round(share, 2)) for bone, (parent, share) in rig.helpers.items() if parent in role_of
+        bone: (role_of[parent], round(fraction, 2))
+        for bone, (parent, fraction) in rig.helpers.items()
+        if parent in role_of
     }
     duplicates = []
     known = list(role_of)

@@ -39,11 +39,11 @@ class Motion:
         ``legs`` are (thigh, shin, foot); the length is in shares of the leg, mean over both legs and all frames.
         """
         turned = multiply(self.world.rotations[:, hips], conjugate(self.rest.rotations[0, hips]))
-        ways = []
+        directions = []
         for thigh, shin, foot in legs:
             top, knee, ankle = (self.world.positions[:, bone] for bone in (thigh, shin, foot))
             line = ankle - top
-            share = np.einsum("fi,fi->f", knee - top, line) / np.maximum(np.einsum("fi,fi->f", line, line), 1e-12)
-            out = knee - top - share[:, None] * line
-            ways.append(rotate(conjugate(turned), out) / np.maximum(np.linalg.norm(line, axis=1), 1e-12)[:, None])
-        return np.asarray(np.mean(ways, axis=(0, 1)))
+            fraction = np.einsum("fi,fi->f", knee - top, line) / np.maximum(np.einsum("fi,fi->f", line, line), 1e-12)
+            out = knee - top - fraction[:, None] * line
+            directions.append(rotate(conjugate(turned), out) / np.maximum(np.linalg.norm(line, axis=1), 1e-12)[:, None])
+        return np.asarray(np.mean(directions, axis=(0, 1)))

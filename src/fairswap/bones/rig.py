@@ -153,10 +153,10 @@ class Rig:
                 length2 = float(along @ along)
                 if length2 <= 0:
                     continue
-                share = float((self.places[bone] - self.places[parent]) @ along) / length2
-                off = float(np.linalg.norm(self.places[bone] - self.places[parent] - share * along)) / length2**0.5
-                if 0.0 <= share <= 0.97 and off < best[0]:
-                    best = (off, share)
+                fraction = float((self.places[bone] - self.places[parent]) @ along) / length2
+                off = float(np.linalg.norm(self.places[bone] - self.places[parent] - fraction * along)) / length2**0.5
+                if 0.0 <= fraction <= 0.97 and off < best[0]:
+                    best = (off, fraction)
             if best[0] < 0.03 or (named and best[0] < 0.5):
                 found[bone] = (parent, best[1])
             elif named:

@@ -55,19 +55,19 @@ def tell_sides(
 
 def _ahead(rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray) -> np.ndarray | None:
     """The way the feet point, square to the trunk; None if nothing tells."""
-    ways = []
+    directions = []
     for number in (0, 1):
         foot = limbs["foot"][number]
         beyond = [limbs["toes"][number]] if "toes" in limbs else list(rig.skeleton.children[foot])
         for tip in beyond[:1]:
-            ways.append(rig.places[tip] - rig.places[foot])
+            directions.append(rig.places[tip] - rig.places[foot])
             # From the ankle down the shin's way is no pointing: only what is square to it counts.
             shin = rig.places[foot] - rig.places[limbs["lower_leg"][number]]
             shin /= np.linalg.norm(shin) + 1e-12
-            ways[-1] = ways[-1] - (ways[-1] @ shin) * shin
-    if not ways:
+            directions[-1] = directions[-1] - (directions[-1] @ shin) * shin
+    if not directions:
         return None
-    way = np.mean(ways, axis=0)
+    way = np.mean(directions, axis=0)
     if np.linalg.norm(way) < 0.04 * rig.distance(limbs["foot"][0], limbs["lower_leg"][0]):
         return None
     way = way - (way @ up) * up
@@ -84,12 +84,12 @@ def _knees(
         way = way - (way @ up) * up
         if np.linalg.norm(way) > 0.01:
             return way, "the knees bend to the front in the clip", 0.95
-    ways = []
+    directions = []
     for thigh, shin, foot in legs:
         line = rig.places[foot] - rig.places[thigh]
         out = rig.places[shin] - rig.places[thigh]
-        ways.append((out - (out @ line) / (line @ line + 1e-12) * line) / (np.linalg.norm(line) + 1e-12))
-    rest = np.mean(ways, axis=0)
+        directions.append((out - (out @ line) / (line @ line + 1e-12) * line) / (np.linalg.norm(line) + 1e-12))
+    rest = np.mean(directions, axis=0)
     rest = rest - (rest @ up) * up
     if np.linalg.norm(rest) > 0.003:
         return rest, "the knees are bent a little to the front", 0.85

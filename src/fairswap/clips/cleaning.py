@@ -65,9 +65,9 @@ def cleaned(clip: Clip, faults: list[Fault], *, jitter_s: float = 0.03) -> Clip:
         if fault.bone.endswith(" (place)"):
             bone = names.index(fault.bone.removesuffix(" (place)"))
             row = int(np.flatnonzero(clip.poses.translated_bones == bone)[0])
-            share = _fractions(fault)
+            fraction = _fractions(fault)
             a, b = positions[row, :, fault.first - 1], positions[row, :, fault.last + 1]
-            positions[row, :, fault.first : fault.last + 1] = a[:, None] * (1.0 - share) + b[:, None] * share
+            positions[row, :, fault.first : fault.last + 1] = a[:, None] * (1.0 - fraction) + b[:, None] * fraction
             continue
         bone = names.index(fault.bone)
         if fault.kind == "spike":

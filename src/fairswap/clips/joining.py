@@ -93,21 +93,21 @@ def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
     turn = heading - own_heading
     about = quaternion_from_axis_angle(UP, turn)
     b = moved_over_ground(b, turn, spot - rotate(about, own_spot))
-    share = eased(np.linspace(0.0, 1.0, count + 1)) if count else np.ones(1)
+    fraction = eased(np.linspace(0.0, 1.0, count + 1)) if count else np.ones(1)
     poses_a, poses_b = a.poses, b.poses
     frames = at + b.frames
     over = slice(at, at + count + 1)
     tracks = np.concatenate([poses_a.rotation_tracks[:, :, :at], poses_b.rotation_tracks], axis=2)
     first = poses_a.rotation_tracks[:, :, at:].transpose(0, 2, 1)
     second = poses_b.rotation_tracks[:, :, : count + 1].transpose(0, 2, 1)
-    tracks[:, :, over] = slerp(first, second, share).transpose(0, 2, 1)
+    tracks[:, :, over] = slerp(first, second, fraction).transpose(0, 2, 1)
     ends = poses_a.edit(), poses_b.edit()
     translations = {
-        bone: _crossed(ends[0].translation_track(bone), ends[1].translation_track(bone), at, count, share)
+        bone: _crossed(ends[0].translation_track(bone), ends[1].translation_track(bone), at, count, fraction)
         for bone in {*ends[0].translations, *ends[1].translations}
     }
     meshes = {track.mesh for track in (*poses_a.morph_tracks, *poses_b.morph_tracks)}
-    morphs = tuple(MorphTrack(mesh, _morphs(poses_a, poses_b, mesh, at, count, share)) for mesh in sorted(meshes))
+    morphs = tuple(MorphTrack(mesh, _morphs(poses_a, poses_b, mesh, at, count, fraction)) for mesh in sorted(meshes))
     built = PoseBuilder(poses_a.skeleton, np.ascontiguousarray(tracks), translations, morphs).poses()
     joined = a.with_poses(built, keyed=a.keyed | b.keyed)
     if count < 2:
@@ -115,17 +115,17 @@ def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
     return _with_standing_feet(rigged, joined, a, b, at, count, frames)
 
 
-def _crossed(a: Floats, b: Floats, at: int, count: int, share: Floats) -> Floats:
+def _crossed(a: Floats, b: Floats, at: int, count: int, fraction: Floats) -> Floats:
     out = np.concatenate([a[:, :at], b], axis=1)
-    out[:, at : at + count + 1] = a[:, at:] * (1.0 - share) + b[:, : count + 1] * share
+    out[:, at : at + count + 1] = a[:, at:] * (1.0 - fraction) + b[:, : count + 1] * fraction
     return out
 
 
-def _morphs(a: Poses, b: Poses, mesh: int, at: int, count: int, share: Floats) -> Floats:
+def _morphs(a: Poses, b: Poses, mesh: int, at: int, count: int, fraction: Floats) -> Floats:
     rows = [next((track.weights for track in poses.morph_tracks if track.mesh == mesh), None) for poses in (a, b)]
     size = next(row for row in rows if row is not None).shape[0]
     full = [np.zeros((size, poses.frames)) if row is None else row for row, poses in zip(rows, (a, b), strict=True)]
-    return _crossed(full[0], full[1], at, count, share)
+    return _crossed(full[0], full[1], at, count, fraction)
 
 
 def _with_standing_feet(rigged: RiggedFigure, joined: Clip, a: Clip, b: Clip, at: int, count: int, frames: int) -> Clip:
@@ -154,10 +154,10 @@ def _with_standing_feet(rigged: RiggedFigure, joined: Clip, a: Clip, b: Clip, at
         for start, stop in runs_of(heel[side] | ball[side]):
             if start <= at + count and stop > at:
                 inside[start:stop] = True
-    share = nearness(inside, 0.25 * float(joined.rate))
+    fraction = nearness(inside, 0.25 * float(joined.rate))
     before = joined.poses
-    mixed = slerp(before.rotation_tracks.transpose(0, 2, 1), edit.rotation_tracks.transpose(0, 2, 1), share)
+    mixed = slerp(before.rotation_tracks.transpose(0, 2, 1), edit.rotation_tracks.transpose(0, 2, 1), fraction)
     edit.rotation_tracks = np.ascontiguousarray(mixed.transpose(0, 2, 1))
     for bone, track in before.translation_by_bone().items():
-        edit.translations[bone] = track * (1.0 - share) + edit.translations[bone] * share
+        edit.translations[bone] = track * (1.0 - fraction) + edit.translations[bone] * fraction
     return joined.with_poses(edit.poses())

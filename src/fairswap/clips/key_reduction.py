@@ -245,10 +245,10 @@ def _furthest(ahead: Floats, window: Integers, guess: Integers, budgets: Floats)
         length = trial[open_]
         here = np.arange(len(open_))
         mine, square = (ahead, squares) if len(open_) == len(ahead) else (ahead[open_], squares[open_])
-        share = steps / length[:, None]
+        fraction = steps / length[:, None]
         along = np.einsum("wc,wcf->wf", mine[here, :, length - 1], mine)
-        off = share * (share * square[here, length - 1][:, None] - 2.0 * along) + square
-        holds = (np.where(share < 1.0, off, 0.0).max(axis=1) <= allowed[open_]) | (length == 1)
+        off = fraction * (fraction * square[here, length - 1][:, None] - 2.0 * along) + square
+        holds = (np.where(fraction < 1.0, off, 0.0).max(axis=1) <= allowed[open_]) | (length == 1)
         low[open_] = np.where(holds, length, low[open_])
         high[open_] = np.where(holds, high[open_], length)
         open_ = open_[high[open_] - low[open_] > 1]
@@ -273,10 +273,10 @@ def _shown(tracks: Floats, kept: np.ndarray, rotation: bool) -> Floats:
     out = np.repeat(tracks[..., :1], kept.shape[1], axis=2)
     tracks, kept = tracks[~single], kept[~single]
     before, after = _brackets(kept)
-    share = (np.arange(kept.shape[1]) - before) / np.maximum(after - before, 1)
+    fraction = (np.arange(kept.shape[1]) - before) / np.maximum(after - before, 1)
     rows = np.arange(len(tracks))[:, None]
     a, b = tracks[rows, :, before], tracks[rows, :, after]  # (tracks, frames, n)
-    shown = slerp(a, b, share) if rotation else a + (b - a) * share[..., None]
+    shown = slerp(a, b, fraction) if rotation else a + (b - a) * fraction[..., None]
     out[~single] = shown.transpose(0, 2, 1)
     return out
 

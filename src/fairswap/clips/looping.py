@@ -90,9 +90,9 @@ def _at_frames(poses: Poses, frames: np.ndarray) -> Poses:
 def _fewer(features: Floats) -> Floats:
     """The features in the few directions in which they vary, distances kept (principal components)."""
     features = features - features.mean(axis=1, keepdims=True)
-    strength, ways = np.linalg.eigh(features @ features.T)
+    strength, directions = np.linalg.eigh(features @ features.T)
     keep = strength > 1e-5 * max(float(strength[-1]), 1e-12)
-    return np.asarray(ways[:, keep][:, -_MOST_FEATURES:].T @ features)
+    return np.asarray(directions[:, keep][:, -_MOST_FEATURES:].T @ features)
 
 
 def _periods(features: Floats, shortest: int) -> list[int]:
@@ -259,25 +259,25 @@ def _over_into(part: Clip, other: Clip, take: Clip, at_end: bool) -> Clip:
     turn = here[0] - there[0]
     about = quaternion_from_axis_angle(UP, turn)
     other = moved_over_ground(other, turn, here[1] - rotate(about, there[1]))
-    share = eased(np.linspace(0.0, 1.0, count)) if at_end else eased(np.linspace(1.0, 0.0, count))
-    return _blended(part, other, frames, share)
+    fraction = eased(np.linspace(0.0, 1.0, count)) if at_end else eased(np.linspace(1.0, 0.0, count))
+    return _blended(part, other, frames, fraction)
 
 
-def _blended(part: Clip, other: Clip, frames: np.ndarray, share: Floats) -> Clip:
+def _blended(part: Clip, other: Clip, frames: np.ndarray, fraction: Floats) -> Clip:
     poses, more = part.poses.edit(), other.poses.edit()
     tracks = poses.rotation_tracks
     a, b = tracks[:, :, frames].transpose(0, 2, 1), more.rotation_tracks.transpose(0, 2, 1)
-    tracks[:, :, frames] = slerp(a, b, share).transpose(0, 2, 1)
+    tracks[:, :, frames] = slerp(a, b, fraction).transpose(0, 2, 1)
     for bone in {*poses.translations, *more.translations}:
         track = poses.translation_track(bone).copy()
-        track[:, frames] = track[:, frames] * (1.0 - share) + more.translation_track(bone) * share
+        track[:, frames] = track[:, frames] * (1.0 - fraction) + more.translation_track(bone) * fraction
         poses.translations[bone] = track
     morphs = []
     for morph in poses.morph_tracks:
         weights = morph.weights.copy()
         goals = next((other.weights for other in more.morph_tracks if other.mesh == morph.mesh), None)
         if goals is not None:
-            weights[:, frames] = weights[:, frames] * (1.0 - share) + goals * share
+            weights[:, frames] = weights[:, frames] * (1.0 - fraction) + goals * fraction
         morphs.append(MorphTrack(morph.mesh, weights))
     return part.with_poses(poses.poses(morph_tracks=tuple(morphs)))
 
@@ -287,28 +287,28 @@ def _ends_met(part: Clip, window: int) -> Clip:
     poses, carrier = part.poses, carrier_of(part.poses)
     above = set(poses.skeleton.with_ancestors([carrier]))
     count = min(window + 1, part.frames)
-    share = eased(np.linspace(0.0, 1.0, count))
+    fraction = eased(np.linspace(0.0, 1.0, count))
     tracks = poses.rotation_tracks.copy()
     for bone in range(len(poses.skeleton)):
         if bone not in above:
             first, last = tracks[bone, :, 0], tracks[bone, :, -1]
             ending = tracks[bone, :, -count:].T
             goal = multiply(ending, multiply(conjugate(last), first))
-            tracks[bone, :, -count:] = slerp(ending, goal, share).T
+            tracks[bone, :, -count:] = slerp(ending, goal, fraction).T
     return part.with_poses(replace(poses, rotation_tracks=tracks))
 
 
 def _straightened(part: Clip, remove: bool) -> Clip:
     """Take turning and sideways drift (and, to stay on the spot, all travel) out evenly over the cycle."""
     (h0, p0), (h1, p1) = stand_of(part, 0), stand_of(part, part.frames - 1)
-    share = np.linspace(0.0, 1.0, part.frames)
-    turn = -(h1 - h0) * share
+    fraction = np.linspace(0.0, 1.0, part.frames)
+    turn = -(h1 - h0) * fraction
     # Ahead is where the body faces on the whole: a step sways it from side to side.
     rotation, _ = carrier_world(part.poses)
     ahead = float(np.mean(heading_of(part.poses, rotation) + turn))
     far = 0.0 if remove else float(np.linalg.norm(p1 - p0))
     wanted = far * np.array([np.sin(ahead), 0.0, np.cos(ahead)])
-    spots = p0 + share[:, None] * (p1 - p0)
-    goals = p0 + share[:, None] * wanted
+    spots = p0 + fraction[:, None] * (p1 - p0)
+    goals = p0 + fraction[:, None] * wanted
     about = quaternion_from_axis_angle(UP, turn)
     return moved_over_ground(part, turn, goals - rotate(about, spots))

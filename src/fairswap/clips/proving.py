@@ -68,9 +68,9 @@ def body_reel(rigged: RiggedFigure, rate: int = 30) -> tuple[Clip, list[Move]]:
     for number, (role, name, axis, first, second) in enumerate(rows):
         start = number * each
         bone = rigged.roles.bones[role]
-        share = (times - start) / _SECONDS_EACH
-        now = slice(int(np.searchsorted(share, 0.0)), int(np.searchsorted(share, 1.0, side="right")))
-        degrees = first * _hump(share[now] * 2.0) + second * _hump(share[now] * 2.0 - 1.0)
+        fraction = (times - start) / _SECONDS_EACH
+        now = slice(int(np.searchsorted(fraction, 0.0)), int(np.searchsorted(fraction, 1.0, side="right")))
+        degrees = first * _hump(fraction[now] * 2.0) + second * _hump(fraction[now] * 2.0 - 1.0)
         parent = int(skeleton.parents[bone])
         turn = quaternion_from_axis_angle(axis, np.radians(degrees))
         if parent >= 0:
@@ -103,6 +103,6 @@ def _rows(rigged: RiggedFigure) -> Iterator[tuple[str, str, Floats, float, float
             yield role, name, normalized(np.array(axis, dtype=np.float64) * mirror), float(first), float(second)
 
 
-def _hump(share: Floats) -> Floats:
+def _hump(fraction: Floats) -> Floats:
     """0 to 1 and back over a share of 0 to 1, without jerks."""
-    return eased(np.clip(share, 0.0, 0.5) * 2.0) * (1.0 - eased(np.clip(share - 0.5, 0.0, 0.5) * 2.0))
+    return eased(np.clip(fraction, 0.0, 0.5) * 2.0) * (1.0 - eased(np.clip(fraction - 0.5, 0.0, 0.5) * 2.0))

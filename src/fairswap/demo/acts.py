@@ -85,8 +85,8 @@ def perform(act: Act, body: Body, skeleton: Skeleton) -> Clip:
         lengths = np.linalg.norm(np.diff(np.concatenate([places, body.places[after][None]]), axis=0), axis=1)
         shares = np.cumsum(lengths) / lengths.sum()
         end = motion[high] if kind == "spine" else slerp(motion["chest"], motion["head"], 0.6)
-        for bone, share in zip(bones, shares, strict=True):
-            motion[bone] = slerp(motion[low], end, share)
+        for bone, fraction in zip(bones, shares, strict=True):
+            motion[bone] = slerp(motion[low], end, fraction)
     world = multiply(body.turns(motion, act.frames), body.tpose[:, None])
     tracks = np.empty((len(body.bones), 4, act.frames))
     for index, parent in enumerate(body.parents):
@@ -236,14 +236,14 @@ def set_arm(
     turns |= {f"shoulder_{side}": collar, f"upper_arm_{side}": upper, f"lower_arm_{side}": lower, f"hand_{side}": hand}
     for number, finger in enumerate(FINGERS):
         bent = hand
-        for part, share in (("proximal", 0.9), ("intermediate", 1.1), ("distal", 0.7)):
+        for part, fraction in (("proximal", 0.9), ("intermediate", 1.1), ("distal", 0.7)):
             bent = multiply(
-                bent, quaternion_from_axis_angle([0, 0, 1], -sign * np.radians(curl * share * (0.8 + 0.12 * number)))
+                bent, quaternion_from_axis_angle([0, 0, 1], -sign * np.radians(curl * fraction * (0.8 + 0.12 * number)))
             )
             turns[f"{finger}_{part}_{side}"] = bent
     bent = hand
-    for part, share in (("metacarpal", 0.2), ("proximal", 0.35), ("distal", 0.6)):
-        bent = multiply(bent, quaternion_from_axis_angle([0.35, 0.9 * sign, -0.2 * sign], np.radians(curl * share)))
+    for part, fraction in (("metacarpal", 0.2), ("proximal", 0.35), ("distal", 0.6)):
+        bent = multiply(bent, quaternion_from_axis_angle([0.35, 0.9 * sign, -0.2 * sign], np.radians(curl * fraction)))
         turns[f"thumb_{part}_{side}"] = bent
 
 
@@ -254,9 +254,9 @@ def euler(pitch: Floats, yaw: Floats, roll: Floats) -> Floats:
     return multiply(out, quaternion_from_axis_angle([0, 0, 1], np.radians(roll)))
 
 
-def hump(share: Floats) -> Floats:
+def hump(fraction: Floats) -> Floats:
     """Up and down again, smooth at both ends."""
-    return np.sin(np.pi * np.clip(share, 0.0, 1.0)) ** 2
+    return np.sin(np.pi * np.clip(fraction, 0.0, 1.0)) ** 2
 
 
 def keyed(time: Floats, keys: Sequence[tuple[float, float]], linear: bool = False) -> Floats:

@@ -205,8 +205,8 @@ class _Bones:
             below = f"spine_{i + 1}"
         chest = below
         for i in range(m.neck_bones):
-            share = i / m.neck_bones
-            add(f"neck_{i + 1}", below, (0, m.neck + (m.head - m.neck) * share, -0.012 + 0.012 * share))
+            fraction = i / m.neck_bones
+            add(f"neck_{i + 1}", below, (0, m.neck + (m.head - m.neck) * fraction, -0.012 + 0.012 * fraction))
             below = f"neck_{i + 1}"
         add("head", below, (0, m.head, 0.0))
         self.tips["head"] = np.array([0, m.crown, 0.0])

@@ -114,7 +114,7 @@ def crowd_head(seed: int, kind: str) -> CrowdHead:
     skeleton = Skeleton(("Head",), np.array([-1]), np.array([[0.0, 0, 0, 1]]), np.zeros((1, 3)))
     count = len(mask.places)
     mesh = mask_mesh(
-        mask, "face", lambda places: places * stretch + at, lambda ways: ways * stretch, {},
+        mask, "face", lambda places: places * stretch + at, lambda directions: directions * stretch, {},
         np.zeros((count, 1), dtype=np.intp), np.ones((count, 1)), np.eye(4)[None], _PALETTE,
     )  # fmt: skip
     mesh = replace(
@@ -144,14 +144,14 @@ def _ways_of(points: FacePoints, rng: np.random.Generator) -> Floats:
     moved = FacePoints(
         points.xy * rng.normal(1.0, 0.02, 2) + shift * [0.0, 1.0], points.over_mouth, points.over_eye, points.organ
     )
-    ways = np.stack([displacement(unit, moved) for unit in UNITS])
+    directions = np.stack([displacement(unit, moved) for unit in UNITS])
     strength = rng.uniform(0.65, 1.35, len(UNITS))
     for number, unit in enumerate(UNITS):
         if unit.endswith("_right"):
             strength[number] = strength[number - 1]
     sway = rng.normal(0.0, 0.05, (len(UNITS), 3))
-    size = np.linalg.norm(ways, axis=2, keepdims=True)
-    return strength[:, None, None] * (ways + size * sway[:, None])
+    size = np.linalg.norm(directions, axis=2, keepdims=True)
+    return strength[:, None, None] * (directions + size * sway[:, None])
 
 
 def _names(keys: list[str], kind: str, rng: np.random.Generator) -> dict[str, str]:

@@ -10,7 +10,7 @@ from fairswap.bones.roles import SIDES
 from fairswap.demo.anatomy import FACE_BONES, MIDDLE_FACE_BONES, Body
 from fairswap.demo.heads import Depth, Mask, make_mask, mask_mesh, rim_of
 from fairswap.demo.sculpt import Shape, skin_depth
-from fairswap.face.anatomy import EYE_LEFT, EYE_OPEN, EYE_RIGHT, EYE_X, EYE_Y, SKIN, eye_open, jaw_share
+from fairswap.face.anatomy import EYE_LEFT, EYE_OPEN, EYE_RIGHT, EYE_X, EYE_Y, SKIN, eye_open, jaw_fraction
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.mesh import Mesh
 
@@ -70,7 +70,7 @@ def face_of(body: Body, shapes: Sequence[Shape], colors: Mapping[str, Floats], b
     }  # fmt: skip
     joints, weights = _weights(body, mask)
     return mask_mesh(
-        mask, f"{body.name} face", lambda places: places * stretch + [0.0, pivot, 0.0], lambda ways: ways * stretch,
+        mask, f"{body.name} face", lambda places: places * stretch + [0.0, pivot, 0.0], lambda moves: moves * stretch,
         shapes_of_face(body.name), joints, weights, binds, palette,
     )  # fmt: skip
 
@@ -86,9 +86,9 @@ def recessed(vertices: Floats, body: Body) -> Floats:
     size, pivot, wide = head_measure(body)
     x, y, z = vertices[:, 0] / (size * wide), (vertices[:, 1] - pivot) / size, vertices[:, 2] / size
     rim = rim_of(x, y)
-    share = np.clip((0.74 + 0.2 * np.clip((0.14 - y) / 0.08, 0.0, 1.0) - rim) / 0.25, 0.0, 1.0) * (z > 0.08)
+    fraction = np.clip((0.74 + 0.2 * np.clip((0.14 - y) / 0.08, 0.0, 1.0) - rim) / 0.25, 0.0, 1.0) * (z > 0.08)
     out = vertices.copy()
-    out[:, 2] -= 0.24 * size * share * share * (3.0 - 2.0 * share)
+    out[:, 2] -= 0.24 * size * fraction * fraction * (3.0 - 2.0 * fraction)
     return out
 
 
@@ -107,7 +107,7 @@ def _weights(body: Body, mask: Mask) -> tuple[Integers, Floats]:
     skin = mask.points.organ == SKIN
     shares: dict[str, Floats] = {}
     if "jaw" in body.index:
-        shares["jaw"] = jaw_share(mask.points)
+        shares["jaw"] = jaw_fraction(mask.points)
         shares["eye_left"], shares["eye_right"] = ((mask.points.organ == o) * 1.0 for o in (EYE_LEFT, EYE_RIGHT))
     if body.measures.face_bones:
         for sign, word in ((1.0, "Port "), (-1.0, "Starboard ")):
@@ -116,7 +116,7 @@ def _weights(body: Body, mask: Mask) -> tuple[Integers, Floats]:
         for bone, place in MIDDLE_FACE_BONES.items():
             shares[bone] = skin * _near(bone, place, x, y, mask)
         # The lower lip rides on the jaw: what it takes, the jaw does not move twice.
-        total = sum(share for bone, share in shares.items() if bone not in ("jaw", "eye_left", "eye_right"))
+        total = sum(fraction for bone, fraction in shares.items() if bone not in ("jaw", "eye_left", "eye_right"))
         over = np.maximum(np.asarray(total), 1.0)
         for bone in shares:
             if bone not in ("jaw", "eye_left", "eye_right"):
@@ -137,10 +137,10 @@ def _near(bone: str, place: tuple[float, float, float], x: Floats, y: Floats, ma
         gap = eye_open(across)
         over = mask.points.over_eye > 0.5
         rim = np.where(over, EYE_Y + 0.6 * gap, EYE_Y - 0.4 * gap)
-        share = gap / EYE_OPEN * np.exp(-(((y - rim) / 0.035) ** 2))
-        return share * (over if bone == "Lid Upper" else ~over)
+        fraction = gap / EYE_OPEN * np.exp(-(((y - rim) / 0.035) ** 2))
+        return fraction * (over if bone == "Lid Upper" else ~over)
     reach = _OSRIC_REACH[bone]
-    share = np.exp(-(((x - place[0]) / reach[0]) ** 2) - ((y - place[1]) / reach[1]) ** 2)
+    fraction = np.exp(-(((x - place[0]) / reach[0]) ** 2) - ((y - place[1]) / reach[1]) ** 2)
     if bone == "Lip Upper":
-        return share * mask.points.over_mouth
-    return share * (1.0 - mask.points.over_mouth) if bone == "Lip Lower" else share
+        return fraction * mask.points.over_mouth
+    return fraction * (1.0 - mask.points.over_mouth) if bone == "Lip Lower" else fraction

@@ -33,9 +33,9 @@ def stages_gallery(folder: Path, stages: tuple[str, ...], names: tuple[str, ...]
             place, top = folder / stage / name.lower(), 50 + row * _HEIGHT
             figure = fairswap.load(place / f"{name}.glb").figure
             canvas = Canvas.blank(_FINE * _WIDTH, _FINE * _HEIGHT, PAPER)
-            for number, (act, share, view) in enumerate(_MOMENTS):
+            for number, (act, fraction, view) in enumerate(_MOMENTS):
                 clip = fairswap.load(place / f"{act}.glb").clips[0]
-                _draw(canvas, figure, _on(figure, clip, share), view, 0.18 + 0.32 * number)
+                _draw(canvas, figure, _on(figure, clip, fraction), view, 0.18 + 0.32 * number)
             image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
             sheet.paste(image.resize((_WIDTH, _HEIGHT), Image.Resampling.LANCZOS), (left, top))
             morphs = len({morph for mesh in figure.meshes for morph in mesh.morph_names})
@@ -46,10 +46,10 @@ def stages_gallery(folder: Path, stages: tuple[str, ...], names: tuple[str, ...]
     return out.getvalue()
 
 
-def _on(figure: Figure, clip: Clip, share: float) -> Poses:
+def _on(figure: Figure, clip: Clip, fraction: float) -> Poses:
     """One moment of a motion on the figure it belongs to, which came in another file."""
     order = [clip.skeleton.names.index(name) for name in figure.skeleton.names]
-    poses = clip.poses.at([share * (clip.frames - 1)])
+    poses = clip.poses.at([fraction * (clip.frames - 1)])
     own = poses.translation_by_bone()
     moved = {bone: own[other] for bone, other in enumerate(order) if other in own}
     return PoseBuilder(figure.skeleton, poses.rotation_tracks[order], moved).poses()

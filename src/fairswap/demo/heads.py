@@ -147,7 +147,7 @@ def mask_mesh(
     mask: Mask,
     name: str,
     to_figure: Callable[[Floats], Floats],
-    ways: Callable[[Floats], Floats],
+    directions: Callable[[Floats], Floats],
     morphs: Mapping[str, Mapping[str, float]],
     joints: Integers,
     weights: Floats,
@@ -163,7 +163,7 @@ def mask_mesh(
         start += len(own)
     triangles = np.concatenate(order)
     vertices = to_figure(mask.places)
-    deltas = np.array([ways(mask.deltas(units)) for units in morphs.values()]) if morphs else None
+    deltas = np.array([directions(mask.deltas(units)) for units in morphs.values()]) if morphs else None
     return Mesh(
         name, vertices, vertex_normals(vertices, triangles), triangles, joints, weights, binds,
         materials=tuple(materials), morph_names=tuple(morphs), morph_deltas=deltas,

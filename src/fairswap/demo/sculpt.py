@@ -64,9 +64,9 @@ class Shape:
         p, a, b = points / squash, np.array(self.a) / squash, np.array(self.b) / squash
         along = b - a
         length2 = float(along @ along)
-        share = np.clip((p - a) @ along / length2, 0.0, 1.0) if length2 > 1e-12 else np.zeros(p.shape[:-1])
-        radius = self.radius_a + (self.radius_b - self.radius_a) * share
-        offset = p - a - share[..., None] * along
+        fraction = np.clip((p - a) @ along / length2, 0.0, 1.0) if length2 > 1e-12 else np.zeros(p.shape[:-1])
+        radius = self.radius_a + (self.radius_b - self.radius_a) * fraction
+        offset = p - a - fraction[..., None] * along
         return (np.sqrt(np.einsum("...i,...i->...", offset, offset)) - radius) * squash.min()
 
     def box(self) -> tuple[Floats, Floats]:
@@ -213,8 +213,8 @@ def _weights(body: Body, shapes: list[Shape], vertices: Floats, faces: Integers)
 
 def _to_segment(points: Floats, a: Floats, b: Floats) -> Floats:
     along = b - a
-    share = np.clip((points - a) @ along / max(float(along @ along), 1e-12), 0.0, 1.0)
-    return np.linalg.norm(points - a - share[:, None] * along, axis=1)
+    fraction = np.clip((points - a) @ along / max(float(along @ along), 1e-12), 0.0, 1.0)
+    return np.linalg.norm(points - a - fraction[:, None] * along, axis=1)
 
 
 def _painted(
@@ -237,9 +237,9 @@ def _painted(
     filled = np.zeros((_TEXTURE, _TEXTURE), dtype=bool)
     place, normal = vertices[corners], normals[corners]
     texels = covered_pixels(uvs.astype(np.float64)[new_faces] * _TEXTURE, _TEXTURE, _TEXTURE, grow=0.05)
-    for x, y, share, face in texels:
-        where = np.einsum("nk,nki->ni", share, place[new_faces[face]])
-        facing = normalized(np.einsum("nk,nki->ni", share, normal[new_faces[face]]))
+    for x, y, fraction, face in texels:
+        where = np.einsum("nk,nki->ni", fraction, place[new_faces[face]])
+        facing = normalized(np.einsum("nk,nki->ni", fraction, normal[new_faces[face]]))
         image[y, x] = paint(where, facing)
         filled[y, x] = True
     for _ in range(4):  # bleed over the seams

@@ -44,11 +44,11 @@ def spoken_line(rate: Fraction = RATE) -> tuple[Floats, list[Phone]]:
     closed = units[UNITS.index("lip_pressor")] / 0.63
     for mood, start, stop, weight in _MOODS:
         felt = weight * _held(time, start, stop, 0.3)
-        for unit, share in zip(UNITS, vector({mood: 1.0}).tolist(), strict=True):
+        for unit, fraction in zip(UNITS, vector({mood: 1.0}).tolist(), strict=True):
             # A mood opens no lips that speech has closed.
             calm = 1.0 - np.clip(closed, 0.0, 1.0) if unit in ("jaw_drop", "lips_part") else 1.0
             row = units[UNITS.index(unit)]
-            np.maximum(row, share * felt * calm, out=row)
+            np.maximum(row, fraction * felt * calm, out=row)
     for start in _BLINKS_S:
         for side in ("left", "right"):
             row = units[UNITS.index(f"eye_closure_{side}")]

@@ -134,14 +134,14 @@ def eye_open(across: Floats) -> Floats:
     return EYE_OPEN * np.sqrt(np.clip(1.0 - (across / EYE_HALF) ** 2, 0.0, 1.0))
 
 
-def jaw_share(points: FacePoints) -> Floats:
+def jaw_fraction(points: FacePoints) -> Floats:
     """How much each place goes with the jaw: all of the chin, the lower lip towards its middle, nothing above."""
     x, y = points.xy.T
     under = np.clip((mouth_curve(x) - y) / 0.10, 0.0, 1.0)
     under = under * under * (3.0 - 2.0 * under)
     lip = np.clip(1.0 - (x / MOUTH_HALF) ** 4, 0.0, 1.0)
-    share = np.maximum(under, lip) * np.exp(-((x / 0.30) ** 4)) * (1.0 - points.over_mouth)
-    return np.asarray(np.where(points.organ == SKIN, share, np.isin(points.organ, (TONGUE, LOWER_TEETH)) * 1.0))
+    fraction = np.maximum(under, lip) * np.exp(-((x / 0.30) ** 4)) * (1.0 - points.over_mouth)
+    return np.asarray(np.where(points.organ == SKIN, fraction, np.isin(points.organ, (TONGUE, LOWER_TEETH)) * 1.0))
 
 
 def displacement(unit: str, points: FacePoints) -> Floats:
@@ -151,7 +151,7 @@ def displacement(unit: str, points: FacePoints) -> Floats:
     x, y = points.xy[:, 0] * sign, points.xy[:, 1]
     out = np.zeros((len(x), 3))
     if action in _JAW_WAYS:
-        return jaw_share(points)[:, None] * np.array(_JAW_WAYS[action])
+        return jaw_fraction(points)[:, None] * np.array(_JAW_WAYS[action])
     if action in _GAZE:
         ball = points.organ == (EYE_RIGHT if sign < 0 else EYE_LEFT)
         shift = np.sin(np.radians(GAZE_DEGREES)) * EYE_RADIUS * np.array([*_GAZE[action], 0.0])
@@ -174,8 +174,8 @@ def displacement(unit: str, points: FacePoints) -> Floats:
         _OVER_EYE: skin * points.over_eye, _UNDER_EYE: skin * (1.0 - points.over_eye),
     }  # fmt: skip
     for centre_x, centre_y, reach_x, reach_y, dx, dy, dz, part in _BUMPS[action]:
-        share = np.exp(-(((x - centre_x) / reach_x) ** 2) - ((y - centre_y) / reach_y) ** 2) * parts[part]
-        out += share[:, None] * np.array([dx * sign, dy, dz])
+        fraction = np.exp(-(((x - centre_x) / reach_x) ** 2) - ((y - centre_y) / reach_y) ** 2) * parts[part]
+        out += fraction[:, None] * np.array([dx * sign, dy, dz])
     return out
 
 

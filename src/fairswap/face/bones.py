@@ -127,8 +127,12 @@ def put_on_bones(
         bone = bones[name]
         above = _parent_at_rest(skeleton, bone)
         zero = (np.zeros(3), np.zeros(3))
-        move = sum(np.outer(share, shape.bones.get(name, zero)[0]) for shape, share in zip(shapes, shares, strict=True))
-        turn = sum(np.outer(share, shape.bones.get(name, zero)[1]) for shape, share in zip(shapes, shares, strict=True))
+        move = sum(
+            np.outer(fraction, shape.bones.get(name, zero)[0]) for shape, fraction in zip(shapes, shares, strict=True)
+        )
+        turn = sum(
+            np.outer(fraction, shape.bones.get(name, zero)[1]) for shape, fraction in zip(shapes, shares, strict=True)
+        )
         degrees = np.linalg.norm(turn, axis=1)
         axis = np.where(degrees[:, None] > 0.0, turn, [1.0, 0.0, 0.0])
         turned = quaternion_from_axis_angle(axis, np.radians(degrees))

@@ -123,8 +123,8 @@ class FaceChart(OwnFile):
         shape = self.shapes[name]
         out = dict(shape.units if sign > 0 else shape.negative)
         for part, weight in shape.total.items() if sign > 0 else ():
-            for unit, share in self.units_of(part).items():
-                out[unit] = out.get(unit, 0.0) + weight * share
+            for unit, fraction in self.units_of(part).items():
+                out[unit] = out.get(unit, 0.0) + weight * fraction
         return out
 
     def activations(self, weights: Mapping[str, Floats]) -> Floats:

@@ -196,7 +196,7 @@ class _Moves:
     """What the shapes of a face do, beside what the units look like."""
 
     names: list[str]
-    ways: Floats
+    moved_by: Floats
     looks: Floats
     backwards: Floats
     weak: Floats  # against each candidate's usual strength
@@ -205,14 +205,14 @@ class _Moves:
 
     @classmethod
     def of(cls, names: list[str], frame: FaceFrame, vertices: Floats, moves: Floats) -> _Moves:
-        places, ways = frame.places(vertices), frame.directions(moves)
+        places, moved_by = frame.places(vertices), frame.directions(moves)
         near = moving_vertices(moves)
-        places, ways = places[near], ways[:, near]
-        strength = np.linalg.norm(look_of(places, ways), axis=1)
-        size = np.linalg.norm(ways, axis=2).max(axis=1, initial=0.0)
+        places, moved_by = places[near], moved_by[:, near]
+        strength = np.linalg.norm(look_of(places, moved_by), axis=1)
+        size = np.linalg.norm(moved_by, axis=2).max(axis=1, initial=0.0)
         weak = strength[:, None] < 0.3 * np.linalg.norm(candidate_looks(), axis=1)
-        sums = _sums(names, ways, size)
-        return cls(names, ways, likenesses(places, ways), likenesses(places, -ways), weak, size, sums)
+        sums = _sums(names, moved_by, size)
+        return cls(names, moved_by, likenesses(places, moved_by), likenesses(places, -moved_by), weak, size, sums)
 
 
 _CANDIDATE = {name: i for i, name in enumerate(CANDIDATES)}
@@ -243,7 +243,7 @@ def _guess_shape(found: _Moves, row: int, low: float, high: float) -> ShapeGuess
     best = int(np.argmax(score))
     look = float(looks[best])
     if words.corrective or (not words.scores and (look < 0.6 or (found.weak[row, best] and look < 0.9))):
-        corrects = _corrected(row, found.names, found.ways, found.sums, words.corrective)
+        corrects = _corrected(row, found.names, found.moved_by, found.sums, words.corrective)
         reason = "its name says so" if words.corrective else "it is weak and like no unit"
         parts = " and ".join(repr(part) for part in corrects)
         how = f"it comes in with {parts} ({reason}; they move what it moves)"
@@ -284,9 +284,9 @@ def _confidence(name: str, words: ShapeName, score: Floats, best: int, look: flo
     return min(confidence, 0.99), doubts
 
 
-def _sums(names: list[str], ways: Floats, size: Floats) -> dict[str, dict[str, float]]:
+def _sums(names: list[str], moved_by: Floats, size: Floats) -> dict[str, dict[str, float]]:
     """The shapes that are the sum of at least two others, with their parts; parts are no sums themselves."""
-    flat = ways.reshape(len(names), -1)
+    flat = moved_by.reshape(len(names), -1)
     gram = flat @ flat.T
     square = np.diag(gram)
     alive = size >= _DEAD
@@ -315,7 +315,7 @@ def _sums(names: list[str], ways: Floats, size: Floats) -> dict[str, dict[str, f
 
 
 def _corrected(
-    row: int, names: list[str], ways: Floats, sums: dict[str, dict[str, float]], by_name: bool
+    row: int, names: list[str], moved_by: Floats, sums: dict[str, dict[str, float]], by_name: bool
 ) -> tuple[str, ...]:
     """The two shapes that a corrective comes in with: named in its name, or those that move what it moves."""
     if by_name:
@@ -327,8 +327,8 @@ def _corrected(
         if len(inside) >= 2:
             longest = sorted(inside, key=len, reverse=True)[:2]
             return tuple(name for name in names if name in longest)
-    own = np.linalg.norm(ways[row], axis=1)
-    moved = np.linalg.norm(ways, axis=2)
+    own = np.linalg.norm(moved_by[row], axis=1)
+    moved = np.linalg.norm(moved_by, axis=2)
     overlap = (
         np.minimum(moved, moved.max(axis=1, keepdims=True) * 0.5)
         @ own

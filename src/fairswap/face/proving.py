@@ -26,17 +26,17 @@ def with_face_reel(head: Head, clip: Clip) -> tuple[Clip, list[FaceMove]]:
 
     Also gives back when each shape moves.
     """
-    ways = head.chart.columns
-    if not ways:
+    directions = head.chart.columns
+    if not directions:
         return clip, []
     rate = float(clip.rate)
     start = clip.duration_s
-    frames = clip.frames + round(len(ways) * _SECONDS_EACH * rate)
+    frames = clip.frames + round(len(directions) * _SECONDS_EACH * rate)
     longer = clip.with_poses(clip.poses.at(np.minimum(np.arange(frames), clip.frames - 1)))
     time = np.arange(frames) / rate
-    shares = np.zeros((len(ways), frames))
+    shares = np.zeros((len(directions), frames))
     rows = []
-    for number, (name, sign) in enumerate(ways):
+    for number, (name, sign) in enumerate(directions):
         begin = start + number * _SECONDS_EACH
         shares[number] = np.sin(np.pi * np.clip((time - begin) / _SECONDS_EACH, 0.0, 1.0)) ** 2
         title = name if sign > 0 else f"{name} (negative)"

@@ -120,8 +120,8 @@ def units_from_phones(phones: list[Phone], rate: Fraction, strength: float = 1.0
     silent = [_felt(time, phone.start_s, phone.stop_s) for phone in phones if not phone.viseme]
     quiet = np.maximum(np.sum(silent, axis=0) if silent else 0.0, np.maximum(0.0, 1.0 - felt.sum(axis=0)))
     shares = felt / np.maximum(felt.sum(axis=0) + quiet, 1e-9)
-    ways = np.stack([vector({phone.viseme: strength}) for phone in spoken], axis=1)
-    out = ways @ shares
+    directions = np.stack([vector({phone.viseme: strength}) for phone in spoken], axis=1)
+    out = directions @ shares
     for number, phone in enumerate(spoken):
         if phone.viseme in _CLOSED:
             # In the middle of a closure the lips are where it wants them, whatever the neighbours say.
@@ -129,9 +129,9 @@ def units_from_phones(phones: list[Phone], rate: Fraction, strength: float = 1.0
             for unit in _OPENING:
                 for own in spread(unit) or {}:
                     row = INDEX[own]
-                    out[row] = out[row] * (1.0 - hold) + ways[row, number] * hold
-            for row in np.flatnonzero(ways[:, number]).tolist():
-                out[row] = np.maximum(out[row], ways[row, number] * hold)
+                    out[row] = out[row] * (1.0 - hold) + directions[row, number] * hold
+            for row in np.flatnonzero(directions[:, number]).tolist():
+                out[row] = np.maximum(out[row], directions[row, number] * hold)
     return np.clip(out, 0.0, 1.0)
 
 
@@ -146,8 +146,8 @@ def _closed(time: Floats, start: float, stop: float, rate: float) -> Floats:
     """1 over the middle of a closure, at least on one frame, and eased on both sides."""
     middle = round(0.5 * (start + stop) * rate) / rate
     half = max(0.25 * (stop - start), 0.51 / rate)
-    share = np.clip(1.0 - (np.abs(time - middle) - half) / _BLEND_S, 0.0, 1.0)
-    return np.asarray(share * share * (3.0 - 2.0 * share))
+    fraction = np.clip(1.0 - (np.abs(time - middle) - half) / _BLEND_S, 0.0, 1.0)
+    return np.asarray(fraction * fraction * (3.0 - 2.0 * fraction))
 
 
 def _column(header: list[str], word: str) -> int | None:

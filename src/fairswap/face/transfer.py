@@ -98,8 +98,8 @@ class FaceSwap:
         # Of several that mean the same, the one of the same name, else an equal share of each.
         named = alike & same_name
         alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
-        share = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
-        return np.asarray(share * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
+        fraction = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
+        return np.asarray(fraction * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
 
 
 def perform_units(target: Head, units: Floats, onto: Clip, prefer: Floats | None = None) -> TransferredFace:
@@ -123,8 +123,8 @@ def _lost(units: Floats, shown: Floats, shares: Floats, chart: FaceChart, rate: 
         if short[number, worst] < _LOST:
             continue
         # What stands in: shapes in use at that moment that do not contain the unit, by how their places move alike.
-        ways = landmark_displacements()
-        towards = ways.T[number] @ ways @ chart.matrix * shares[:, worst]
+        directions = landmark_displacements()
+        towards = directions.T[number] @ directions @ chart.matrix * shares[:, worst]
         towards[chart.matrix[number] > 0.0] = 0.0
         best = [chart.columns[i][0] for i in np.argsort(-towards)[:2].tolist() if towards[i] > 1e-4]
         rows.append(LostUnit(unit, float(units[number, worst]), float(short[number, worst]), worst / rate, tuple(best)))

@@ -103,7 +103,7 @@ def spread(name: str) -> dict[str, float] | None:
     words = recipe.split()
     out: dict[str, float] = {}
     for part, weight in zip(words[::2], words[1::2], strict=True):
-        out |= {unit: share * float(weight) for unit, share in (spread(part) or {}).items()}
+        out |= {unit: fraction * float(weight) for unit, fraction in (spread(part) or {}).items()}
     return out
 
 
@@ -111,8 +111,8 @@ def vector(units: Mapping[str, float]) -> Floats:
     """Weights by name (see :func:`spread`) as an array over all units."""
     out = np.zeros(len(UNITS))
     for name, weight in units.items():
-        for unit, share in (spread(name) or {}).items():
-            out[INDEX[unit]] += weight * share
+        for unit, fraction in (spread(name) or {}).items():
+            out[INDEX[unit]] += weight * fraction
     return out
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from pathlib import Path
 
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.model.arrays import Value
@@ -34,7 +35,9 @@ class Document(Value):
         object.__setattr__(self, "files", self.files or (self.file,))
 
     def __repr__(self) -> str:
-        return f"<Document {self.file!r}: {len(self.figures)} figures, {len(self.clips)} clips, {self.format}>"
+        return (
+            f"<Document {Path(self.file).name!r}: {len(self.figures)} figures, {len(self.clips)} clips, {self.format}>"
+        )
 
     @property
     def figure(self) -> Figure:

@@ -132,15 +132,15 @@ class Poses(Value):
         position = np.clip(np.asarray(frame_positions, dtype=np.float64), 0, self.frames - 1)
         before = np.minimum(position.astype(np.intp), max(self.frames - 2, 0))
         after = np.minimum(before + 1, self.frames - 1)
-        share = position - before
-        exact = np.flatnonzero(share == 0.0)
+        fraction = position - before
+        exact = np.flatnonzero(fraction == 0.0)
 
         def straight(tracks: Floats) -> Floats:
-            return tracks[..., before] * (1.0 - share) + tracks[..., after] * share
+            return tracks[..., before] * (1.0 - fraction) + tracks[..., after] * fraction
 
         turned = np.empty((len(self.skeleton), 4, len(position)))
         for out, track in zip(turned, self.rotation_tracks, strict=True):
-            _turned_evenly_into(out, track, before, share, exact)
+            _turned_evenly_into(out, track, before, fraction, exact)
         return self.with_tracks(turned, straight)
 
     def picked(self, frames: slice) -> Poses:
@@ -257,7 +257,7 @@ class EarlierPoses:
         return PoseBuilder(self.skeleton, tracks, moved).poses()
 
 
-def _turned_evenly_into(out: Floats, track: Floats, before: Integers, share: Floats, exact: Integers) -> None:
+def _turned_evenly_into(out: Floats, track: Floats, before: Integers, fraction: Floats, exact: Integers) -> None:
     """Slerp of one track ``(4, frames)`` between its own frames, into ``out`` ``(4, n)``; ``exact`` are shares of zero.
 
     Angles are worked out once for each pair of frames, however many new ones lie between. The second quaternion of a
@@ -266,7 +266,7 @@ def _turned_evenly_into(out: Floats, track: Floats, before: Integers, share: Flo
     if (track == track[:, :1]).all():  # a bone that rests
         out[:] = track[:, :1]
         return
-    if len(exact) == len(share):
+    if len(exact) == len(fraction):
         np.take(track, before, axis=1, out=out, mode="clip")
         return
     first, second = track[:, :-1], track[:, 1:]
@@ -277,13 +277,13 @@ def _turned_evenly_into(out: Floats, track: Floats, before: Integers, share: Flo
     angle = np.arctan2(sine, np.abs(cosine))
     away /= np.where(sine > 0.0, sine, 1.0)
     turn = np.take(angle, before, mode="clip")
-    turn *= share
+    turn *= fraction
     np.take(track, before, axis=1, out=out, mode="clip")
-    ways = np.take(away, before, axis=1, mode="clip")
+    directions = np.take(away, before, axis=1, mode="clip")
     sines = np.sin(turn)
-    ways *= sines
+    directions *= sines
     # The cosine of a turn of up to a quarter (half of a half turn), by its sine: a root is quicker than a cosine.
     np.subtract(1.0, np.square(sines, out=sines), out=sines)
     out *= np.sqrt(sines, out=sines)
-    out += ways
+    out += directions
     out[:, exact] = track[:, before[exact]]

@@ -152,10 +152,10 @@ def swing_twist(rotation: ArrayLike, axis: ArrayLike) -> tuple[Floats, Floats]:
     return multiply(whole, conjugate(twist)), twist
 
 
-def slerp(start: ArrayLike, end: ArrayLike, share: ArrayLike) -> Floats:
+def slerp(start: ArrayLike, end: ArrayLike, fraction: ArrayLike) -> Floats:
     """Turn evenly from ``start`` (share 0) to ``end`` (share 1), the short way (Shoemake 1985)."""
     a, b = np.asarray(start, dtype=np.float64), np.asarray(end, dtype=np.float64)
-    s = np.asarray(share, dtype=np.float64)[..., None]
+    s = np.asarray(fraction, dtype=np.float64)[..., None]
     cosine = np.einsum("...i,...i->...", a, b)[..., None]
     b = np.where(cosine < 0.0, -b, b)
     angle = np.arccos(np.minimum(np.abs(cosine), 1.0))

@@ -68,9 +68,9 @@ def widest_mask(mask: np.ndarray, reach: int) -> np.ndarray:
     return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1).any(axis=1))
 
 
-def eased(share: Floats) -> Floats:
+def eased(fraction: Floats) -> Floats:
     """From 0 to 1 with the least jerk (Flash and Hogan 1985)."""
-    t = np.clip(share, 0.0, 1.0)
+    t = np.clip(fraction, 0.0, 1.0)
     return t**3 * (10.0 - 15.0 * t + 6.0 * t**2)
 
 

@@ -43,20 +43,20 @@ def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], titl
     from PIL import Image, ImageDraw
 
     chart = head.chart
-    ways = list(chart.columns)
-    full = np.concatenate([np.zeros((len(ways), 1)), np.eye(len(ways))], axis=1)
-    clip = head.performed(full, still_clip(head.figure, "shapes", Fraction(1), len(ways) + 1))
+    directions = list(chart.columns)
+    full = np.concatenate([np.zeros((len(directions), 1)), np.eye(len(directions))], axis=1)
+    clip = head.performed(full, still_clip(head.figure, "shapes", Fraction(1), len(directions) + 1))
     correctives = [name for name, shape in chart.shapes.items() if shape.corrects]
-    tiles = face_tiles(head, clip, range(len(ways) + 1), frame)
+    tiles = face_tiles(head, clip, range(len(directions) + 1), frame)
     labels = [("at rest", head.figure.name)]
-    labels += [(name if sign > 0 else f"{name} (negative)", captions.get(name, "")) for name, sign in ways]
+    labels += [(name if sign > 0 else f"{name} (negative)", captions.get(name, "")) for name, sign in directions]
     columns = 8 if len(tiles) > 15 else 5
     rows = -(-len(tiles) // columns)
     top = 64
     sheet = Image.new("RGB", (columns * _TILE + 320, max(top + rows * (_TILE + _WORDS) + 20, 560)), byte(PAPER))
     draw = ImageDraw.Draw(sheet)
     draw.text((16, 14), title, font=font(24), fill=INK)
-    note = f"{len(ways)} shapes" + (f"; correctives, not drawn: {', '.join(correctives)}" if correctives else "")
+    note = f"{len(directions)} shapes" + (f"; correctives, not drawn: {', '.join(correctives)}" if correctives else "")
     draw.text((16, 43), note[:150], font=font(13), fill=FAINT)
     for number, (tile, (name, what)) in enumerate(zip(tiles, labels, strict=True)):
         x, y = (number % columns) * _TILE, top + (number // columns) * (_TILE + _WORDS)

@@ -53,15 +53,15 @@ class Canvas:
         # Which way the triangles wind on the screen tells front from back (y runs down).
         a, b, c = pixels[triangles.T]
         front = triangles[_cross(b - a, c - a) < 0]
-        for x, y, share, face in covered_pixels(pixels[front], width, height):
+        for x, y, fraction, face in covered_pixels(pixels[front], width, height):
             corner = front[face]
-            near = (share * depth[corner]).sum(axis=1)
+            near = (fraction * depth[corner]).sum(axis=1)
             nearer = near > self.depth[y, x]
-            x, y, share, corner, near = x[nearer], y[nearer], share[nearer], corner[nearer], near[nearer]
-            light = _lit(normalized(np.einsum("nk,nki->ni", share, normals[corner])))
-            color = np.einsum("nk,nki->ni", share, colors[corner])
+            x, y, fraction, corner, near = x[nearer], y[nearer], fraction[nearer], corner[nearer], near[nearer]
+            light = _lit(normalized(np.einsum("nk,nki->ni", fraction, normals[corner])))
+            color = np.einsum("nk,nki->ni", fraction, colors[corner])
             if uvs is not None and texture is not None:
-                u, v = np.einsum("nk,nki->ni", share, uvs[corner]).T
+                u, v = np.einsum("nk,nki->ni", fraction, uvs[corner]).T
                 rows, columns = texture.shape[:2]
                 color = (
                     color
@@ -105,10 +105,10 @@ def covered_pixels(
             shares = []
             for slope_x, slope_y, constant in planes:
                 at_corner = slope_x[face] * left[face] + slope_y[face] * top[face] + constant[face]
-                share = np.multiply.outer(slope_x[face], step_x)
-                share += np.multiply.outer(slope_y[face], step_y)
-                share += at_corner[:, None]
-                shares.append(share)
+                fraction = np.multiply.outer(slope_x[face], step_x)
+                fraction += np.multiply.outer(slope_y[face], step_y)
+                fraction += at_corner[:, None]
+                shares.append(fraction)
             inside = (shares[0] >= -grow) & (shares[1] >= -grow) & (shares[0] + shares[1] <= 1.0 + grow)
             which, step = np.nonzero(inside)
             column = (left[face][which] + step_x[step]).astype(np.intp)

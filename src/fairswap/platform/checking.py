@@ -90,8 +90,9 @@ class Check:
 
     def __repr__(self) -> str:
         verdict = "fits" if self.fits else "does not fit"
-        broken = f": {', '.join(dict.fromkeys(row.rule for row in self.broken))}" if self.broken else ""
-        return f"<Check: {self.file!r} {verdict} {self.platform.name}{broken}>"
+        rules = list(dict.fromkeys(row.rule for row in self.broken))
+        broken = f": {', '.join(rules[:5])}{' …' if len(rules) > 5 else ''}" if rules else ""
+        return f"<Check: {Path(self.file).name!r} {verdict} {self.platform.name}{broken}>"
 
 
 class _Results:
@@ -353,11 +354,11 @@ def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) 
             not moved,
         )
     if rules.keys != "any":
-        share = _key_share(clip)
-        if share is not None:
-            uniform = share > 0.98
+        fraction = _keyed_fraction(clip)
+        if fraction is not None:
+            uniform = fraction > 0.98
             ok = uniform == (rules.keys == "uniform") or clip.frames < 8
-            add("clip.keys", name, rules.keys, f"{share:.0%} of frames have keys", ok)
+            add("clip.keys", name, rules.keys, f"{fraction:.0%} of frames have keys", ok)
     if rules.travel != "any":
         travel = travel_of(clip, rigged)
         ok = travel in (rules.travel, "still")
@@ -378,7 +379,7 @@ def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) 
         )
 
 
-def _key_share(clip: Clip) -> float | None:
+def _keyed_fraction(clip: Clip) -> float | None:
     """How many keys a file holds against one on every frame, over the tracks that have more than two."""
     source = getattr(clip.origin, "container", None)
     if source is None:

@@ -151,6 +151,13 @@ def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones:
         parts, told = fitted_clip(clip, target, platform.clip)
         changes += told
         fitted += [_with_keys(part, target, platform, changes, findings) for part in parts]
+    for clip in fitted:
+        if clip.poses.morph_tracks and platform.clip.with_mesh == "never":
+            driven = sum(len(track.weights) for track in clip.poses.morph_tracks)
+            message = (
+                f"{clip.name}: what {driven} morphs do is left out, since {platform.name} takes motions without a mesh"
+            )
+            findings.append(Finding("morphs-left-out", "warning", clip.name, message, "Give it a face made of bones"))
     limits = (
         ("max_vertices", sum(len(mesh.vertices) for mesh in new.meshes)),
         ("max_triangles", sum(len(mesh.triangles) for mesh in new.meshes)),

@@ -26,7 +26,7 @@ _LIMBS = {
 class NewBone:
     """One bone of the new skeleton: its name, the role or old bone it stands for, its parent, and what moves it.
 
-    ``first``, ``second`` and ``share`` are the old bones between which its motion lies; of a bone that is put in, the
+    ``first``, ``second``, ``fraction`` are the old bones between which its motion lies; of a bone that is put in, the
     one that carries it.
     """
 
@@ -35,7 +35,7 @@ class NewBone:
     parent: int
     first: int
     second: int
-    share: float
+    fraction: float
     place: tuple[float, float, float]
 
 
@@ -221,8 +221,8 @@ def _on_chain(
     at = number / max(count - 1, 1) * (len(own) - 1) if count > 1 else float(len(own) - 1)
     low = min(int(at), len(own) - 1)
     high = min(low + 1, len(own) - 1)
-    share = at - low
-    return ((own[low], own[high], share) if share > 1e-9 else (own[low], own[low], 0.0)), place
+    fraction = at - low
+    return ((own[low], own[high], fraction) if fraction > 1e-9 else (own[low], own[low], 0.0)), place
 
 
 def _put_in(role: str, roles: RoleMap, places: Floats) -> tuple[tuple[int, int, float], Floats]:

@@ -48,8 +48,8 @@ def prove(
     count = 0
     for old, new in zip(old_clips, new_clips, strict=True):
         # Not evenly: moves of one length would be met at one moment each.
-        share = np.modf(np.arange(_FRAMES) * 0.6180339887)[0]
-        a, b = old.poses.at(share * (old.frames - 1)), new.poses.at(share * (new.frames - 1))
+        fraction = np.modf(np.arange(_FRAMES) * 0.6180339887)[0]
+        a, b = old.poses.at(fraction * (old.frames - 1)), new.poses.at(fraction * (new.frames - 1))
         worlds = a.world(), b.world()
         for frame in range(_FRAMES):
             count += 1

@@ -88,7 +88,7 @@ def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
             turned[number] = new_rest[number][:, None]
             continue
         first = _away(world, rest, bone.first)
-        away = first if bone.share == 0.0 else slerp(first, _away(world, rest, bone.second), bone.share)
+        away = first if bone.fraction == 0.0 else slerp(first, _away(world, rest, bone.second), bone.fraction)
         turned[number] = multiply(away, new_rest[number]).T
     local = np.empty_like(turned)
     for number, parent in enumerate(new.parents.tolist()):
@@ -110,7 +110,7 @@ def _translations(clip: Clip, made: Rebuilt, world: WorldTransforms, turned: Flo
         rest = new.rest_translations[number][:, None]
         where[number] = rest if parent < 0 else where[parent] + rotate(turned[parent].T, rest[:, 0]).T
         old = bone.first
-        own = bone.share == 0.0 and old == bone.second and bone.key != "root"
+        own = bone.fraction == 0.0 and old == bone.second and bone.key != "root"
         if own and (old in translated or (bone.key == "hips" and parent < 0)):
             where[number] = world.position_tracks[old]
             away = where[number] if parent < 0 else where[number] - where[parent]
@@ -167,12 +167,12 @@ def _carriers(old: Skeleton, bones: list[NewBone]) -> list[int]:
     """For each old bone the new bone that takes its weights: its own, or that of the nearest bone above."""
     own: dict[int, int] = {}
     for number, bone in enumerate(bones):
-        if bone.first == bone.second and bone.share == 0.0 and bone.key != "root":
+        if bone.first == bone.second and bone.fraction == 0.0 and bone.key != "root":
             own.setdefault(bone.first, number)
     # Old bones of a chain of another count: the new bone whose motion is nearest to theirs.
     for number, bone in enumerate(bones):
-        if bone.share > 0.0:
-            own.setdefault(bone.first if bone.share < 0.5 else bone.second, number)
+        if bone.fraction > 0.0:
+            own.setdefault(bone.first if bone.fraction < 0.5 else bone.second, number)
     root = next((i for i, bone in enumerate(bones) if bone.key == "hips"), 0)
     out = []
     for start in range(len(old)):

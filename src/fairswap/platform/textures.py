@@ -106,8 +106,8 @@ def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: li
     with Image.open(BytesIO(texture)) as picture:
         image = picture.convert("RGBA" if "A" in picture.getbands() or "transparency" in picture.info else "RGB")
         if large and pixels is not None:
-            share = pixels / max(image.size)
-            size = (max(round(image.width * share), 1), max(round(image.height * share), 1))
+            fraction = pixels / max(image.size)
+            size = (max(round(image.width * fraction), 1), max(round(image.height * fraction), 1))
             image = image.resize(size, Image.Resampling.LANCZOS)
         wanted = facts.format if not formats or facts.format in formats else formats[0]
         out = BytesIO()

@@ -20,7 +20,8 @@ Row = tuple[Path, Figure, Sequence[Clip]]
 
 
 def write_fitted(fitted: Fitted, out: Path, outputs: Outputs) -> list[str]:
-    """Write ``out``: a file holds the figure and all its clips, a folder the figure and each motion without mesh.
+    """Write ``out``: a file holds the figure and all its clips, a folder the figure and each motion without mesh
+    (but for motions that drive morphs).
 
     All names are reserved before the first file is written.
 
@@ -56,9 +57,12 @@ def _folder(fitted: Fitted, platform: Platform, out: Path) -> list[Row]:
     stems = distinct([file_stem(clip.name) for clip in fitted.clips], [figure] if with_figure else [])
     rows: list[Row] = [(out / f"{figure}{suffix}", fitted.figure, ())] if with_figure else []
     bones = without_mesh(fitted.figure)
-    return rows + [
-        (out / f"{stem}{suffix}", bones, [motion_alone(clip)]) for stem, clip in zip(stems, fitted.clips, strict=True)
-    ]
+    for stem, clip in zip(stems, fitted.clips, strict=True):
+        # Morphs are part of the mesh: a clip that drives them comes with it, if the platform takes that.
+        with_mesh = clip.poses.morph_tracks and platform.clip.with_mesh != "never"
+        row = (fitted.figure, [clip]) if with_mesh else (bones, [motion_alone(clip)])
+        rows.append((out / f"{stem}{suffix}", *row))
+    return rows
 
 
 def check_written(written: Sequence[str], platform: Platform) -> list[Check]:

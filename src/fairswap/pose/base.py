@@ -250,8 +250,8 @@ def _posed(skeleton: Skeleton, roles: RoleMap, rotations: Floats) -> WorldTransf
 def _axes(positions: Floats, roles: RoleMap) -> tuple[Floats, Floats]:
     """Which way the body's left and its up are, unit; the up square to the left."""
     pairs = [("upper_leg", "upper_leg"), ("upper_arm", "upper_arm")]
-    ways = [positions[roles.bones[f"{a}_left"]] - positions[roles.bones[f"{b}_right"]] for a, b in pairs]
-    left = normalized(np.sum([normalized(way) for way in ways], axis=0))
+    directions = [positions[roles.bones[f"{a}_left"]] - positions[roles.bones[f"{b}_right"]] for a, b in pairs]
+    left = normalized(np.sum([normalized(way) for way in directions], axis=0))
     up = positions[roles.bones["head"]] - positions[roles.bones["hips"]]
     return left, normalized(up - (up @ left) * left)
 

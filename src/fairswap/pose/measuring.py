@@ -151,13 +151,13 @@ def _foot_angle(role: str, a: RiggedFigure, b: RiggedFigure | None) -> RoleAngle
     toes, shin = role.replace("foot", "toes"), role.replace("foot", "lower_leg")
     if any(toes not in each.roles.bones for each in figures):
         return None
-    ways = []
+    directions = []
     for each in figures:
         places = each.base.world.positions[0]
         way = normalized(places[each.roles.bones[toes]] - places[each.roles.bones[role]])
-        ways.append(rotate(conjugate(_turn(shin, each)), way))
-    headings = [float(np.arctan2(way[0], way[2])) for way in ways] + [0.0] * (b is None)
-    pitches = [float(np.arcsin(np.clip(way[1], -1.0, 1.0))) for way in ways]
+        directions.append(rotate(conjugate(_turn(shin, each)), way))
+    headings = [float(np.arctan2(way[0], way[2])) for way in directions] + [0.0] * (b is None)
+    pitches = [float(np.arcsin(np.clip(way[1], -1.0, 1.0))) for way in directions]
     heading = abs(np.degrees((headings[0] - headings[1] + np.pi) % (2 * np.pi) - np.pi))
     sole = abs(np.degrees(pitches[0] - pitches[-1]))
     return RoleAngle(role, "feet", float(heading), float(sole), bool(heading >= sole))
@@ -177,14 +177,14 @@ def _kept_angle(role: str, part: str, a: RiggedFigure, b: RiggedFigure | None) -
         swing, twist = swing_twist(apart, along)
         angles = [float(np.degrees(angle_between(half, IDENTITY))) for half in (swing, twist)]
         return RoleAngle(role, part, angles[0], angles[1], False)
-    ways = []
+    directions = []
     for each in (a, b):
         places, above = each.base.world.positions[0], each.roles.bones[role]
         following = _onward(role, each)
         if following is None:
             return None
-        ways.append(normalized(places[following] - places[above]))
-    return RoleAngle(role, part, float(np.degrees(angle_between(*ways))), 0.0, False)
+        directions.append(normalized(places[following] - places[above]))
+    return RoleAngle(role, part, float(np.degrees(angle_between(*directions))), 0.0, False)
 
 
 def _one_family(a: RiggedFigure, b: RiggedFigure) -> bool:

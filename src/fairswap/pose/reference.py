@@ -171,12 +171,12 @@ def t_pose(
 
 def _check_sides(positions: Floats, roles: RoleMap, what: str) -> None:
     """Left is at the left here; if the toes then point backward, it is called left wrongly, or was mirrored."""
-    ways = []
+    directions = []
     for side in SIDES:
         if f"toes_{side}" in roles.bones:
             way = positions[roles.bones[f"toes_{side}"]] - positions[roles.bones[f"foot_{side}"]]
-            ways.append(way[2] / max(float(np.linalg.norm(way)), 1e-9))
-    if len(ways) == 2 and max(ways) < -0.3:
+            directions.append(way[2] / max(float(np.linalg.norm(way)), 1e-9))
+    if len(directions) == 2 and max(directions) < -0.3:
         raise ImpossibleError(
             f"left and right of {what} are swapped, or it is mirrored: its toes point backward, when its left is left",
             code="sides-swapped",

@@ -90,10 +90,10 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     arms = {"heel": rotate(turned, sole.heel), "ball": rotate(turned, sole.ball)}
     # How much of the weight is on the ball: from heel to ball over a flat stance.
     known = heel ^ ball
-    share = (
+    fraction = (
         np.interp(np.arange(len(heel)), np.flatnonzero(known), ball[known]) if known.any() else np.full(len(heel), 0.5)
     )
-    share = np.where(flat, share, ball.astype(float))
+    fraction = np.where(flat, fraction, ball.astype(float))
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
         chain.turn_local(sole.toes, slerp(chain.local(sole.toes), lying, near))
@@ -115,7 +115,7 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
                 for part, mask in standing.items()
             }
         off = {part: anchor[part] - spots[part] for part in anchor}
-        shift[span] = off["heel"] * (1.0 - share[span, None]) + off["ball"] * share[span, None]
+        shift[span] = off["heel"] * (1.0 - fraction[span, None]) + off["ball"] * fraction[span, None]
     shift[:, 1] = np.where(stands, target.floor_m - lowest, 0.0)
     shift = bridged(shift, stands, max(round(_FADE_S * rate), 2))
     # Where a stance begins and ends, what holds it sets in and lets go within a few frames, not at once.

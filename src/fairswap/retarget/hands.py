@@ -188,7 +188,8 @@ def _reach(
     shares = np.array([nearness(wish.when, _EASE_S * rate) for wish in wishes])
     total = np.maximum(shares.sum(axis=0), 1.0)
     push = np.sum(
-        [(wish.where - point) * (share / total)[:, None] for wish, share in zip(wishes, shares, strict=True)], axis=0
+        [(wish.where - point) * (fraction / total)[:, None] for wish, fraction in zip(wishes, shares, strict=True)],
+        axis=0,
     )
     push_hand(target, side, chain, weight * push)
 

@@ -198,12 +198,12 @@ def _over_time(layer: Layer, times: Floats) -> tuple[Floats, Floats]:
     before = after - 1
     after = np.minimum(after, len(knots) - 1)
     span = np.maximum(knots[after] - knots[before], 1e-9)
-    share = eased((times - knots[before]) / span)
+    fraction = eased((times - knots[before]) / span)
     turns = np.array([quaternion_from_turn(np.array(key.turn)) for key in layer.keys])
     offsets = np.array([key.offset for key in layer.keys])
-    return slerp(turns[before], turns[after], share), offsets[before] + (offsets[after] - offsets[before]) * share[
-        :, None
-    ]
+    return slerp(turns[before], turns[after], fraction), offsets[before] + (
+        offsets[after] - offsets[before]
+    ) * fraction[:, None]
 
 
 def _paste(target: RiggedFigure, layer: Layer, pose: SavedPose, weight: Floats, edit: PoseBuilder) -> set[int]:

@@ -47,13 +47,13 @@ class Keys:
         inside = np.clip(times, self.times[0], self.times[-1])
         before = np.clip(np.searchsorted(self.times, inside + 1e-5, side="right") - 1, 0, len(self.times) - 2)
         step = self.times[before + 1] - self.times[before]
-        share = np.clip((inside - self.times[before]) / np.where(step > 0, step, 1.0), 0.0, 1.0)
-        share = np.where(inside >= self.times[-1] - 1e-5, 1.0, share)
+        fraction = np.clip((inside - self.times[before]) / np.where(step > 0, step, 1.0), 0.0, 1.0)
+        fraction = np.where(inside >= self.times[-1] - 1e-5, 1.0, fraction)
         first, second = self.values[before], self.values[before + 1]
         if self.interpolation == "STEP":
-            return np.where(share[:, None] >= 1.0, second, first)
+            return np.where(fraction[:, None] >= 1.0, second, first)
         if self.tangents_in is not None and self.tangents_out is not None:
-            t, dt = share[:, None], step[:, None]
+            t, dt = fraction[:, None], step[:, None]
             out = (
                 (2 * t**3 - 3 * t**2 + 1) * first
                 + (t**3 - 2 * t**2 + t) * dt * self.tangents_out[before]
@@ -61,7 +61,7 @@ class Keys:
                 + (t**3 - t**2) * dt * self.tangents_in[before + 1]
             )
             return normalized(out) if rotation else out
-        return slerp(first, second, share) if rotation else first + (second - first) * share[:, None]
+        return slerp(first, second, fraction) if rotation else first + (second - first) * fraction[:, None]
 
 
 def keys_of_animation(container: Container, index: int, weights_width: dict[int, int]) -> dict[tuple[int, str], Keys]:

@@ -15,6 +15,8 @@ from fairswap.model.arrays import Floats
 from fairswap.model.rotation import matrix_from_quaternion, normalized, rotation_from_stretched
 
 _AGAIN = "Export the file again"
+# Hips, head, both arms and legs, and little else: what has fewer bones in a row is a part, or a prop.
+_LEAST_OF_A_BODY = 15
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,7 +98,8 @@ def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
     """Group the nodes into figures: skins whose bones are in one tree belong together.
 
     Bones are the joints, everything animated above or below them, what lies between, and bare leaf nodes (end markers).
-    Without any skin, the trees with animated nodes count, as in a file with motion only.
+    Without any skin, as in a file with motion only, what hangs on animated nodes counts; or the whole tree,
+    if only parts of a body are animated in it.
     """
     animated = {
         channel.target.node
@@ -123,7 +126,7 @@ def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
         groups[index] = own
         owner.update(dict.fromkeys(own, index))
     if not document.skins:
-        groups = {-1 - top: {top} for top in sorted({tops[node] for node in animated})}
+        groups = {-1 - top: {top} for top in _tops_of_motion(document, tree, {tops[node] for node in animated})}
     figures = []
     for own in groups.values():
         nodes, ends = _bones(document, tree, own, joints | animated)
@@ -133,6 +136,44 @@ def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
         if skins or len(nodes) >= 3:
             figures.append(FigureNodes(nodes, skins, ends))
     return figures
+
+
+def _tops_of_motion(document: Document, tree: Tree, tops: set[int]) -> list[int]:
+    """Where the skeletons of a file without skins begin, from the highest animated nodes.
+
+    Usually those are the hips. A clip that moves nothing but the arms, say, has its tops inside one body: then that
+    begins where its tree does.
+    """
+    size = dict.fromkeys(tree.order, 0)
+    root: dict[int, int] = {}
+    for node in tree.order:
+        root[node] = root.get(tree.parents[node], node)
+    for node in reversed(tree.order):
+        size[node] += _is_bare(document, node)
+        if tree.parents[node] >= 0:
+            size[tree.parents[node]] += size[node]
+    found: list[int] = []
+    for tree_top in sorted({root[top] for top in tops}):
+        inside = sorted(top for top in tops if root[top] == tree_top)
+        bodies = [top for top in inside if size[top] >= _LEAST_OF_A_BODY]
+        parts = [top for top in inside if 3 <= size[top] < _LEAST_OF_A_BODY]
+        alone = len(inside) == 1 and bodies
+        whole = bodies and not parts and sum(size[top] for top in bodies) >= 0.8 * size[tree_top]
+        # A tree that is too small for a body is taken as it is: a chain, a prop.
+        if alone or whole or size[tree_top] < _LEAST_OF_A_BODY:
+            found += inside
+            continue
+        # What holds nothing but the next one is no bone: the node of the scene, or of the whole figure.
+        while tree_top not in tops and len(document.nodes[tree_top].children) == 1:
+            tree_top = document.nodes[tree_top].children[0]
+        found.append(tree_top)
+    return found
+
+
+def _is_bare(document: Document, node: int) -> bool:
+    """Whether a node holds nothing: no mesh, camera or light."""
+    row = document.nodes[node]
+    return row.mesh is None and row.camera is None and not row.extensions.get("KHR_lights_punctual")
 
 
 def _tops(tree: Tree, wanted: set[int]) -> dict[int, int]:
@@ -159,9 +200,7 @@ def _bones(document: Document, tree: Tree, tops: set[int], wanted: set[int]) -> 
     for node in reversed(tree.order):
         if node not in inside:
             continue
-        bare = document.nodes[node].mesh is None and document.nodes[node].camera is None
-        bare = bare and not document.nodes[node].extensions.get("KHR_lights_punctual")
-        if node in wanted or bare or any(child in keep for child in document.nodes[node].children):
+        if node in wanted or _is_bare(document, node) or any(child in keep for child in document.nodes[node].children):
             keep.add(node)
     nodes = [node for node in tree.order if node in keep]
     ends = {

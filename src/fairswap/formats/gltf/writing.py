@@ -65,7 +65,15 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     for table in ("accessors", "bufferViews"):
         if not raw[table]:
             del raw[table]
+    for node in raw.get("nodes", ()):
+        if "rotation" in node:
+            node["rotation"] = _bounded(node["rotation"])
     return _files(name, raw, packer)
+
+
+def _bounded(rotation: Sequence[float]) -> list[float]:
+    """A rotation as the format wants it: no component beyond 1, not even by rounding."""
+    return [min(max(float(part), -1.0), 1.0) for part in rotation]
 
 
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
@@ -109,7 +117,10 @@ def _animation(
         rotation = without_sign_jumps(rotation.T).T
         if rotation[0] @ rest < 0:
             rotation = -rotation
-        add(nodes[bone], "rotation", rotation, None if bone in clip.keyed else rest, thinned.rotations.get(bone))
+        # Without a skin it is the keys that tell where a skeleton begins.
+        begins = "skins" not in raw and clip.skeleton.parents[bone] < 0
+        keyed = bone in clip.keyed or begins
+        add(nodes[bone], "rotation", rotation, None if keyed else rest, thinned.rotations.get(bone))
     for bone in poses.translated_bones.tolist():
         values = fold.node_translations(bone, poses.translation_track(bone).T)
         rest = fold.node_translations(bone, clip.skeleton.rest_translations[bone])

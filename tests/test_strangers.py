@@ -1,0 +1,170 @@
+"""Files that are like no file of ours: what is in them is found, what is written is whole and valid."""
+
+import json
+import struct
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.model.poses import Poses
+from fairswap.platform.fitting import without_mesh
+from making import FREE, TROUPE, act, figure, run
+
+RIGS = Path(__file__).parents[2] / "shared" / "rigs"
+
+
+def json_of(path):
+    """The JSON of a ``.glb``, read by hand."""
+    data = Path(path).read_bytes()
+    return json.loads(data[20 : 20 + struct.unpack_from("<I", data, 12)[0]])
+
+
+def only(clip, roles, moves):
+    """The clip with nothing keyed but the roles for which ``moves`` says so."""
+    skeleton = clip.skeleton
+    keyed = frozenset(bone for role, bone in roles.bones.items() if moves(role))
+    tracks = clip.poses.rotation_tracks.copy()
+    for bone in range(len(skeleton)):
+        if bone not in keyed:
+            tracks[bone] = skeleton.rest_rotations[bone][:, None]
+    return replace(clip, poses=Poses(skeleton, tracks), keyed=keyed, origin=None, kept=None)
+
+
+PARTS = {
+    "arms": lambda role: role.startswith(("upper_arm", "lower_arm", "hand_")),
+    "all but the hips": lambda role: role not in ("hips", "root"),
+    "the head": lambda role: role == "head",
+    "legs": lambda role: role.startswith(("upper_leg", "lower_leg")),
+    "a left hand": lambda role: role.startswith(("thumb", "index")) and role.endswith("_left"),
+}
+
+
+@pytest.mark.parametrize("part", PARTS)
+@pytest.mark.parametrize("root_is_keyed", [True, False], ids=["as we write it", "as others may"])
+def test_a_motion_file_in_which_only_a_part_moves_is_one_whole_figure(part, root_is_keyed):
+    """Without a skin nothing but keys tells what is a figure: a body of which little moves is still one body."""
+    juniper, clip = figure("Juniper"), act("turn-and-bow", "Juniper")
+    roles = fairswap.bones.roles_of(juniper)
+    moving = only(clip, roles, PARTS[part])
+    fairswap.save("part.glb", without_mesh(juniper), [moving])
+    if not root_is_keyed:
+        without_root_keys("part.glb")
+    found = fairswap.load("part.glb")
+    assert len(found.figures) == 1
+    assert set(fairswap.bones.roles_of(found.figure).bones) >= set(roles.bones) - {"root"}
+    made = fairswap.convert(found, TROUPE / "osric.glb", motion=FREE)
+    direct = fairswap.convert(
+        fairswap.Document("", "", juniper.space, (juniper,), (moving,)), TROUPE / "osric.glb", motion=FREE
+    )
+    a, b = (c.clips[0].poses.rotation_tracks for c in (made, direct))
+    assert np.abs(np.einsum("bif,bif->bf", a, b)).min() > 1 - 1e-6
+
+
+def without_root_keys(path):
+    """The file without the channels of its first bone."""
+    data = Path(path).read_bytes()
+    size = struct.unpack_from("<I", data, 12)[0]
+    document = json.loads(data[20 : 20 + size])
+    root = document["nodes"][0]["children"][0]
+    for animation in document["animations"]:
+        animation["channels"] = [row for row in animation["channels"] if row["target"]["node"] != root]
+    text = json.dumps(document).encode()
+    text += b" " * (-len(text) % 4)
+    rest = data[20 + size :]
+    Path(path).write_bytes(
+        struct.pack("<4sIIII", b"glTF", 2, 20 + len(text) + len(rest), len(text), 0x4E4F534A) + text + rest
+    )
+
+
+def test_two_figures_without_skins_stay_two():
+    a, b = (fairswap.demo_motion("walk", by=name) for name in ("Osric", "Pip"))
+    documents = []
+    for name, motion in (("a", a), ("b", b)):
+        fairswap.save(f"{name}.gltf", without_mesh(motion.figure), motion.clips)
+        documents.append(json.loads(Path(f"{name}.gltf").read_text()))
+    first, second = documents
+    shift = {
+        "nodes": len(first["nodes"]),
+        "accessors": len(first["accessors"]),
+        "bufferViews": len(first["bufferViews"]),
+    }
+    for node in second["nodes"]:
+        node["children"] = [child + shift["nodes"] for child in node.get("children", [])]
+        if not node["children"]:
+            del node["children"]
+    for accessor in second["accessors"]:
+        accessor["bufferView"] += shift["bufferViews"]
+    for view in second["bufferViews"]:
+        view["buffer"] = 1
+    for animation in second["animations"]:
+        for sampler in animation["samplers"]:
+            sampler["input"] += shift["accessors"]
+            sampler["output"] += shift["accessors"]
+        for channel in animation["channels"]:
+            channel["target"]["node"] += shift["nodes"]
+    first["nodes"] += [*second["nodes"], {"name": "Scene", "children": [0, shift["nodes"]]}]
+    first["scenes"] = [{"nodes": [len(first["nodes"]) - 1]}]
+    for key in ("accessors", "bufferViews", "animations", "buffers"):
+        first[key] += second[key]
+    Path("both.gltf").write_text(json.dumps(first))
+    assert sorted(len(f.skeleton) for f in fairswap.load("both.gltf").figures) == sorted(
+        len(m.figure.skeleton) for m in (a, b)
+    )
+
+
+@pytest.mark.parametrize("platform", ["quillmoor", "saltglass", "fernway"])
+@pytest.mark.parametrize("out", ["out", "out.glb"])
+def test_a_spoken_line_is_brought_to_a_platform_in_a_file_and_in_a_folder(platform, out):
+    """The clip drives morphs: what is written holds them, where the platform takes any."""
+    line = fairswap.demo_motion("spoken line")
+    fairswap.save("line.glb", line.figure, line.clips)
+    done = run("fit", "line.glb", "--platform", platform, "-o", out, "--json")
+    assert done.returncode in (0, 1), done.stderr
+    files = [Path(name) for name in done.report["written"]]
+    clips = [clip for file in files for clip in fairswap.load(file).clips]
+    assert len(clips) == 1
+    assert float(clips[0].duration_s) == pytest.approx(float(line.clips[0].duration_s), abs=1 / 20)
+    takes_morphs = fairswap.platform.named(platform).figure.morphs != "none"
+    moved = [np.ptp(track.weights, axis=1).max() for track in clips[0].poses.morph_tracks]
+    assert (max(moved, default=0.0) > 0.1) == takes_morphs
+
+
+def test_what_morphs_did_is_told_where_a_platform_takes_no_mesh_with_a_motion():
+    Path("bare.toml").write_text(
+        fairswap.platform.template("bare").replace("# with_mesh", "with_mesh").replace("# [clip]", "[clip]")
+    )
+    fitted = fairswap.fit(fairswap.demo_motion("spoken line"), "bare.toml")
+    assert [f.code for f in fitted.findings].count("morphs-left-out") == 1
+    for name in fitted.save("out"):
+        assert fairswap.load(name).figures
+
+
+@pytest.mark.parametrize("name", ["chibi", "crew", "numbers", "rawz", "words", "idle"])
+def test_no_rotation_that_is_written_goes_beyond_one(name):
+    if not RIGS.is_dir():
+        pytest.skip("the rigs of another make are not here")
+    rig = RIGS / f"{name}.glb"
+    for words in (("pose", "set", rig, "--to", "t", "-o", "t.glb"),
+                  ("fit", rig, "--platform", "fernway", "-o", "f.glb"),
+                  ("convert", rig.with_suffix(".bvh"), "--onto", rig, "-o", "c.glb")):  # fmt: skip
+        done = run(*words)
+        assert done.returncode in (0, 1), done.stderr
+        for node in json_of(words[-1])["nodes"]:
+            turn = node.get("rotation", [0, 0, 0, 1])
+            assert max(map(abs, turn)) <= 1.0
+            assert np.linalg.norm(turn) == pytest.approx(1.0, abs=1e-6)
+
+
+def test_a_rotation_beyond_one_by_rounding_is_bounded_when_it_is_written():
+    juniper = figure("Juniper")
+    rotations = juniper.skeleton.rest_rotations.copy()
+    rotations[5] = [0.0, 1.0000000000000004, 0.0, 0.0]
+    rotations[6] = [0.0, 0.0, 0.0, -1.0000000000000002]
+    odd = replace(juniper, skeleton=replace(juniper.skeleton, rest_rotations=rotations))
+    for made in (odd, replace(odd, source=None)):
+        fairswap.save("odd.glb", made, force=True)
+        turns = [node["rotation"] for node in json_of("odd.glb")["nodes"] if "rotation" in node]
+        assert max(abs(part) for turn in turns for part in turn) == 1.0
