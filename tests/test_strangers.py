@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.model.poses import Poses
@@ -168,3 +169,123 @@ def test_a_rotation_beyond_one_by_rounding_is_bounded_when_it_is_written():
         fairswap.save("odd.glb", made, force=True)
         turns = [node["rotation"] for node in json_of("odd.glb")["nodes"] if "rotation" in node]
         assert max(abs(part) for turn in turns for part in turn) == 1.0
+
+
+# What is written is what was judged: a figure that lies in its file stands in the one that is written
+
+
+def world_of(path, animation=None, time=0):
+    """World matrices of all nodes, walked by hand: rest, or the ``time``-th key of each rotation and translation."""
+    document = fairswap_free_document(path)
+    nodes = document["nodes"]
+    given = {}
+    if animation is not None:
+        for channel in document["animations"][animation]["channels"]:
+            values = document["read"](document["animations"][animation]["samplers"][channel["sampler"]]["output"])
+            given[channel["target"]["node"], channel["target"]["path"]] = values[min(time, len(values) - 1)]
+    world = {}
+
+    def walk(index, above):
+        node = nodes[index]
+        turn = Rotation.from_quat(given.get((index, "rotation"), node.get("rotation", [0, 0, 0, 1]))).as_matrix()
+        local = np.eye(4)
+        local[:3, :3] = turn * np.array(given.get((index, "scale"), node.get("scale", [1, 1, 1])))
+        local[:3, 3] = given.get((index, "translation"), node.get("translation", [0, 0, 0]))
+        if "matrix" in node:
+            local = np.array(node["matrix"]).reshape(4, 4).T
+        world[index] = above @ local
+        for child in node.get("children", []):
+            walk(child, world[index])
+
+    for root in document["scenes"][document.get("scene", 0)]["nodes"]:
+        walk(root, np.eye(4))
+    return {nodes[index].get("name", ""): matrix for index, matrix in world.items()}
+
+
+def fairswap_free_document(path):
+    """The JSON of a ``.glb`` with a reader of its float accessors that shares no code with ours."""
+    data = Path(path).read_bytes()
+    size = struct.unpack_from("<I", data, 12)[0]
+    document = json.loads(data[20 : 20 + size])
+    binary = data[28 + size :]
+
+    def read(index):
+        accessor = document["accessors"][index]
+        view = document["bufferViews"][accessor["bufferView"]]
+        width = {"SCALAR": 1, "VEC3": 3, "VEC4": 4}[accessor["type"]]
+        start = view.get("byteOffset", 0) + accessor.get("byteOffset", 0)
+        assert accessor["componentType"] == 5126
+        assert view.get("byteStride", 4 * width) == 4 * width
+        return np.frombuffer(binary, "<f4", accessor["count"] * width, start).reshape(-1, width)
+
+    return document | {"read": read}
+
+
+@pytest.mark.parametrize("name", ["rawz", "idle"])
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("convert", RIGS / "words.bvh", "--onto", "RIG"),
+        ("pose", "set", "RIG", "--to", "t"),
+        ("reel", "RIG"),
+        ("clip", "rate", "RIG", "--to", "24"),
+        ("fit", "RIG", "--platform", "quillmoor"),
+    ],
+    ids=lambda words: words[0],
+)
+def test_a_figure_that_lies_or_faces_backwards_stands_in_the_file_that_is_written(name, words):
+    if not RIGS.is_dir():
+        pytest.skip("the rigs of another make are not here")
+    rig = RIGS / f"{name}.glb"
+    truth = json.loads((RIGS / f"{name}.truth.json").read_text())["bones"]
+    of_role = {role: bone for bone, role in truth.items() if role}
+    assert run("check", rig, "--platform", "vrm-1", "--json").stdout.count("space.standard") == 1
+
+    done = run(*(rig if word == "RIG" else word for word in words), "-o", "out.glb")
+    assert done.returncode in (0, 1), done.stderr
+    profile = fairswap.bones.named("quillmoor") if words[0] == "fit" else None
+    names = {
+        role: (profile.roles[role][0] if profile else of_role[role])
+        for role in ("hips", "head", "hand_left", "foot_left")
+    }
+    world = world_of("out.glb")
+    place = {role: world[bone][:3, 3] for role, bone in names.items()}
+    height = place["head"][1] - place["foot_left"][1]
+    assert 1.0 < height < 2.0  # metres, upright
+    assert abs(place["head"] - place["hips"])[[0, 2]].max() < 0.2
+    assert place["hand_left"][0] > 0.05  # facing +Z its left is at +X
+    # Nothing is left to be corrected, and what the file says is what our reader sees.
+    again = fairswap.load("out.glb")
+    assert "space-corrected" not in {finding.code for finding in again.findings}
+    index = again.figure.skeleton.names.index(names["head"])
+    assert again.figure.skeleton.rest.positions[0, index] == pytest.approx(place["head"], abs=1e-5)
+    assert run("check", "out.glb", "--platform", "vrm-1", "--json").stdout.count("space.standard") == 0
+
+
+def test_a_corrected_file_moves_as_it_was_judged():
+    if not RIGS.is_dir():
+        pytest.skip("the rigs of another make are not here")
+    made = fairswap.convert(RIGS / "words.bvh", RIGS / "rawz.glb", motion=FREE)
+    made.save("out.glb")
+    clip = made.clips[0]
+    for frame in (0, 40, clip.frames - 1):
+        world = world_of("out.glb", 0, frame)
+        for name in ("hips", "head", "hand_left"):
+            bone = fairswap.bones.roles_of(made.figure).bones[name]
+            parents = clip.skeleton.parents
+            place = ours(clip, bone, frame, parents)
+            assert world[clip.skeleton.names[bone]][:3, 3] == pytest.approx(place, abs=1e-4)
+
+
+def ours(clip, bone, frame, parents):
+    """The place of a bone in a frame, from the clip's own tracks."""
+    chain = []
+    while bone >= 0:
+        chain.append(bone)
+        bone = int(parents[bone])
+    turn, place = Rotation.identity(), np.zeros(3)
+    for bone in reversed(chain):
+        track = clip.poses.translation_track(bone)
+        place = place + turn.apply(track[:, min(frame, track.shape[1] - 1)].copy())
+        turn = turn * Rotation.from_quat(clip.poses.rotation_tracks[bone, :, frame].copy())
+    return place

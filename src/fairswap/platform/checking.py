@@ -179,6 +179,9 @@ def _check_file_rules(document: Document, figure: Figure, platform: Platform, ad
             path.suffix.lower(),
             path.suffix.lower() in rules.formats,
         )
+    for finding in document.findings:
+        if finding.code == "space-corrected":
+            add("space.standard", finding.place, "upright, facing +Z, in metres, as the format asks", "not so", False)
     kib = path.stat().st_size / 1024 if path.exists() else 0.0
     if rules.max_kib is not None and figure.meshes:
         add("file.max_kib", path.name, f"{rules.max_kib:g} KiB", f"{kib:.0f} KiB", kib <= rules.max_kib,

@@ -21,9 +21,10 @@ from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.storage import Chunk
+from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip, KeptKeys
 from fairswap.model.figure import Figure
-from fairswap.model.rotation import without_sign_jumps
+from fairswap.model.rotation import quaternion_from_matrix, without_sign_jumps
 from fairswap.model.space import OURS, Space
 
 _GENERATOR = "Fair Swap"
@@ -45,6 +46,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
         if figure.skeleton != source.skeleton or figure.meshes is not source.meshes:
             read = source.skeleton, source.meshes, source.nodes, source.mesh_nodes, source.fold
             changed = patch_document(raw, figure, *read)
+        _stand_up(raw, source.to_ours, figure.name)
         repack(source.container, raw, packer)
         pack_replacements(changed, packer)
         nodes, mesh_nodes, fold = list(source.nodes), list(source.mesh_nodes), source.fold
@@ -69,6 +71,26 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
         if "rotation" in node:
             node["rotation"] = _bounded(node["rotation"])
     return _files(name, raw, packer)
+
+
+def _stand_up(raw: dict[str, Any], to_ours: Floats, name: str) -> None:
+    """Bring a document that is not as the format asks (lying, facing backwards, in centimetres) to where it was judged:
+    one node above all others turns and scales what hangs on it."""
+    if np.allclose(to_ours, np.eye(3), atol=1e-9):
+        return
+    metres = float(np.cbrt(np.linalg.det(to_ours)))
+    nodes = raw["nodes"]
+    held = {child for node in nodes for child in node.get("children", ())}
+    scenes = raw.get("scenes") or [{"nodes": [index for index in range(len(nodes)) if index not in held]}]
+    taken: set[int] = set()
+    for scene in scenes:
+        roots = [root for root in scene.get("nodes", ()) if root not in taken]
+        if not roots:
+            continue
+        taken.update(roots)
+        turn = quaternion_from_matrix(to_ours / metres).tolist()
+        nodes.append({"name": name, "rotation": turn, "scale": [metres] * 3, "children": roots})
+        scene["nodes"] = [len(nodes) - 1]
 
 
 def _bounded(rotation: Sequence[float]) -> list[float]:
