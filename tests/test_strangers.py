@@ -3,6 +3,7 @@
 import json
 import struct
 from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -12,7 +13,7 @@ from scipy.spatial.transform import Rotation
 import fairswap
 from fairswap.model.poses import Poses
 from fairswap.platform.fitting import without_mesh
-from making import FREE, TROUPE, act, figure, run
+from making import FREE, STICK, TROUPE, act, animate, arm, bvh, figure, run
 
 RIGS = Path(__file__).parents[2] / "shared" / "rigs"
 
@@ -289,3 +290,68 @@ def ours(clip, bone, frame, parents):
         place = place + turn.apply(track[:, min(frame, track.shape[1] - 1)].copy())
         turn = turn * Rotation.from_quat(clip.poses.rotation_tracks[bone, :, frame].copy())
     return place
+
+
+@pytest.mark.parametrize(
+    ("text", "rate"),
+    [
+        ("0.0167", 60), ("0.016667", 60), ("0.017", 60), ("0.0417", 24), ("0.041667", 24), ("0.0333", 30),
+        ("0.033", 30), ("0.0334", Fraction(30000, 1001)), ("0.041708", Fraction(24000, 1001)), ("0.008", 125),
+        ("0.0083333", 120), ("0.04", 25), ("0.0123", Fraction(10000, 123)),
+    ],
+)  # fmt: skip
+def test_a_written_frame_time_means_the_rate_that_was_rounded(text, rate):
+    Path("a.bvh").write_text(bvh(STICK, [[0] * 9] * 3, frame_time=text))
+    assert fairswap.load("a.bvh").clips[0].rate == rate
+
+
+def test_a_rate_may_be_written_with_a_comma():
+    clip = act("walk", "Juniper")
+    assert fairswap.clips.rate(clip, "29,97").rate == fairswap.clips.rate(clip, "29.97").rate == Fraction(30000, 1001)
+
+
+@pytest.mark.parametrize("up", ["+X", "-X", "+Y", "-Y", "+Z", "-Z"])
+@pytest.mark.parametrize("suffix", [".glb", ".bvh"])
+def test_any_axis_can_be_said_to_be_up(up, suffix):
+    fairswap.save(f"walk{suffix}", figure("Juniper"), [act("walk", "Juniper")])
+    found = fairswap.load(f"walk{suffix}", up=up)
+    assert found.space.up == up or suffix == ".glb"
+    assert run("inspect", f"walk{suffix}", "--up", up).returncode in (0, 1)
+
+
+def with_a_prop(tmp_path):
+    """The strip on three bones; beside it a door that opens and a camera that turns, by animations of their own."""
+    made = arm()
+    made.json["nodes"] += [{"name": "door"}, {"name": "eye", "camera": 0}]
+    made.json["cameras"] = [{"type": "perspective", "perspective": {"yfov": 0.8, "znear": 0.1}}]
+    made.json["scenes"][0]["nodes"] += [5, 6]
+    half = np.sqrt(0.5)
+    for name, node in (("opens", 5), ("looks", 6)):
+        first = made.json.pop("animations")
+        animate(made, node, "rotation", [0, 1.0], [[0, 0, 0, 1], [0, half, 0, half]])
+        made.json["animations"] = [*first, made.json["animations"][0] | {"name": name}]
+    return made.write(tmp_path / "door.glb")
+
+
+@pytest.mark.parametrize("verb", ["save", "clip", "pose", "other clips"])
+def test_animations_of_props_and_cameras_go_on(verb, tmp_path):
+    document = fairswap.load(with_a_prop(tmp_path))
+    figure_, clip = document.figure, document.clips[0]
+    if verb == "save":
+        fairswap.save("out.glb", figure_, [clip])
+    elif verb == "clip":
+        fairswap.save("out.glb", figure_, [fairswap.clips.rate(clip, 12)])
+    elif verb == "pose":
+        turned = figure_.skeleton.rest_rotations.copy()
+        turned[-1] = [0, 0, np.sin(0.2), np.cos(0.2)]
+        fairswap.save("out.glb", replace(figure_, skeleton=replace(figure_.skeleton, rest_rotations=turned)), [])
+    else:
+        fairswap.save("out.glb", figure_, [replace(fairswap.clips.reverse(clip), name="back")])
+    made = fairswap_free_document("out.glb")
+    turns = {row["name"]: row for row in made["animations"]}
+    for name, node in (("opens", "door"), ("looks", "eye")):
+        (channel,) = turns[name]["channels"]
+        assert made["nodes"][channel["target"]["node"]]["name"] == node
+        values = made["read"](turns[name]["samplers"][channel["sampler"]]["output"])
+        assert values[-1] == pytest.approx([0, np.sqrt(0.5), 0, np.sqrt(0.5)], abs=1e-6)
+    assert len(made["animations"]) == 2 + (verb != "pose")

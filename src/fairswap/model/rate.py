@@ -18,13 +18,21 @@ def rate_from_text(frame_time: str) -> Fraction:
     The digits tell how exact the number is: a common rate within the last digit is taken, else 1 / the number.
     ``frame_time`` must be a positive number in plain or exponent notation.
 
+    Where few digits leave it open, whole rates come first: ``0.0167`` means 60, not 59.94.
+
     >>> rate_from_text("0.0333333"), rate_from_text("0.033367"), rate_from_text("0.0123")
     (Fraction(30, 1), Fraction(30000, 1001), Fraction(10000, 123))
+    >>> rate_from_text("0.0167"), rate_from_text("0.0417"), rate_from_text("0.0334")
+    (Fraction(60, 1), Fraction(24, 1), Fraction(30000, 1001))
     """
     seconds = Fraction(frame_time)
     mantissa, _, exponent = frame_time.lower().partition("e")
     decimals = len(mantissa.partition(".")[2]) - int(exponent or 0)
     last_digit = Fraction(1, 10**decimals) if decimals > 0 else Fraction(1)
+    near = [rate for rate in _COMMON if abs(rate * seconds - 1) <= Fraction(1, 40)] if decimals > 0 else []
+    rounded = [rate for rate in near if abs(1 / rate - seconds) <= last_digit / 2]
+    if rounded:
+        return min(rounded, key=lambda rate: (rate.denominator, abs(1 / rate - seconds)))
     return _common_rate(seconds, float(min(last_digit / seconds, Fraction(1, 60)))) or 1 / seconds
 
 
@@ -33,6 +41,8 @@ def rate_from_text_per_second(text: str) -> Fraction:
 
     >>> rate_from_text_per_second("29.97"), rate_from_text_per_second("24")
     (Fraction(30000, 1001), Fraction(24, 1))
+    >>> rate_from_text_per_second("29,97")
+    Fraction(30000, 1001)
 
     Raises
     ------
@@ -40,7 +50,8 @@ def rate_from_text_per_second(text: str) -> Fraction:
         If it is no rate above zero.
     """
     try:
-        rate = Fraction(text.strip().replace(",", "."))
+        text = text.strip().replace(",", ".")
+        rate = Fraction(text)
     except (ValueError, ZeroDivisionError):
         rate = Fraction(0)
     if not 0 < rate <= 100_000:

@@ -74,6 +74,15 @@ def direction(name: str) -> Floats:
     return vector
 
 
+def usual_forward(up: str) -> str:
+    """Where figures look in a space of which only the up axis is known.
+
+    >>> usual_forward("+Y"), usual_forward("+Z")
+    ('+Z', '-Y')
+    """
+    return {"+Z": "-Y", "-Z": "+Y"}.get(up, "+Z")
+
+
 def nearest_direction(vector: Floats) -> str:
     """The name of the axis direction that ``vector`` points along most nearly."""
     index = int(np.argmax(np.abs(vector)))

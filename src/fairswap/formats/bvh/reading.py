@@ -20,7 +20,7 @@ from fairswap.model.posture import Posture, posture_from_positions, posture_of_f
 from fairswap.model.rate import rate_from_text
 from fairswap.model.rotation import quaternion_from_euler
 from fairswap.model.skeleton import Skeleton
-from fairswap.model.space import OURS, Space
+from fairswap.model.space import OURS, Space, usual_forward
 
 _AGAIN = "Export the clip again"
 _MOTION = re.compile(rb"^[ \t]*MOTION[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
@@ -200,9 +200,7 @@ def _space(
         posture_from_positions(zero.rest.positions[0], parents), [found for found in shown if found], None
     )
     found_up = up or (posture.up if posture else "+Y")
-    forward = posture.forward if posture and posture.up == found_up else ("-Y" if found_up == "+Z" else "+Z")
-    if forward[1] == found_up[1]:
-        forward = "+X"
+    forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
     height = posture.height if posture else float(np.ptp(zero.rest.positions[0], axis=0).max())
     space = Space(found_up, forward, unit or unit_from_height(height))
     if posture is None:

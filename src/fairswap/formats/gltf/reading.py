@@ -22,7 +22,7 @@ from fairswap.model.mesh import Mesh
 from fairswap.model.poses import MorphTrack, PoseBuilder, Poses
 from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.model.skeleton import Skeleton
-from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction
+from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
 
 _PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 
@@ -142,9 +142,7 @@ def _to_ours(
     """The turn and scale ``(3, 3)`` by which the file is not in our space although the standard asks for it."""
     height = posture.height if posture else float(np.ptp(positions, axis=0).max())
     found_up = up or (posture.up if posture else OURS.up)
-    forward = posture.forward if posture and posture.up == found_up else {"+Y": "+Z"}.get(found_up, "+Y")
-    if found_up == "+Z" and not (posture and posture.up == found_up):
-        forward = "-Y"
+    forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
     found_unit = unit or "m"
     if unit is None and height > 0 and not _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1]:
         found_unit = unit_from_height(height)

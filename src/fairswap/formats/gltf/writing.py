@@ -41,7 +41,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
         raw = copy.deepcopy(source.container.raw)
         unchanged = {id(clip): clip.origin.animation for clip in clips if _is_unchanged(clip, source)}
         kept = [raw["animations"][unchanged[id(clip)]] | {"name": clip.name} for clip in clips if id(clip) in unchanged]
-        raw["animations"] = kept
+        raw["animations"] = kept + _animations_of_others(raw, source)
         changed: list[Replacement] = []
         if figure.skeleton != source.skeleton or figure.meshes is not source.meshes:
             read = source.skeleton, source.meshes, source.nodes, source.mesh_nodes, source.fold
@@ -59,7 +59,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     old = iter(list(raw["animations"]))
     raw["animations"] = [
         next(old) if id(clip) in unchanged else _animation(clip, raw, nodes, mesh_nodes, fold, packer) for clip in clips
-    ]
+    ] + list(old)
     if not raw["animations"]:
         del raw["animations"]
     raw["asset"] = {**raw["asset"], "generator": _GENERATOR}
@@ -96,6 +96,16 @@ def _stand_up(raw: dict[str, Any], to_ours: Floats, name: str) -> None:
 def _bounded(rotation: Sequence[float]) -> list[float]:
     """A rotation as the format wants it: no component beyond 1, not even by rounding."""
     return [min(max(float(part), -1.0), 1.0) for part in rotation]
+
+
+def _animations_of_others(raw: dict[str, Any], source: GltfSource) -> list[dict[str, Any]]:
+    """The animations that move nothing of the figure: props, cameras, other figures go on as they did."""
+    own = {*source.nodes, *source.mesh_nodes}
+    return [
+        animation
+        for animation in raw.get("animations", ())
+        if animation.get("channels") and not any(row["target"].get("node") in own for row in animation["channels"])
+    ]
 
 
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
