@@ -66,7 +66,7 @@ _as_json = click.option("--json", "as_json", is_flag=True, help="Print the repor
 _quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
 _force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
 _unit = click.option(
-    "--unit", type=click.Choice(["m", "dm", "cm", "mm", "in", "ft"]),
+    "--unit", type=click.Choice(["m", "dm", "cm", "mm", "in", "ft", "hm"]),
     help="Unit of the (source) file, if found wrongly.",
 )  # fmt: skip
 _up = click.option(

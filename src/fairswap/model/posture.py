@@ -15,7 +15,7 @@ from fairswap.model.space import UNITS_M, Space, nearest_direction
 
 # What people stand like; how surprised we are, in powers of e, to meet each unit in a motion file.
 _USUAL_HEIGHT_M = 1.6
-_SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8}
+_SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "hm": 0.5}
 
 
 @dataclass(frozen=True)
@@ -82,6 +82,8 @@ def unit_from_height(height: float) -> str:
 
     >>> unit_from_height(172.0), unit_from_height(1.1), unit_from_height(59.0)
     ('cm', 'm', 'in')
+    >>> unit_from_height(0.0172)
+    'hm'
     """
     metres = {unit: height * size for unit, size in UNITS_M.items()}
     return min(_SURPRISE, key=lambda unit: abs(np.log(max(metres[unit], 1e-9) / _USUAL_HEIGHT_M)) + _SURPRISE[unit])

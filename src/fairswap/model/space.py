@@ -12,13 +12,14 @@ import numpy as np
 from fairswap.errors import UsageError
 from fairswap.model.arrays import Floats
 
-UNITS_M = {"m": 1.0, "dm": 0.1, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048}
+UNITS_M = {"m": 1.0, "dm": 0.1, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048, "hm": 100.0}
 _DIRECTIONS = {f"{sign}{'XYZ'[i]}": (i, 1.0 if sign == "+" else -1.0) for i in range(3) for sign in "+-"}
 
 
 @dataclass(frozen=True)
 class Space:
-    """Directions are ``"+X"`` to ``"-Z"``; ``unit`` is one of ``m dm cm mm in ft``.
+    """Directions are ``"+X"`` to ``"-Z"``; ``unit`` is one of ``m dm cm mm in ft``, or ``hm``,
+    a hundred metres: what was in centimetres already and was made smaller once more.
 
     >>> import fairswap
     >>> fairswap.Space("+Z", "-Y", "cm")

@@ -1,0 +1,417 @@
+"""Files written in the many ways of real exporters: each rewrite gives the same figure and motion in another form.
+
+Nothing here uses the library: a ``.glb`` is taken apart by hand, changed, and put together again.
+"""
+
+from __future__ import annotations
+
+import copy
+import json
+import struct
+from collections.abc import Callable
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
+TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
+CODES = {value: key for key, value in TYPES.items()}
+
+
+class Scene:
+    """A ``.glb`` taken apart: the JSON, and the arrays of its accessors."""
+
+    def __init__(self, data: bytes):
+        size = struct.unpack_from("<I", data, 12)[0]
+        self.json = json.loads(data[20 : 20 + size])
+        binary = data[28 + size :]
+        self.arrays = [self._read(row, binary) for row in self.json["accessors"]]
+        self.images = {}
+        for image in self.json.get("images", []):
+            view = self.json["bufferViews"][image["bufferView"]]
+            start = view.get("byteOffset", 0)
+            self.images[image["bufferView"]] = binary[start : start + view["byteLength"]]
+        # How vertex data is laid out, and which accessors only hold what differs from zero.
+        self.interleaved, self.sparse = False, set()
+
+    def _read(self, row, binary):
+        kind, width = TYPES[row["componentType"]], WIDTHS[row["type"]]
+        view = self.json["bufferViews"][row["bufferView"]]
+        start = view.get("byteOffset", 0) + row.get("byteOffset", 0)
+        item = np.dtype(kind).itemsize * width
+        step = view.get("byteStride", item)
+        raw = np.frombuffer(binary, np.uint8, (row["count"] - 1) * step + item, start)
+        rows = np.lib.stride_tricks.as_strided(raw, (row["count"], item), (step, 1)).copy()
+        return rows.view(kind).reshape(row["count"], width)
+
+    @property
+    def nodes(self):
+        return self.json["nodes"]
+
+    @property
+    def joints(self):
+        return sorted({joint for skin in self.json["skins"] for joint in skin["joints"]})
+
+    def roots(self):
+        return self.json["scenes"][0]["nodes"]
+
+    def parent_of(self, node):
+        return next((i for i, row in enumerate(self.nodes) if node in row.get("children", [])), None)
+
+    def tops(self):
+        """The joints that hang on no joint."""
+        joints = set(self.joints)
+        return [joint for joint in joints if self.parent_of(joint) not in joints]
+
+    def add(self, values, kind="<f4", **more):
+        """A new accessor."""
+        values = np.atleast_2d(np.asarray(values, dtype=kind))
+        width = values.shape[1]
+        names = {width_: name for name, width_ in WIDTHS.items()}
+        self.json["accessors"].append({"componentType": CODES[kind], "type": names[width], **more})
+        self.arrays.append(values)
+        return len(self.arrays) - 1
+
+    def channels(self):
+        for animation in self.json.get("animations", []):
+            for channel in animation["channels"]:
+                yield animation, channel, animation["samplers"][channel["sampler"]]
+
+    def primitives(self):
+        return [row for mesh in self.json["meshes"] for row in mesh["primitives"]]
+
+    def bytes(self) -> bytes:
+        """Put together again; every accessor in a view of its own, but interleaved vertex data."""
+        views, binary = [], bytearray()
+
+        def view(data: bytes, **more) -> int:
+            binary.extend(bytes(-len(binary) % 4))
+            views.append({"buffer": 0, "byteOffset": len(binary), "byteLength": len(data), **more})
+            binary.extend(data)
+            return len(views) - 1
+
+        document = copy.deepcopy(self.json)
+        shared = {}
+        if self.interleaved:
+            for primitive in self.primitives():
+                group = [n for n in primitive["attributes"].values() if n not in shared and n not in self.sparse]
+                if not group:
+                    continue
+                parts = [self.arrays[n] for n in group]
+                rows = [part.view(np.uint8).reshape(len(part), -1) for part in parts]
+                padded = [np.pad(row, ((0, 0), (0, -row.shape[1] % 4))) for row in rows]
+                number = view(
+                    np.concatenate(padded, axis=1).tobytes(), byteStride=sum(p.shape[1] for p in padded), target=34962
+                )
+                at = 0
+                for n, part in zip(group, padded, strict=True):
+                    shared[n] = (number, at)
+                    at += part.shape[1]
+        for n, (row, array) in enumerate(zip(document["accessors"], self.arrays, strict=True)):
+            array = np.ascontiguousarray(array)
+            for key in ("bufferView", "byteOffset", "min", "max", "sparse"):
+                row.pop(key, None)
+            row["count"] = len(array)
+            if n in self.sparse:
+                at = np.flatnonzero(array.any(axis=1))
+                at = at if len(at) else np.array([0])
+                row["sparse"] = {
+                    "count": len(at),
+                    "indices": {"bufferView": view(at.astype("<u4").tobytes()), "componentType": 5125},
+                    "values": {"bufferView": view(array[at].tobytes())},
+                }
+            elif n in shared:
+                row["bufferView"], row["byteOffset"] = shared[n]
+            else:
+                row["bufferView"] = view(array.tobytes())
+            if row["componentType"] == 5126 and row["type"] in ("SCALAR", "VEC3"):
+                row["min"], row["max"] = array.min(axis=0).tolist(), array.max(axis=0).tolist()
+        for image in document.get("images", []):
+            image["bufferView"] = view(self.images[image["bufferView"]])
+        document["bufferViews"], document["buffers"] = views, [{"byteLength": len(binary)}]
+        text = json.dumps(document).encode()
+        text += b" " * (-len(text) % 4)
+        body = bytes(binary) + bytes(-len(binary) % 4)
+        head = struct.pack("<4sII", b"glTF", 2, 28 + len(text) + len(body))
+        return (
+            head + struct.pack("<II", len(text), 0x4E4F534A) + text + struct.pack("<II", len(body), 0x004E4942) + body
+        )
+
+
+REWRITES: dict[str, Callable[[Scene], None]] = {}
+
+
+def rewrite(function):
+    REWRITES[function.__name__.replace("_", " ")] = function
+    return function
+
+
+def _above(scene: Scene, **node) -> None:
+    """One node above all others."""
+    scene.nodes.append({"name": "Armature", "children": list(scene.roots()), **node})
+    scene.json["scenes"][0]["nodes"] = [len(scene.nodes) - 1]
+
+
+@rewrite
+def lying_on_its_back(scene):
+    _above(scene, rotation=Rotation.from_euler("x", 90, degrees=True).as_quat().tolist())
+
+
+@rewrite
+def facing_backwards(scene):
+    _above(scene, rotation=[0.0, 1.0, 0.0, 0.0])
+
+
+@rewrite
+def a_giant(scene):
+    _above(scene, scale=[100.0, 100.0, 100.0])
+
+
+@rewrite
+def a_speck(scene):
+    _above(scene, scale=[0.01, 0.01, 0.01])
+
+
+@rewrite
+def under_a_turned_and_scaled_armature(scene):
+    """Bones in centimetres, Z up, under a node that makes up for it: the skin's binds follow."""
+    turn, size = Rotation.from_euler("x", -90, degrees=True), 0.01
+    joints, tops = set(scene.joints), scene.tops()
+    held = [scene.parent_of(top) for top in tops]
+    scene.nodes.append({"name": "Armature", "rotation": turn.as_quat().tolist(), "scale": [size] * 3, "children": tops})
+    armature = len(scene.nodes) - 1
+    for top, parent in zip(tops, held, strict=True):
+        row = scene.nodes[parent]["children"] if parent is not None else scene.roots()
+        row.remove(top)
+        row += [armature] if armature not in row else []
+
+    def moved(values, top):
+        return (turn.inv().apply(values) if top else np.asarray(values)) / size
+
+    inside = _below(scene, tops)
+    for node in inside:
+        row = scene.nodes[node]
+        if node in tops:
+            row["rotation"] = (turn.inv() * Rotation.from_quat(row.get("rotation", [0, 0, 0, 1]))).as_quat().tolist()
+        if "translation" in row:
+            row["translation"] = moved(row["translation"], node in tops).tolist()
+    done = {}
+    for _, channel, sampler in scene.channels():
+        node, path = channel["target"]["node"], channel["target"]["path"]
+        if node not in inside or path not in ("rotation", "translation"):
+            continue
+        values = scene.arrays[sampler["output"]]
+        if path == "translation":
+            values = moved(values, node in tops)
+        elif node in tops:
+            values = values @ _times(turn.inv()).T  # linear, so that it serves tangents as well
+        sampler["output"] = scene.add(values)
+    for skin in scene.json["skins"]:
+        binds = scene.arrays[skin["inverseBindMatrices"]].reshape(-1, 4, 4).transpose(0, 2, 1).astype(np.float64)
+        binds[:, :3] /= size
+        key = skin["inverseBindMatrices"]
+        done.setdefault(key, scene.add(binds.transpose(0, 2, 1).reshape(-1, 16)))
+        skin["inverseBindMatrices"] = done[key]
+    assert inside >= joints
+
+
+def _times(turn):
+    """The matrix by which a rotation multiplies quaternions from the left."""
+    x, y, z, w = turn.as_quat()
+    return np.array([[w, -z, y, x], [z, w, -x, y], [-y, x, w, z], [-x, -y, -z, w]])
+
+
+def _below(scene, tops):
+    found, rest = set(), list(tops)
+    while rest:
+        node = rest.pop()
+        found.add(node)
+        rest += scene.nodes[node].get("children", [])
+    return found
+
+
+@rewrite
+def nodes_as_matrices(scene):
+    """Every node that nothing animates."""
+    animated = {channel["target"]["node"] for _, channel, _ in scene.channels()}
+    for index, node in enumerate(scene.nodes):
+        if index in animated or "mesh" in node:
+            continue
+        matrix = np.eye(4)
+        turn = Rotation.from_quat(node.pop("rotation", [0, 0, 0, 1])).as_matrix()
+        matrix[:3, :3] = turn * np.array(node.pop("scale", [1, 1, 1]))
+        matrix[:3, 3] = node.pop("translation", [0, 0, 0])
+        node["matrix"] = matrix.T.ravel().tolist()
+
+
+@rewrite
+def joints_in_another_order(scene):
+    """Each skin lists its joints backwards."""
+    for skin_index, skin in enumerate(scene.json["skins"]):
+        count = len(skin["joints"])
+        skin["joints"].reverse()
+        binds = scene.arrays[skin["inverseBindMatrices"]]
+        skin["inverseBindMatrices"] = scene.add(binds[::-1])
+        meshes = {node["mesh"] for node in scene.nodes if node.get("skin") == skin_index}
+        done = {}
+        for mesh in meshes:
+            for primitive in scene.json["meshes"][mesh]["primitives"]:
+                for name, old in list(primitive["attributes"].items()):
+                    if name.startswith("JOINTS"):
+                        if old not in done:
+                            values = scene.arrays[old]
+                            done[old] = scene.add(
+                                (count - 1 - values.astype(np.int64)), TYPES[CODES[values.dtype.str.replace("|", "")]]
+                            )
+                        primitive["attributes"][name] = done[old]
+
+
+@rewrite
+def eight_influences(scene):
+    """The weights of each vertex dealt out to two sets."""
+    done = {}
+    for primitive in scene.primitives():
+        attributes = primitive["attributes"]
+        if "WEIGHTS_0" not in attributes or "WEIGHTS_1" in attributes:
+            continue
+        key = attributes["WEIGHTS_0"], attributes["JOINTS_0"]
+        if key not in done:
+            weights, joints = scene.arrays[key[0]], scene.arrays[key[1]]
+            kind = joints.dtype.str.replace("|", "")
+            # Two in the first set, two in the second; what has no weight names the first joint.
+            sets = []
+            for columns in ([0, 1], [2, 3]):
+                some = np.zeros_like(weights)
+                some[:, :2] = weights[:, columns]
+                names = np.zeros_like(joints)
+                names[:, :2] = np.where(some[:, :2] > 0, joints[:, columns], 0)
+                sets += [scene.add(some), scene.add(names, kind)]
+            done[key] = sets
+        first, bones, second, more = done[key]
+        attributes |= {"WEIGHTS_0": first, "JOINTS_0": bones, "WEIGHTS_1": second, "JOINTS_1": more}
+
+
+@rewrite
+def weights_as_integers(scene):
+    done = {}
+    for primitive in scene.primitives():
+        for name, old in list(primitive["attributes"].items()):
+            if name.startswith("WEIGHTS") and scene.arrays[old].dtype == np.dtype("<f4"):
+                if old not in done:
+                    exact = scene.arrays[old].astype(np.float64) * 65535
+                    whole = np.floor(exact).astype(np.int64)
+                    short = 65535 - whole.sum(axis=1) if "_1" not in name else np.zeros(len(whole), dtype=np.int64)
+                    whole[np.arange(len(whole)), whole.argmax(axis=1)] += np.where(np.abs(short) < 8, short, 0)
+                    done[old] = scene.add(whole, "<u2", normalized=True)
+                primitive["attributes"][name] = done[old]
+
+
+@rewrite
+def interleaved_vertices(scene):
+    scene.interleaved = True
+
+
+@rewrite
+def sparse_morphs(scene):
+    scene.sparse |= {
+        number for row in scene.primitives() for target in row.get("targets", []) for number in target.values()
+    }
+
+
+@rewrite
+def a_late_start(scene):
+    """Keys from 0.5 s on: exporters write the time of the timeline."""
+    for number in {sampler["input"] for _, _, sampler in scene.channels()}:
+        scene.arrays[number] = (scene.arrays[number] + np.float32(0.5)).astype("<f4")
+
+
+@rewrite
+def cubic_splines(scene):
+    """The same keys as splines, their tangents from the neighbours."""
+    done = {}
+    for _, channel, sampler in scene.channels():
+        if sampler.get("interpolation", "LINEAR") != "LINEAR" or channel["target"]["path"] == "weights":
+            continue
+        key = sampler["input"], sampler["output"]
+        if key not in done:
+            times, values = scene.arrays[key[0]][:, 0].astype(float), scene.arrays[key[1]].astype(float)
+            if channel["target"]["path"] == "rotation":
+                for i in range(1, len(values)):
+                    values[i] *= 1.0 if values[i] @ values[i - 1] >= 0 else -1.0
+            slope = np.gradient(values, times, axis=0) if len(times) > 1 else np.zeros_like(values)
+            done[key] = scene.add(np.stack([slope, values, slope], axis=1).reshape(-1, values.shape[1]))
+        sampler["output"], sampler["interpolation"] = done[key], "CUBICSPLINE"
+
+
+@rewrite
+def names_in_another_script(scene):
+    """Bones without meaning: their names are numbers in Greek."""
+    for number, joint in enumerate(scene.joints):
+        scene.nodes[joint]["name"] = f"οστό {number}"
+
+
+@rewrite
+def no_names(scene):
+    for node in scene.nodes:
+        node.pop("name", None)
+
+
+@rewrite
+def all_names_with_a_prefix(scene):
+    for joint in scene.joints:
+        scene.nodes[joint]["name"] = f"scene 7|rig:{scene.nodes[joint].get('name', '')}"
+
+
+@rewrite
+def a_prop_a_camera_and_a_light(scene):
+    """Clutter: a turning prop, a camera, a light that is an extension."""
+    turning = scene.add([[0, 0, 0, 1], [0, 1, 0, 0]])
+    times = scene.add([[0.0], [1.0]])
+    first = len(scene.nodes)
+    scene.json.setdefault("cameras", []).append({"type": "perspective", "perspective": {"yfov": 0.8, "znear": 0.1}})
+    scene.json.setdefault("extensions", {})["KHR_lights_punctual"] = {"lights": [{"type": "point"}]}
+    scene.json.setdefault("extensionsUsed", []).append("KHR_lights_punctual")
+    scene.nodes.extend([
+        {"name": "lamp", "translation": [2.0, 0.0, 0.0]},
+        {"name": "camera", "camera": len(scene.json["cameras"]) - 1, "translation": [0, 1, 5]},
+        {"name": "sun", "extensions": {"KHR_lights_punctual": {"light": 0}}},
+    ])  # fmt: skip
+    scene.roots().extend(range(first, first + 3))
+    row = {"sampler": 0, "target": {"node": first, "path": "rotation"}}
+    sampler = {"input": times, "output": turning, "interpolation": "LINEAR"}
+    scene.json.setdefault("animations", []).append({"name": "lamp turns", "channels": [row], "samplers": [sampler]})
+
+
+@rewrite
+def a_second_still_clip(scene):
+    """One more clip with nothing but the rest pose, as many exporters leave behind."""
+    tops = scene.tops()
+    row = scene.nodes[tops[0]]
+    turn = row.get("rotation", [0.0, 0.0, 0.0, 1.0])
+    if "matrix" in row:
+        return
+    sampler = {"input": scene.add([[0.0], [1.0]]), "output": scene.add([turn, turn]), "interpolation": "LINEAR"}
+    channel = {"sampler": 0, "target": {"node": tops[0], "path": "rotation"}}
+    scene.json["animations"].append({"name": "rest", "channels": [channel], "samplers": [sampler]})
+
+
+@rewrite
+def rotations_with_jumping_signs(scene):
+    """A quaternion and its negative are one rotation: every third key has the other sign, as some exporters write."""
+    done = {}
+    for _, channel, sampler in scene.channels():
+        if channel["target"]["path"] == "rotation" and sampler.get("interpolation", "LINEAR") == "LINEAR":
+            old = sampler["output"]
+            if old not in done:
+                values = scene.arrays[old].copy()
+                values[2::3] *= -1
+                done[old] = scene.add(values)
+            sampler["output"] = done[old]
+
+
+def rewritten(data: bytes, *names: str) -> bytes:
+    """The file, rewritten in these ways one after another."""
+    scene = Scene(data)
+    for name in names:
+        REWRITES[name](scene)
+    return scene.bytes()

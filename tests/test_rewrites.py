@@ -1,0 +1,91 @@
+"""The same figure and motion, however it was written: found, carried over, set, fitted alike."""
+
+import itertools
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from making import FREE, TROUPE, act, figure
+from rewrites import REWRITES, rewritten
+from test_judges import judge
+
+WHO = "Juniper"
+PAIRS = list(itertools.combinations(sorted(REWRITES), 2))
+_DICE = np.random.default_rng(12)
+THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(40)]
+
+
+@cache
+def plain() -> bytes:
+    """The walk of a figure, as we write it."""
+    folder = Path("plain")
+    fairswap.save(folder / "plain.glb", figure(WHO), [act("walk", WHO)])
+    data = (folder / "plain.glb").read_bytes()
+    return data
+
+
+@cache
+def onto_osric():
+    return fairswap.convert(fairswap.load(plain(), format=".glb"), TROUPE / "osric.glb", motion=FREE).clips[0]
+
+
+def far(a, b):
+    """How far two clips of one skeleton are apart: degrees at worst, millimetres at worst."""
+    assert a.frames == b.frames
+    dots = np.abs(np.einsum("bif,bif->bf", a.poses.rotation_tracks, b.poses.rotation_tracks)).clip(0, 1)
+    places = np.abs(a.translations - b.translations).max()
+    return np.degrees(2 * np.arccos(dots)).max(), 1000 * places
+
+
+def the_walk(document):
+    return max(document.clips_of(document.figure), key=lambda clip: clip.frames)
+
+
+def check_same(names):
+    Path("odd.glb").write_bytes(rewritten(plain(), *names))
+    document = fairswap.load("odd.glb")
+    first = fairswap.load(plain(), format=".glb")
+    a, b = document.figure, first.figure
+    assert a.height_m == pytest.approx(b.height_m, rel=1e-4)
+    assert len(a.skeleton) - len(b.skeleton) in (0, 1)  # a node above may count as a bone
+    assert sum(len(mesh.triangles) for mesh in a.meshes) == sum(len(mesh.triangles) for mesh in b.meshes)
+    walk = the_walk(document)
+    assert float(walk.duration_s) == pytest.approx(float(act("walk", WHO).duration_s), abs=1e-4)
+
+    # As a source: the same motion comes out on another figure.
+    source = fairswap.SourceOptions(clips=walk.name)
+    made = fairswap.convert(document, TROUPE / "osric.glb", source=source, motion=FREE)
+    degrees, mm = far(made.clips[0], onto_osric())
+    assert degrees < 0.1
+    assert mm < 1.0
+
+    # As a target: what is written moves as it was judged, and lies no more.
+    back = fairswap.convert(fairswap.demo_motion("walk", by="Pip"), document, motion=FREE)
+    back.save("back.glb", force=True)
+    again = fairswap.load("back.glb")
+    proof = fairswap.compare(fairswap.demo_motion("walk", by="Pip"), again)
+    assert proof.limbs_mean_degrees == pytest.approx(back.done[0].comparison.limbs_mean_degrees, abs=0.05)
+    assert again.figure.height_m == pytest.approx(b.height_m, rel=1e-4)
+    assert "space-corrected" not in {finding.code for finding in again.findings}
+    return document
+
+
+@pytest.mark.parametrize("name", REWRITES)
+def test_a_file_written_in_another_way_is_the_same_file(name):
+    document = check_same([name])
+    rested = fairswap.pose.set(document, "t")
+    rested.save("t.glb")
+    assert fairswap.load("t.glb").figure.height_m > 1.0
+    fitted = fairswap.fit(document, "quillmoor")
+    files = fitted.save("fitted.glb")
+    assert fairswap.load(files[0]).figure.height_m == pytest.approx(figure(WHO).height_m, rel=0.02)
+    for report in judge("validate.mjs", "back.glb", "t.glb", *files):
+        assert report["errors"] == 0, report
+
+
+@pytest.mark.parametrize("ways", [*PAIRS, *THREES], ids=" + ".join)
+def test_several_ways_at_once(ways):
+    check_same(ways)
