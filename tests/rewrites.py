@@ -409,6 +409,67 @@ def rotations_with_jumping_signs(scene):
             sampler["output"] = done[old]
 
 
+@rewrite
+def every_channel_of_every_bone(scene):
+    """Translation, rotation and scale on all joints, most of them constant: as baking writes it."""
+    animation = scene.json["animations"][0]
+    there = {(channel["target"]["node"], channel["target"]["path"]) for channel in animation["channels"]}
+    times = np.unique(np.concatenate([scene.arrays[row["input"]][:, 0] for row in animation["samplers"]]))
+    ends = scene.add(times[[0, -1]][:, None])
+    plain = {"translation": [0.0, 0.0, 0.0], "rotation": [0.0, 0.0, 0.0, 1.0], "scale": [1.0, 1.0, 1.0]}
+    for joint in scene.joints:
+        if "matrix" in scene.nodes[joint]:
+            continue
+        for path, rest in plain.items():
+            if (joint, path) not in there:
+                value = scene.nodes[joint].get(path, rest)
+                animation["samplers"].append(
+                    {"input": ends, "output": scene.add([value, value]), "interpolation": "STEP"}
+                )
+                row = {"sampler": len(animation["samplers"]) - 1, "target": {"node": joint, "path": path}}
+                animation["channels"].append(row)
+
+
+@rewrite
+def a_skin_for_each_part(scene):
+    """Each primitive is a mesh of its own, its skin with only the joints that it needs."""
+    for index in range(len(scene.nodes)):
+        node = scene.nodes[index]
+        if "skin" not in node or "mesh" not in node:
+            continue
+        mesh, skin = scene.json["meshes"][node["mesh"]], scene.json["skins"][node["skin"]]
+        if len(mesh["primitives"]) < 2 or any("JOINTS_1" in row["attributes"] for row in mesh["primitives"]):
+            continue
+        binds = scene.arrays[skin["inverseBindMatrices"]]
+        for number, primitive in enumerate(mesh["primitives"]):
+            names = scene.arrays[primitive["attributes"]["JOINTS_0"]]
+            used = np.unique(names[scene.arrays[primitive["attributes"]["WEIGHTS_0"]] > 0])
+            place = np.zeros(len(skin["joints"]), dtype=np.int64)
+            place[used] = np.arange(len(used))
+            attributes = primitive["attributes"] | {"JOINTS_0": scene.add(place[names], "<u2")}
+            scene.json["skins"].append(
+                {"joints": [skin["joints"][j] for j in used], "inverseBindMatrices": scene.add(binds[used])}
+            )
+            scene.json["meshes"].append({**mesh, "primitives": [primitive | {"attributes": attributes}]})
+            part = {"mesh": len(scene.json["meshes"]) - 1, "skin": len(scene.json["skins"]) - 1}
+            if number == 0:
+                node |= part
+            else:
+                scene.nodes.append({"name": f"part {number}", **part})
+                scene.roots().append(len(scene.nodes) - 1)
+
+
+@rewrite
+def a_rigid_part_on_a_bone(scene):
+    """A box hung on the last joint, as buttons and glasses are: no skin."""
+    corners = np.array([[x, y, z] for x in (0, 0.02) for y in (0, 0.02) for z in (0, 0.02)], dtype=float)
+    faces = [0, 1, 3, 0, 3, 2, 4, 6, 7, 4, 7, 5, 0, 4, 5, 0, 5, 1, 2, 3, 7, 2, 7, 6, 0, 2, 6, 0, 6, 4, 1, 5, 7, 1, 7, 3]
+    primitive = {"attributes": {"POSITION": scene.add(corners)}, "indices": scene.add(np.array(faces)[:, None], "<u2")}
+    scene.json["meshes"].append({"name": "box", "primitives": [primitive]})
+    scene.nodes.append({"name": "box", "mesh": len(scene.json["meshes"]) - 1})
+    scene.nodes[scene.joints[-1]].setdefault("children", []).append(len(scene.nodes) - 1)
+
+
 def rewritten(data: bytes, *names: str) -> bytes:
     """The file, rewritten in these ways one after another."""
     scene = Scene(data)
