@@ -13,7 +13,8 @@ from rewrites import REWRITES, rewritten
 from test_judges import judge
 
 WHO = "Juniper"
-PAIRS = list(itertools.combinations(sorted(REWRITES), 2))
+# Every other pair: each rewrite meets ten others.
+PAIRS = list(itertools.combinations(sorted(REWRITES), 2))[::2]
 _DICE = np.random.default_rng(12)
 THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(40)]
 

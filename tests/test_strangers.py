@@ -81,7 +81,8 @@ def without_root_keys(path):
     )
 
 
-def test_two_figures_without_skins_stay_two():
+def both_walk():
+    """Two figures without skins in one scene, each with its walk, as ``both.gltf``; and the two motions."""
     a, b = (fairswap.demo_motion("walk", by=name) for name in ("Osric", "Pip"))
     documents = []
     for name, motion in (("a", a), ("b", b)):
@@ -112,6 +113,11 @@ def test_two_figures_without_skins_stay_two():
     for key in ("accessors", "bufferViews", "animations", "buffers"):
         first[key] += second[key]
     Path("both.gltf").write_text(json.dumps(first))
+    return a, b
+
+
+def test_two_figures_without_skins_stay_two():
+    a, b = both_walk()
     assert sorted(len(f.skeleton) for f in fairswap.load("both.gltf").figures) == sorted(
         len(m.figure.skeleton) for m in (a, b)
     )
@@ -355,3 +361,54 @@ def test_animations_of_props_and_cameras_go_on(verb, tmp_path):
         values = made["read"](turns[name]["samplers"][channel["sampler"]]["output"])
         assert values[-1] == pytest.approx([0, np.sqrt(0.5), 0, np.sqrt(0.5)], abs=1e-6)
     assert len(made["animations"]) == 2 + (verb != "pose")
+
+
+def test_of_several_figures_any_can_be_chosen_as_source_and_as_target():
+    """Osric and Pip in one file: each moves with its own clip, none but the one that was named."""
+    a, b = both_walk()
+    names = [f.name for f in fairswap.load("both.gltf").figures]
+    for motion, name in zip((a, b), names, strict=True):
+        chosen = fairswap.load("both.gltf", figure=name)
+        assert len(chosen.figure.skeleton) == len(motion.figure.skeleton)
+        assert len(chosen.clips) == 1
+        made = fairswap.convert(chosen, TROUPE / "juniper.glb", motion=FREE)
+        direct = fairswap.convert(motion, TROUPE / "juniper.glb", motion=FREE)
+        dots = np.einsum("bif,bif->bf", made.clips[0].poses.rotation_tracks, direct.clips[0].poses.rotation_tracks)
+        assert np.abs(dots).min() > 1 - 1e-5
+        done = run(
+            "convert", "both.gltf", "--source-figure", name, "--onto", TROUPE / "pip.glb", "-o", "o.glb", "--force"
+        )
+        assert done.returncode in (0, 1), done.stderr
+        assert "other figures" not in done.stdout
+        told = run("inspect", "both.gltf", "--figure", name, "--json").report
+        assert told["figures"][0]["name"] == name
+        onto = run(
+            "convert",
+            "both.gltf",
+            "--source-figure",
+            name,
+            "--onto",
+            "both.gltf",
+            "--figure",
+            name,
+            "-o",
+            "t.glb",
+            "--force",
+        )
+        assert onto.returncode in (0, 1), onto.stderr
+    wrong = run("inspect", "both.gltf", "--figure", "Nobody")
+    assert wrong.returncode == 2
+    assert all(name in wrong.stderr for name in names)
+    both = run("convert", TROUPE / "juniper.glb", "--onto", "both.gltf", "-o", "o2.glb")
+    assert both.returncode in (1, 4)
+
+
+def test_bones_that_do_not_move_are_no_end_markers_in_a_motion_file():
+    """A spoken line alone: the fingers rest, and yet their last bones are bones."""
+    line = fairswap.demo_motion("spoken line", by="Osric")
+    bare = replace(line.clips[0], poses=replace(line.clips[0].poses, morph_tracks=()), origin=None, kept=None)
+    fairswap.save("line.glb", without_mesh(line.figure), [bare])
+    found = fairswap.load("line.glb").figure.skeleton
+    tips = [name for name in line.figure.skeleton.names if "Point C" in name]
+    assert tips
+    assert not {found.names[bone] for bone in found.ends} & set(tips)

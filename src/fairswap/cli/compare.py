@@ -36,11 +36,14 @@ class CompareReport(ComparisonRow, frozen=True):
     "--curve", "roles", multiple=True, metavar="ROLE",
     help="Which joint; may be given several times. Without, the one that differs most.",
 )  # fmt: skip
-@options.reading
+@options.target_figure
+@options.source_reading
 @options.writing
 def command(
     source: Path, result: Path, name: str | None, source_bones: str | None, target_bones: str | None,
-    picture: Path | None, curves: Path | None, roles: tuple[str, ...], reading: options.Reading, output: Output,
+    picture: Path | None, curves: Path | None, roles: tuple[str, ...],
+    target_figure: str | None, reading: options.Reading,
+    output: Output,
 ) -> None:  # fmt: skip
     """Hold RESULT against SOURCE: how far every bone's direction differs over time, and how the feet behave.
 
@@ -55,7 +58,7 @@ def command(
     if roles and curves is None:
         raise click.UsageError("--curve needs --curves FILE.png to draw into")
     output.announce(picture, curves)
-    documents = reading.load(source), load(result)
+    documents = reading.load(source), load(result, figure=target_figure)
     wanted = SourceOptions(bones=source_bones), TargetOptions(bones=target_bones)
     found = compare(*documents, clip=name, source_options=wanted[0], result_options=wanted[1])
     written = []

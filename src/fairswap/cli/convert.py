@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -124,12 +125,13 @@ class ConvertReport(Report, frozen=True):
 @options.target_options
 @options.motion_options
 @options.picture
-@options.reading
+@options.target_figure
+@options.source_reading
 @options.writing
 def command(
     motions: tuple[Path, ...], onto: Path | None, platform: str | None, out: Path, face: FaceOptions,
     source: SourceOptions, target: TargetOptions, motion: MotionOptions, picture: Path | None,
-    reading: options.Reading, output: Output,
+    target_figure: str | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
 
@@ -139,19 +141,22 @@ def command(
     Clips keep their names, rates and durations. One clip that fails does not stop the others. Exit status 1 if one
     failed, or does not look like its source.
     """
+    from fairswap.formats.files import load
     from fairswap.jobs.conversion import convert
 
     if onto is None:
-        _to_platform(motions, platform, out, target, picture, reading, output)
+        which = replace(reading, which_figure=target_figure or reading.which_figure)
+        _to_platform(motions, platform, out, target, picture, which, output)
         return
     if out.suffix and not out.is_dir():
         output.announce(out)
     with output.progress(len(motions), "reading") as step:
         documents, failed = _read(motions, reading, step)
+    performer = load(onto, figure=target_figure)
     total = sum(len(document.clips) for document in documents)
     with output.progress(total, "carrying over") as step:
         done = convert(
-            documents, onto, source=source, target=target, motion=motion, face=face, platform=platform, step=step
+            documents, performer, source=source, target=target, motion=motion, face=face, platform=platform, step=step
         )
     report = _report(done, failed, motion, out, picture, output)
     output.report(report, _lines)

@@ -86,7 +86,7 @@ def fit_file(
 
     rules, document = platform_named(platform), reading.load(file)
     output.announce(picture)
-    as_it_is = reading == options.Reading(None, None)
+    as_it_is = reading == options.Reading()
     if as_it_is and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:

@@ -73,6 +73,18 @@ _up = click.option(
     "--up", type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]),
     help="Up axis of the (source) file, if found wrongly.",
 )  # fmt: skip
+_figure = click.option(
+    "--figure", "which_figure", metavar="NAME", help="Which figure of the file, where there are several."
+)
+target_figure = click.option(
+    "--figure", "target_figure", metavar="NAME", help="Which figure of the target's file, where there are several."
+)
+_source_figure = click.option(
+    "--source-figure",
+    "which_figure",
+    metavar="NAME",
+    help="Which figure of the source's file, where there are several.",
+)
 _MOTION = (
     click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
                  help="Where the way over the ground goes: hips (default), a root bone (added if needed), or none."),
@@ -100,16 +112,17 @@ _FACE = (
 
 @dataclass(frozen=True)
 class Reading:
-    """How a file is read: its unit and up axis, where found wrongly."""
+    """How a file is read: its unit and up axis, where found wrongly; and which figure of it counts."""
 
-    unit: str | None
-    up: str | None
+    unit: str | None = None
+    up: str | None = None
+    which_figure: str | None = None
 
     def load(self, path: Path) -> Document:
         """Read a file."""
         from fairswap.formats.files import load
 
-        return load(path, unit=self.unit, up=self.up)
+        return load(path, unit=self.unit, up=self.up, figure=self.which_figure)
 
 
 def reporting(function: Function) -> Function:
@@ -123,8 +136,13 @@ def writing(function: Function) -> Function:
 
 
 def reading(function: Function) -> Function:
-    """A command that reads files whose space may be found wrongly: it is given ``reading``."""
-    return _unit(_up(_gathered(function, "reading", Reading, "unit", "up")))
+    """A command that reads a file whose space may be found wrongly, or with several figures: given ``reading``."""
+    return _unit(_up(_figure(_gathered(function, "reading", Reading, "unit", "up", "which_figure"))))
+
+
+def source_reading(function: Function) -> Function:
+    """As :func:`reading`, of the source of a command that has a target, too."""
+    return _unit(_up(_source_figure(_gathered(function, "reading", Reading, "unit", "up", "which_figure"))))
 
 
 def source_options(function: Function) -> Function:

@@ -35,8 +35,9 @@ Encoded = Mapping[str, Iterable[Chunk]]
 
 
 def load(
-    source: str | Path | bytes | BinaryIO, *, format: str | None = None, unit: str | None = None, up: str | None = None
-) -> Document:
+    source: str | Path | bytes | BinaryIO, *, format: str | None = None, unit: str | None = None, up: str | None = None,
+    figure: str | None = None,
+) -> Document:  # fmt: skip
     """Read a figure, a motion or both.
 
     >>> import fairswap
@@ -53,13 +54,15 @@ def load(
     unit, up : str, optional
         The unit (``m dm cm mm in ft``) and the up axis (``+Y``, ``+Z`` …) of the file, when it does not say and
         what was found from size and posture is wrong.
+    figure : str, optional
+        Which figure counts, by its name, where there are several; only its clips are there then.
 
     Raises
     ------
     InputError
         If the file is not what it says, or damaged.
     UsageError
-        If the suffix is unknown.
+        If the suffix is unknown, or no figure is called so.
     """
     if isinstance(source, str | Path):
         path = Path(source)
@@ -72,7 +75,8 @@ def load(
         row = _row(Path(f"x{format}") if format else path)
     read: Callable[..., Document] = import_module(row.module).read
     try:
-        return read(content, path, unit=unit, up=up)
+        document = read(content, path, unit=unit, up=up)
+        return document if figure is None else document.choosing(figure)
     except FairSwapError as error:
         raise error.in_file(path) from None
 

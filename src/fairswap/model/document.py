@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 from fairswap.errors import Finding, ImpossibleError, UsageError
@@ -15,7 +15,8 @@ from fairswap.model.space import Space
 @dataclass(frozen=True, eq=False)
 class Document(Value):
     """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in;
-    ``files`` are the file with all that it consists of, as buffers and images beside it.
+    ``files`` are the file with all that it consists of, as buffers and images beside it. ``chosen`` says that somebody
+    chose the first figure.
 
     >>> import fairswap
     >>> pip = fairswap.load(fairswap.demo_file("pip.glb"))
@@ -30,6 +31,7 @@ class Document(Value):
     clips: tuple[Clip, ...]
     findings: tuple[Finding, ...] = ()
     files: tuple[str, ...] = ()
+    chosen: bool = False
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "files", self.files or (self.file,))
@@ -41,7 +43,7 @@ class Document(Value):
 
     @property
     def figure(self) -> Figure:
-        """The one figure in the file; of several, the one with most bones that has a mesh.
+        """The one figure in the file; of several, the one that was chosen, else that with most bones that has a mesh.
 
         Raises
         ------
@@ -54,16 +56,34 @@ class Document(Value):
                 file=self.file,
                 remedy="Export the figure again with its skeleton and skin weights",
             )
+        if self.chosen:
+            return self.figures[0]
         return max(self.figures, key=lambda figure: (bool(figure.meshes), len(figure.skeleton)))
 
     def left_standing(self) -> list[Finding]:
         """A warning if there are more figures in the file than the one that will move."""
         others = [figure for figure in self.figures if figure is not self.figure]
-        if not others:
+        if not others or self.chosen:
             return []
         names = ", ".join(f"{figure.name!r} ({len(figure.skeleton)} bones)" for figure in others)
         message = f"only {self.figure.name!r} moves; there are other figures in the file, which stay: {names}"
         return [Finding("several-figures", "warning", self.file, message)]
+
+    def choosing(self, name: str) -> Document:
+        """The document with the figure called ``name`` as the one that counts, and with its clips alone.
+
+        Raises
+        ------
+        UsageError
+            If none or several are called so; those that are there are named.
+        """
+        found = [figure for figure in self.figures if figure.name == name]
+        if len(found) != 1:
+            known = ", ".join(f"{figure.name!r} ({len(figure.skeleton)} bones)" for figure in self.figures)
+            count = "no figure is" if not found else f"{len(found)} figures are"
+            raise UsageError(f"{count} called {name!r}", file=self.file, remedy=f"It has {known or 'none'}")
+        others = tuple(figure for figure in self.figures if figure is not found[0])
+        return replace(self, figures=(found[0], *others), clips=self.clips_of(found[0]), chosen=True)
 
     def clips_of(self, figure: Figure) -> tuple[Clip, ...]:
         """The clips that move ``figure``."""

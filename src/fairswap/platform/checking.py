@@ -383,12 +383,13 @@ def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) 
 
 
 def _keyed_fraction(clip: Clip) -> float | None:
-    """How many keys a file holds against one on every frame, over the tracks that have more than two."""
+    """How many keys a file holds against one on every frame, over the bones' tracks that have more than two."""
     source = getattr(clip.origin, "container", None)
     if source is None:
         return None
     animation = source.raw["animations"][clip.origin.animation]
-    inputs = [sampler["input"] for sampler in animation["samplers"]]
+    bones = [channel["sampler"] for channel in animation["channels"] if channel["target"].get("path") != "weights"]
+    inputs = [animation["samplers"][number]["input"] for number in bones]
     counts = [source.raw["accessors"][number]["count"] for number in inputs]
     moving = [count for count in counts if count > 2]
     return sum(moving) / (len(moving) * clip.frames) if moving else None

@@ -206,7 +206,10 @@ def _bones(document: Document, tree: Tree, tops: set[int], wanted: set[int]) -> 
     ends = {
         node
         for node in nodes
-        if node not in wanted and not any(child in keep for child in document.nodes[node].children)
+        if node not in wanted
+        and not any(child in keep for child in document.nodes[node].children)
+        # Without a skin, what does not move below what does not move either may be any bone.
+        and (document.skins or tree.parents[node] in wanted)
     }
     return nodes, ends
 
