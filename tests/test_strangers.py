@@ -396,6 +396,14 @@ def test_of_several_figures_any_can_be_chosen_as_source_and_as_target():
             "--force",
         )
         assert onto.returncode in (0, 1), onto.stderr
+        told = run("clip", "describe", "both.gltf", "--figure", name, "--json").report
+        assert [len(row["bones"]) > 0 for row in told["clips"]] == [True]
+        changed = run("clip", "rate", "both.gltf", "--figure", name, "--to", "24", "-o", "r.glb", "--force")
+        assert changed.returncode == 0, changed.stderr
+        rates = {figure_.name: clip.rate for figure_ in fairswap.load("r.glb").figures
+                 for clip in fairswap.load("r.glb", figure=figure_.name).clips}  # fmt: skip
+        assert sorted(map(float, rates.values())) == [24.0, 30.0]
+        assert rates[name] == 24
     wrong = run("inspect", "both.gltf", "--figure", "Nobody")
     assert wrong.returncode == 2
     assert all(name in wrong.stderr for name in names)

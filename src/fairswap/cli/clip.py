@@ -42,7 +42,22 @@ if TYPE_CHECKING:
     from fairswap.model.clip import Clip
     from fairswap.model.document import Document
 
-_file = click.argument("file", type=options.INPUT)
+_FIGURE = "fairswap.figure"
+
+
+def _remembered(context: click.Context, _: click.Parameter, name: str | None) -> None:
+    context.meta[_FIGURE] = name
+
+
+def _file(function: Callable[..., None]) -> Callable[..., None]:
+    """The file that a command works on, and which figure of it."""
+    which = click.option(
+        "--figure", metavar="NAME", expose_value=False, callback=_remembered,
+        help="Which figure of the file, where there are several.",
+    )  # fmt: skip
+    return click.argument("file", type=options.INPUT)(which(function))
+
+
 _out = click.option(
     "-o",
     "--out",
@@ -85,7 +100,7 @@ def cut(
     pieces = [piece_from_text(text) for text in texts] + (pieces_from_table(table) if table else [])
     if not pieces:
         raise click.UsageError("say what to cut: --piece walk=0..2.5, or --table pieces.csv")
-    document = _loaded(file, output)
+    document = _loaded(file)
     take = _one_of(document, names)
     made = cut_take(take, pieces)
     written = _write(document, made.clips, out, output)
@@ -155,7 +170,7 @@ def loop(
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = _loaded(file, output)
+    document = _loaded(file)
     take = _one_of(document, names)
     rate = float(take.rate)
 
@@ -187,7 +202,7 @@ def join(
     """Join the clips of FILE... (all, or those named, in that order): each begins where the last one ended."""
     from fairswap.clips.verbs import join as joined
 
-    documents = [_loaded(path, output) for path in files]
+    documents = [_loaded(path) for path in files]
     first = documents[0]
     clips = [clip for document in documents for clip in _on_figure(document, first)]
     if names:
@@ -357,7 +372,7 @@ def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: s
     from fairswap.clips.describing import bone_table
     from fairswap.clips.verbs import describe as described
 
-    document = _loaded(file, output)
+    document = _loaded(file)
     output.announce(csv_file)
     rows = tuple(described(clip, document, bones=bones) for clip in _chosen(document, names))
     written = []
@@ -386,7 +401,7 @@ def draw(
 
     motions = []
     for path in files:
-        document = _loaded(path, output)
+        document = _loaded(path)
         rigged = RiggedFigure.of(document, bones=bones)
         motions += [Motion(rigged, clip) for clip in _chosen(document, names)]
     written = output.write(out, curves(motions, roles))
@@ -399,7 +414,7 @@ class _Change:
 
     def __init__(self, verb: str, file: Path, names: Sequence[str], out: Path | None, output: Output) -> None:
         self.verb, self.names, self.out, self.output = verb, names, out, output
-        self.document = _loaded(file, output)
+        self.document = _loaded(file)
 
     def each(self, change: Callable[[Clip], Clip]) -> None:
         """Change each clip by itself."""
@@ -424,11 +439,10 @@ class _Change:
         return [changed.get(id(clip), clip) for clip in self.document.clips_of(self.document.figure)]
 
 
-def _loaded(path: Path, output: Output) -> Document:
+def _loaded(path: Path) -> Document:
     from fairswap.formats.files import load
 
-    document = load(path)
-    return document
+    return load(path, figure=click.get_current_context().meta.get(_FIGURE))
 
 
 def _chosen(document: Document, names: Sequence[str]) -> list[Clip]:
