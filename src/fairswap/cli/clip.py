@@ -51,10 +51,7 @@ def _remembered(context: click.Context, _: click.Parameter, name: str | None) ->
 
 def _file(function: Callable[..., None]) -> Callable[..., None]:
     """The file that a command works on, and which figure of it."""
-    which = click.option(
-        "--figure", metavar="NAME", expose_value=False, callback=_remembered,
-        help="Which figure of the file, where there are several.",
-    )  # fmt: skip
+    which = options.which_figure(expose_value=False, callback=_remembered)
     return click.argument("file", type=options.INPUT)(which(function))
 
 

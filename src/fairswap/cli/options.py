@@ -73,18 +73,17 @@ _up = click.option(
     "--up", type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]),
     help="Up axis of the (source) file, if found wrongly.",
 )  # fmt: skip
-_figure = click.option(
-    "--figure", "which_figure", metavar="NAME", help="Which figure of the file, where there are several."
-)
-target_figure = click.option(
-    "--figure", "target_figure", metavar="NAME", help="Which figure of the target's file, where there are several."
-)
-_source_figure = click.option(
-    "--source-figure",
-    "which_figure",
-    metavar="NAME",
-    help="Which figure of the source's file, where there are several.",
-)
+
+
+def which_figure(
+    option: str = "--figure", name: str = "which_figure", of: str = "file", **more: Any
+) -> Callable[[Function], Function]:
+    """The option that picks a figure of a file."""
+    text = f"Which figure of the {of}, where there are several."
+    return click.option(option, name, metavar="NAME", help=text, **more)
+
+
+target_figure = which_figure(name="target_figure", of="target's file")
 _MOTION = (
     click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
                  help="Where the way over the ground goes: hips (default), a root bone (added if needed), or none."),
@@ -108,6 +107,9 @@ _FACE = (
     click.option("--source-face", type=INPUT, metavar="F.toml", help="Face chart of the source."),
     click.option("--target-face", type=INPUT, metavar="F.toml", help="Face chart of FIGURE."),
 )  # fmt: skip
+
+
+_READING = "unit", "up", "which_figure"
 
 
 @dataclass(frozen=True)
@@ -137,12 +139,14 @@ def writing(function: Function) -> Function:
 
 def reading(function: Function) -> Function:
     """A command that reads a file whose space may be found wrongly, or with several figures: given ``reading``."""
-    return _unit(_up(_figure(_gathered(function, "reading", Reading, "unit", "up", "which_figure"))))
+    return _unit(_up(which_figure()(_gathered(function, "reading", Reading, *_READING))))
 
 
 def source_reading(function: Function) -> Function:
     """As :func:`reading`, of the source of a command that has a target, too."""
-    return _unit(_up(_source_figure(_gathered(function, "reading", Reading, "unit", "up", "which_figure"))))
+    return _unit(
+        _up(which_figure("--source-figure", of="source's file")(_gathered(function, "reading", Reading, *_READING)))
+    )
 
 
 def source_options(function: Function) -> Function:

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from fairswap.errors import FairSwapError, UsageError
-from fairswap.formats.outputs import Outputs
+from fairswap.formats.outputs import Outputs, same_file
 from fairswap.formats.storage import Chunk, read_bytes
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -52,7 +52,7 @@ def load(
     format : str, optional
         The suffix that says what it is, when the source is no path and has no name: ``".glb"``.
     unit, up : str, optional
-        The unit (``m dm cm mm in ft``) and the up axis (``+Y``, ``+Z`` …) of the file, when it does not say and
+        The unit (``m dm cm mm in ft hm``) and the up axis (``+Y``, ``+Z`` …) of the file, when it does not say and
         what was found from size and posture is wrong.
     figure : str, optional
         Which figure counts, by its name, where there are several; only its clips are there then.
@@ -201,13 +201,9 @@ def parts_of(path: Path) -> list[Path]:
 def _kept_for(figure: Figure, path: Path) -> list[Path]:
     """What the figure's own file consists of beside itself: to be kept, unless it is that file that is written anew."""
     container = getattr(figure.source, "container", None)
-    if container is None or not container.files or _same(container.files[0], path):
+    if container is None or not container.files or same_file(Path(container.files[0]), path):
         return []
     return [Path(name) for name in container.files[1:]]
-
-
-def _same(name: str, path: Path) -> bool:
-    return Path(name).resolve() == path.resolve()
 
 
 def _row(path: Path) -> _Format:

@@ -53,7 +53,7 @@ class Outputs:
         return str(path)
 
     def _check(self, path: Path) -> None:
-        if any(_same_file(path, given) for given in self.inputs):
+        if any(same_file(path, given) for given in self.inputs):
             raise OutputError("it is an input; inputs are never written to", file=path, remedy="Give another name")
         if _key(path) in self._announced | self._reserved:
             raise OutputError("two results would have this name", file=path, remedy="Give one of them another name")
@@ -65,7 +65,8 @@ def _key(path: Path) -> str:
     return str(path.absolute()).casefold()
 
 
-def _same_file(a: Path, b: Path) -> bool:
+def same_file(a: Path, b: Path) -> bool:
+    """Whether two paths lead to one file, there or not yet."""
     try:
         return a.samefile(b)
     except OSError:  # one of them is not there

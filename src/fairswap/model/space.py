@@ -18,8 +18,8 @@ _DIRECTIONS = {f"{sign}{'XYZ'[i]}": (i, 1.0 if sign == "+" else -1.0) for i in r
 
 @dataclass(frozen=True)
 class Space:
-    """Directions are ``"+X"`` to ``"-Z"``; ``unit`` is one of ``m dm cm mm in ft``, or ``hm``,
-    a hundred metres: what was in centimetres already and was made smaller once more.
+    """Directions are ``"+X"`` to ``"-Z"``; ``unit`` is one of ``m dm cm mm in ft hm``. The last, a
+    hundred metres, is that of specks: figures that were scaled from centimetres to metres twice.
 
     >>> import fairswap
     >>> fairswap.Space("+Z", "-Y", "cm")

@@ -25,6 +25,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.rate import rate_from_text_per_second, text_from_rate
 from fairswap.model.rotation import rotate
+from fairswap.model.space import OURS
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
 from fairswap.platform.rules import Platform, platform_named
 from fairswap.platform.textures import facts_of, pictures_of
@@ -181,7 +182,7 @@ def _check_file_rules(document: Document, figure: Figure, platform: Platform, ad
         )
     for finding in document.findings:
         if finding.code == "space-corrected":
-            add("space.standard", finding.place, "upright, facing +Z, in metres, as the format asks", "not so", False)
+            add("space.standard", finding.place, str(OURS), str(figure.space), False)
     kib = path.stat().st_size / 1024 if path.exists() else 0.0
     if rules.max_kib is not None and figure.meshes:
         add("file.max_kib", path.name, f"{rules.max_kib:g} KiB", f"{kib:.0f} KiB", kib <= rules.max_kib,

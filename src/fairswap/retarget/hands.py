@@ -104,12 +104,17 @@ def clear_arms(target: RiggedFigure, chain: ChainWorld, rate: float) -> Floats:
     return worst
 
 
+def _meeting(apart: Floats, palm: Palm, rate: float) -> np.ndarray:
+    """In which frames what is ``apart`` ``(frames, 3)`` from a palm is met by it."""
+    near = np.linalg.norm(apart, axis=1) / palm.length
+    return without_short(with_hysteresis(near < _MEET, near < _STAY), max(round(_SHORTEST_S * rate), 1))
+
+
 def _hand_wishes(
     palms: tuple[Mapping[str, Palm], Mapping[str, Palm]], theirs: Mapping[str, Floats], chain: ChainWorld, rate: float
 ) -> list[_Wish]:
     apart = theirs["left"] - theirs["right"]
-    near = np.linalg.norm(apart, axis=1) / palms[0]["left"].length
-    when = without_short(with_hysteresis(near < _MEET, near < _STAY), max(round(_SHORTEST_S * rate), 1))
+    when = _meeting(apart, palms[0]["left"], rate)
     if not when.any():
         return []
     ratio = palms[1]["left"].length / palms[0]["left"].length
@@ -141,8 +146,7 @@ def _object_wishes(
     found = []
     for side in SIDES:
         away = theirs[side] - thing
-        near = np.linalg.norm(away, axis=1) / palms[0][side].length
-        when = without_short(with_hysteresis(near < _MEET, near < _STAY), max(round(_SHORTEST_S * rate), 1))
+        when = _meeting(away, palms[0][side], rate)
         if when.any():
             ratio = palms[1][side].length / palms[0][side].length
             found.append(_Wish(side, "object", when, there + ratio * away))
