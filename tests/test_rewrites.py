@@ -50,7 +50,9 @@ def check_same(names):
     document = fairswap.load("odd.glb")
     first = fairswap.load(plain(), format=".glb")
     a, b = document.figure, first.figure
-    assert a.height_m == pytest.approx(b.height_m, rel=1e-4)
+    # Only a figure that rests in the middle of a step is as low as that step.
+    near = 0.03 if "saved in mid motion" in names else 1e-4
+    assert a.height_m == pytest.approx(b.height_m, rel=near)
     assert len(a.skeleton) - len(b.skeleton) in (0, 1)  # a node above may count as a bone
     triangles = [sum(len(mesh.triangles) for mesh in each.meshes) for each in (a, b)]
     assert triangles[0] - triangles[1] == 12 * ("a rigid part on a bone" in names)
@@ -70,7 +72,7 @@ def check_same(names):
     again = fairswap.load("back.glb")
     proof = fairswap.compare(fairswap.demo_motion("walk", by="Pip"), again)
     assert proof.limbs_mean_degrees == pytest.approx(back.done[0].comparison.limbs_mean_degrees, abs=0.05)
-    assert again.figure.height_m == pytest.approx(b.height_m, rel=1e-4)
+    assert again.figure.height_m == pytest.approx(b.height_m, rel=near)
     assert "space-corrected" not in {finding.code for finding in again.findings}
     return document
 

@@ -12,12 +12,15 @@ from dataclasses import replace
 import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
+from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
-from fairswap.model.rotation import matrix_from_quaternion, quaternion_from_matrix
-from fairswap.model.skeleton import Skeleton
+from fairswap.model.rotation import angle_between, matrix_from_quaternion, multiply, quaternion_from_matrix, rotate
+from fairswap.model.skeleton import Skeleton, WorldTransforms
 
 # A bone is where the mesh was bound to it if it is no further off than this.
 _BOUND_M, _BOUND_DEGREES = 0.001, 0.5
+# Bones were bound in a pose of this skeleton if no bone's length differs by more than this, of the skeleton's extent.
+_ONE_SKELETON = 0.03
 
 
 def bound_at_rest(mesh: Mesh, skeleton: Skeleton) -> bool:
@@ -60,6 +63,42 @@ def rebound_mesh(mesh: Mesh, skeleton: Skeleton) -> Mesh:
 def inverse_rest_matrices(skeleton: Skeleton) -> Floats:
     """The bind matrices ``(bones, 4, 4)`` of a mesh that is bound at rest."""
     return _inverses(_rest_matrices(skeleton))
+
+
+def bound_pose(figure: Figure) -> WorldTransforms | None:
+    """The pose in which the meshes of a figure were bound to its bones: one frame.
+
+    None if that is how it rests, or if the bones of its meshes were in no pose that this skeleton can take. Bones that
+    hold no vertices stand to their parents as they do at rest.
+    """
+    skeleton = figure.skeleton
+    turns, places = np.zeros((len(skeleton), 4)), np.zeros((len(skeleton), 3))
+    bound = np.zeros(len(skeleton), dtype=bool)
+    for mesh in sorted(figure.meshes, key=lambda mesh: -len(mesh.vertices)):
+        held = np.zeros(len(skeleton), dtype=bool)
+        held[mesh.joints[mesh.weights > 0]] = mesh.skinned
+        held &= ~bound & (np.abs(np.linalg.det(mesh.bind_matrices[:, :3, :3])) > 1e-18)
+        u, _, vt = np.linalg.svd(mesh.bind_matrices[held, :3, :3])
+        turns[held] = quaternion_from_matrix((u @ vt).transpose(0, 2, 1))
+        places[held] = -np.linalg.solve(mesh.bind_matrices[held, :3, :3], mesh.bind_matrices[held, :3, 3:])[:, :, 0]
+        bound |= held
+    if not bound.any():
+        return None
+    rest = skeleton.rest
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        if parent < 0 and not bound[bone]:
+            turns[bone], places[bone] = rest.rotations[0, bone], rest.positions[0, bone]
+        elif not bound[bone]:
+            turns[bone] = multiply(turns[parent], skeleton.rest_rotations[bone])
+            places[bone] = places[parent] + rotate(turns[parent], skeleton.rest_translations[bone])
+    if np.degrees(angle_between(turns, rest.rotations[0])).max() < _BOUND_DEGREES:
+        return None
+    joined = bound & (skeleton.parents >= 0) & bound[skeleton.parents]
+    offsets = np.linalg.norm(places[joined] - places[skeleton.parents[joined]], axis=1)
+    lengths = np.linalg.norm(skeleton.rest_translations[joined], axis=1)
+    if np.abs(offsets - lengths).max(initial=0.0) > _ONE_SKELETON * np.linalg.norm(np.ptp(rest.positions[0], axis=0)):
+        return None
+    return WorldTransforms(turns[:, :, None], places[:, :, None])
 
 
 def _rest_matrices(skeleton: Skeleton) -> Floats:

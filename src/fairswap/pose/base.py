@@ -27,6 +27,7 @@ from fairswap.model.rotation import (
     rotate,
 )
 from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
+from fairswap.model.skinning import bound_pose
 from fairswap.model.space import UP
 from fairswap.pose.choice import AUTO, PoseChoice
 
@@ -34,6 +35,9 @@ _FRAMES = 121
 # A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
 # it is near one.
 _LEANS_DEGREES, _SQUARE_DEGREES = 30.0, 20.0
+# A rest pose is a moment of a motion if its worst bend is larger by this than where the meshes were bound; it is a
+# frame of a clip if no bone is further from it.
+_STRAIGHTER_DEGREES, _SAME_FRAME_DEGREES = 5.0, 0.5
 # Limbs straighter than this count as straight in a T or an A.
 _STRAIGHT_DEGREES = 20.0
 
@@ -66,8 +70,9 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
     Parameters
     ----------
     choice : PoseChoice
-        ``auto`` (the rest pose if a person can stand so, once stood up; else the first or last frame of ``clip`` if
-        that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame``
+        ``auto`` (the rest pose if a person can stand so, once stood up, but the pose its meshes were bound in if it
+        rests in mid-motion; else the first or last frame of ``clip`` if that is a T or an A; else the pose its meshes
+        were bound in; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame``
         (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose rest pose is taken bone by bone
         through the roles, or a ``saved`` pose: what it turns away from the T counts as the T.
 
@@ -89,7 +94,7 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
         return _from_clip(skeleton, roles, clip, choice.kind, choice.value, figure.name)
     if choice.figure is not None:
         return _from_figure(figure, roles, choice.figure, choice.text)
-    automatic = _automatic(skeleton, roles, clip)
+    automatic = _automatic(figure, roles, clip)
     if choice.saved is not None:
         return replace(automatic, said=f"{automatic.said}; the T with the turns of {choice.saved.name}")
     return automatic
@@ -109,9 +114,13 @@ def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
     return bool(down and abs(feet[0][1] - feet[1][1]) < 0.15 * length and apart > 1e-4 * length)
 
 
-def _automatic(skeleton: Skeleton, roles: RoleMap, clip: Clip | None) -> BasePose:
+def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
+    skeleton = figure.skeleton
+    bound = _bound(figure, roles)
     rest = _resting(skeleton, roles, clip, "the rest pose, a person can stand so")
     if can_stand(rest.world, roles):
+        if bound is not None and _in_mid_motion(skeleton, roles, clip, bound.world):
+            return replace(bound, said=f"{bound.said}; the file was saved in mid-motion")
         return rest
     if clip is not None:
         frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
@@ -123,6 +132,8 @@ def _automatic(skeleton: Skeleton, roles: RoleMap, clip: Clip | None) -> BasePos
             if bends[index] < _STRAIGHT_DEGREES and can_stand(stood.world, roles):
                 said = f"the {name} frame of {clip.name!r}, a T or an A; nobody can stand in the rest pose"
                 return replace(stood, said=said)
+        if bound is not None:
+            return replace(bound, said=f"{bound.said}; nobody can stand in the rest pose")
         for index in np.argsort(bends, kind="stable").tolist():
             stood = _from_frame(world, index, skeleton, roles, clip)
             if can_stand(stood.world, roles):
@@ -135,13 +146,37 @@ def _automatic(skeleton: Skeleton, roles: RoleMap, clip: Clip | None) -> BasePos
     return replace(rest, said="the rest pose, although nobody can stand so; no clip shows a better one")
 
 
-def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:
+def _bound(figure: Figure, roles: RoleMap) -> BasePose | None:
+    """The pose the meshes were bound in, if that is not how they rest, and a person can stand so."""
+    bound = bound_pose(figure)
+    if bound is None or not can_stand(bound, roles) or _righting(bound.positions[0], roles) is not None:
+        return None
+    hips = bound.positions[0, roles.bones["hips"]]
+    resting = local_rotations(figure.skeleton, bound.rotations[0])
+    return BasePose(bound, hips, "the pose its meshes were bound in", resting)
+
+
+def _in_mid_motion(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, bound: WorldTransforms) -> bool:
+    """Whether a rest pose is a moment of a motion: its legs are bent or step where the meshes were bound with straight
+    ones, or it is a frame of the clip, less straight than the meshes were bound."""
+    rest_legs, bound_legs = (_bends(world, roles, legs_only=True)[0] for world in (skeleton.rest, bound))
+    if rest_legs > bound_legs + _STRAIGHTER_DEGREES:
+        return True
+    if clip is None or _bends(skeleton.rest, roles)[0] < _bends(bound, roles)[0] + _STRAIGHTER_DEGREES:
+        return False
+    moved = clip.poses.rotation_tracks
+    apart = np.abs(np.einsum("bkf,bk->bf", moved, skeleton.rest_rotations)).min(axis=0)
+    return bool(np.degrees(2.0 * np.arccos(np.clip(apart.max(), 0.0, 1.0))) < _SAME_FRAME_DEGREES)
+
+
+def _bends(world: WorldTransforms, roles: RoleMap, legs_only: bool = False) -> Floats:
     """How far each frame is from standing straight: the worst bend of knees and elbows and lean of trunk and legs."""
     at = {role: world.positions[:, bone] for role, bone in roles.bones.items()}
     up = normalized(at["head"] - at["hips"])
-    worst = [angle_between(up, UP)]
+    worst = [] if legs_only else [angle_between(up, UP)]
+    chains = [("upper_leg", "lower_leg", "foot"), ("upper_arm", "lower_arm", "hand")]
     for side in SIDES:
-        for chain in (("upper_arm", "lower_arm", "hand"), ("upper_leg", "lower_leg", "foot")):
+        for chain in chains[:1] if legs_only else chains:
             a, b, c = (at[f"{part}_{side}"] for part in chain)
             worst.append(angle_between(normalized(b - a), normalized(c - b)))
         worst.append(angle_between(normalized(at[f"foot_{side}"] - at[f"upper_leg_{side}"]), -up))

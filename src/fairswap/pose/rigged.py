@@ -147,7 +147,7 @@ class RiggedFigure(Value):
     @cached_property
     def floor_m(self) -> float:
         """The height of the ground it stands on: that of its soles at rest, or in the T if it rests otherwise."""
-        if can_stand(self.skeleton.rest, self.roles):
+        if self.base.resting is None and can_stand(self.skeleton.rest, self.roles):
             return self.figure.floor_m
         if not self.figure.meshes:
             return 0.0

@@ -9,6 +9,7 @@ import numpy as np
 
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor, item, view_bytes
+from fairswap.formats.gltf.binding import Bound, bind_spaces
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
 from fairswap.formats.gltf.materials import MaterialOrigin
@@ -47,7 +48,7 @@ def read_meshes(
 ) -> tuple[tuple[Mesh, ...], tuple[int, ...]]:
     """The meshes skinned to, or hung on, the bones of a figure; and the node of each."""
     document = container.document
-    meshes, nodes = [], []
+    found: list[tuple[int, _Parts, int | Bound]] = []
     for index in tree.order:
         node = document.nodes[index]
         if node.mesh is None:
@@ -64,35 +65,51 @@ def read_meshes(
         parts = _Parts(container, node.mesh, findings)
         if not len(parts.triangles):
             continue
-        bind_matrices = np.tile(np.eye(4), (len(skeleton), 1, 1))
-        if node.skin is not None:
-            parts.check_skin(findings)
-            bones, binds = _skin(container, tree, node.skin, bone_of)
-            joints, weights = parts.joints, parts.weights
-            if len(joints) and int(joints.max()) >= len(bones):
-                problem = f"a vertex names joint {int(joints.max())}, the skin has {len(bones)}"
-                raise InputError(problem, place=f"meshes[{node.mesh}]", remedy=_AGAIN)
-            heaviest = int(np.argmax(np.bincount(joints.ravel(), weights.ravel(), len(bones))))
-            matrix = tree.world[own.nodes[bones[heaviest]]] @ binds[heaviest]
-            joints = bones[joints]
-            bind_matrices[bones, :3] = fold.residual[bones] @ binds[:, :3]
+        if node.skin is None:
+            found.append((index, parts, bone_of[holder]))
         else:
-            bone = bone_of[holder]
+            parts.check_skin(findings)
+            found.append((index, parts, _bound(container, tree, own, index, bone_of, parts)))
+    skins = [held for _, _, held in found if isinstance(held, Bound)]
+    spaces = dict(zip(map(id, skins), bind_spaces(skins), strict=True))
+    meshes = []
+    for index, parts, held in found:
+        binds = np.tile(np.eye(4), (len(skeleton), 1, 1))
+        if isinstance(held, Bound):
+            matrix, joints, weights = spaces[id(held)], held.bones[parts.joints], parts.weights
+            binds[held.bones, :3] = fold.residual[held.bones] @ held.binds[:, :3]
+        else:
             matrix = tree.world[index]
-            joints = np.full((len(parts.vertices), 1), bone, dtype=np.intp)
+            joints = np.full((len(parts.vertices), 1), held, dtype=np.intp)
             weights = np.ones((len(parts.vertices), 1))
-            bind_matrices[bone, :3] = fold.residual[bone] @ (np.linalg.inv(tree.world[own.nodes[bone]]) @ matrix)[:3]
+            binds[held, :3] = fold.residual[held] @ (np.linalg.inv(tree.world[own.nodes[held]]) @ matrix)[:3]
         upright = np.eye(4)
         upright[:3] = to_ours @ matrix[:3]
         if abs(np.linalg.det(upright[:3, :3])) < 1e-18:
             raise InputError("the mesh is squeezed flat by its node", place=f"nodes[{index}]", remedy=_AGAIN)
-        title = node.name or document.meshes[node.mesh].name
-        made = parts.mesh(title, upright, joints, weights, bind_matrices, node.skin is not None)
+        node = document.nodes[index]
+        title = node.name or document.meshes[node.mesh or 0].name
+        made = parts.mesh(title, upright, joints, weights, binds, isinstance(held, Bound))
         if node.weights is not None and len(node.weights) == parts.targets:
             made = replace(made, morph_weights=np.array(node.weights, dtype=np.float64))
         meshes.append(made)
-        nodes.append(index)
-    return tuple(meshes), tuple(nodes)
+    return tuple(meshes), tuple(index for index, _, _ in found)
+
+
+def _bound(
+    container: Container, tree: Tree, own: FigureNodes, index: int, bone_of: dict[int, int], parts: _Parts
+) -> Bound:
+    """How the skinned mesh of a node hangs on its bones."""
+    node = container.document.nodes[index]
+    bones, binds = _skin(container, tree, node.skin or 0, bone_of)
+    joints = parts.joints
+    if len(joints) and int(joints.max()) >= len(bones):
+        problem = f"a vertex names joint {int(joints.max())}, the skin has {len(bones)}"
+        raise InputError(problem, place=f"meshes[{node.mesh}]", remedy=_AGAIN)
+    heaviest = int(np.argmax(np.bincount(joints.ravel(), parts.weights.ravel(), len(bones))))
+    above = tree.parents[own.nodes[0]]
+    stands = (tree.world[index], np.eye(4), tree.world[above] if above >= 0 else np.eye(4))
+    return Bound(bones, binds, tree.world[[own.nodes[bone] for bone in bones.tolist()]], heaviest, stands)
 
 
 def _skin(container: Container, tree: Tree, index: int, bone_of: dict[int, int]) -> tuple[Integers, Floats]:
