@@ -483,6 +483,110 @@ def a_rigid_part_on_a_bone(scene):
     scene.nodes[scene.joints[-1]].setdefault("children", []).append(len(scene.nodes) - 1)
 
 
+def _copied_skeleton(scene, name, keep=lambda node: True, size=1.0, keys=True) -> dict[int, int]:
+    """A second copy of the joints that ``keep``, called by ``name``, beside the first: the copy of each node."""
+    own = [top for top in scene.tops() if _below(scene, [top]) & {*scene.json["skins"][0]["joints"]}]
+    inside = [node for node in sorted(_below(scene, own)) if keep(node) and "mesh" not in scene.nodes[node]]
+    copies = {node: len(scene.nodes) + number for number, node in enumerate(inside)}
+    for node, twin in copies.items():
+        row = {key: scene.nodes[node][key] for key in ("translation", "rotation", "scale", "matrix")
+               if key in scene.nodes[node]}  # fmt: skip
+        if "translation" in row:
+            row["translation"] = [size * part for part in row["translation"]]
+        row["name"] = name(scene.nodes[node].get("name", ""))
+        scene.nodes.append(row)
+        children = [copies[child] for child in scene.nodes[node].get("children", []) if child in copies]
+        if children:
+            scene.nodes[twin]["children"] = children
+    for node, twin in copies.items():
+        parent = scene.parent_of(node)
+        if parent is not None and parent not in copies:
+            scene.nodes[parent].setdefault("children", []).append(twin)
+        elif parent is None:
+            scene.roots().append(twin)
+    if keys:
+        for animation, channel, sampler in list(scene.channels()):
+            node, path = channel["target"]["node"], channel["target"]["path"]
+            if node in copies and path in ("translation", "rotation", "scale"):
+                sampler = dict(sampler)
+                if path == "translation" and size != 1.0:
+                    sampler["output"] = scene.add(scene.arrays[sampler["output"]] * size)
+                animation["samplers"].append(sampler)
+                row = {"sampler": len(animation["samplers"]) - 1, "target": {"node": copies[node], "path": path}}
+                animation["channels"].append(row)
+    return copies
+
+
+def _garment(scene, name, size=1.0, keys=True, joints=lambda node: True):
+    """The first skinned mesh once more, on a copy of the skeleton; of vertices on left out joints, their parents."""
+    node = next(row for row in scene.nodes if "skin" in row and "mesh" in row)
+    skin = scene.json["skins"][node["skin"]]
+    copies = _copied_skeleton(scene, name, joints, size, keys)
+    held = list(skin["joints"])
+    for row, joint in enumerate(held):
+        while joint not in copies:
+            joint = scene.parent_of(joint)
+        held[row] = joint
+    unique = list(dict.fromkeys(held))
+    binds = scene.arrays[skin["inverseBindMatrices"]]
+    first = [skin["joints"].index(joint) for joint in unique]
+    mesh = copy.deepcopy(scene.json["meshes"][node["mesh"]])
+    place = np.array([unique.index(joint) for joint in held])
+    for primitive in mesh["primitives"]:
+        attributes = primitive["attributes"]
+        for key in [key for key in attributes if key.startswith("JOINTS")]:
+            attributes[key] = scene.add(place[scene.arrays[attributes[key]].astype(int)], "<u2")
+        if size != 1.0:
+            attributes["POSITION"] = scene.add(scene.arrays[attributes["POSITION"]] * size)
+    own = binds[first].reshape(-1, 4, 4).copy()
+    own[:, 3, :3] *= size
+    scene.json["skins"].append({
+        "joints": [copies[joint] for joint in unique], "inverseBindMatrices": scene.add(own.reshape(-1, 16)),
+    })  # fmt: skip
+    scene.json["meshes"].append({**mesh, "name": "cloak"})
+    scene.nodes.append({"name": "cloak", "mesh": len(scene.json["meshes"]) - 1, "skin": len(scene.json["skins"]) - 1})
+    scene.roots().append(len(scene.nodes) - 1)
+
+
+@rewrite
+def a_cloak_on_a_copy_of_the_skeleton(scene):
+    """The usual: all bones again with a number after their names, keyed alike."""
+    _garment(scene, lambda name: f"{name}.001")
+
+
+@rewrite
+def a_cloak_on_a_few_bones_without_keys(scene):
+    """Only trunk and arms, under names with something before them, and nothing moves them."""
+    _, skin = next((row, row["skin"]) for row in scene.nodes if "skin" in row and "mesh" in row)
+    joints = scene.json["skins"][skin]["joints"]
+    few = set(joints[: max(12, len(joints) // 3)])
+    for joint in list(few):
+        parent = scene.parent_of(joint)
+        while parent is not None and parent in _below(scene, scene.tops()):
+            few.add(parent)
+            parent = scene.parent_of(parent)
+    _garment(scene, lambda name: f"cloak_{name}", keys=False, joints=lambda node: node in few)
+
+
+@rewrite
+def a_cloak_two_per_cent_too_large(scene):
+    """Made for another figure; under the very names of the body's bones."""
+    _garment(scene, lambda name: name, size=1.02)
+
+
+@rewrite
+def keys_on_a_driving_skeleton(scene):
+    """The skin's own bones are not keyed: a copy without a skin has all the keys, and stands a metre aside."""
+    copies = _copied_skeleton(scene, lambda name: name)
+    for animation in scene.json.get("animations", []):
+        animation["channels"] = [row for row in animation["channels"] if row["target"]["node"] not in copies]
+    tops = [top for top in copies.values() if scene.parent_of(top) not in copies.values()]
+    above = scene.parent_of(tops[0])
+    beside = scene.roots() if above is None else scene.nodes[above]["children"]
+    scene.nodes.append({"name": "driver", "translation": [1.0, 0.0, 0.0], "children": tops})
+    beside[:] = [node for node in beside if node not in tops] + [len(scene.nodes) - 1]
+
+
 def rewritten(data: bytes, *names: str) -> bytes:
     """The file, rewritten in these ways one after another."""
     scene = Scene(data)

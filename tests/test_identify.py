@@ -328,7 +328,9 @@ def test_a_second_skeleton_that_came_with_clothes_is_joined_skin_and_all():
     data = base64.b64encode(bytes(made.buffers[0])).decode()
     raw["buffers"] = [{"byteLength": len(made.buffers[0]), "uri": f"data:;base64,{data}"}]
     Path("dressed.gltf").write_text(json.dumps(raw))
-    assert len(fairswap.load("dressed.gltf").figures) == 2
+    dressed = fairswap.load("dressed.gltf")
+    assert [len(figure.meshes) for figure in dressed.figures] == [3]
+    assert "skeletons-joined" in {finding.code for finding in dressed.findings}
     done = run("bones", "merge", "dressed.gltf", "-o", "joined.glb", "--json")
     assert done.returncode == 0, done.stderr
     report = json.loads(done.stdout)

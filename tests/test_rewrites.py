@@ -45,17 +45,24 @@ def the_walk(document):
     return max(document.clips_of(document.figure), key=lambda clip: clip.frames)
 
 
+def the_body(document):
+    """The triangles of the body, which cloaks have again."""
+    return len(document.figure.meshes[0].triangles)
+
+
 def check_same(names):
     Path("odd.glb").write_bytes(rewritten(plain(), *names))
     document = fairswap.load("odd.glb")
     first = fairswap.load(plain(), format=".glb")
     a, b = document.figure, first.figure
-    # Only a figure that rests in the middle of a step is as low as that step.
-    near = 0.03 if "saved in mid motion" in names else 1e-4
+    # Only a figure that rests in the middle of a step is as low as that step, and a large cloak sticks out.
+    near = 0.03 if {"saved in mid motion", "a cloak two per cent too large"} & {*names} else 1e-4
     assert a.height_m == pytest.approx(b.height_m, rel=near)
     assert len(a.skeleton) - len(b.skeleton) in (0, 1)  # a node above may count as a bone
     triangles = [sum(len(mesh.triangles) for mesh in each.meshes) for each in (a, b)]
-    assert triangles[0] - triangles[1] == 12 * ("a rigid part on a bone" in names)
+    cloaks = sum("cloak" in name for name in names)
+    assert triangles[0] - triangles[1] - 12 * ("a rigid part on a bone" in names) == cloaks * the_body(first)
+    assert len(document.figures) == 1
     walk = the_walk(document)
     assert float(walk.duration_s) == pytest.approx(float(act("walk", WHO).duration_s), abs=1e-4)
 
@@ -85,7 +92,7 @@ def test_a_file_written_in_another_way_is_the_same_file(name):
     assert fairswap.load("t.glb").figure.height_m > 1.0
     fitted = fairswap.fit(document, "quillmoor")
     files = fitted.save("fitted.glb")
-    assert fairswap.load(files[0]).figure.height_m == pytest.approx(figure(WHO).height_m, rel=0.02)
+    assert fairswap.load(files[0]).figure.height_m == pytest.approx(figure(WHO).height_m, rel=0.03)
     for report in judge("validate.mjs", "back.glb", "t.glb", *files):
         assert report["errors"] == 0, report
 

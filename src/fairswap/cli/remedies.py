@@ -32,8 +32,7 @@ REMEDIES = {
     "one-clip-only": "Pick one with --clip, or give a folder to get one file per clip",
     "profile-incomplete": "Correct it ('fairswap bones check' shows how), or leave {option} out to have bones found",
     "rule-unknown": "'fairswap platform new' writes every rule with its meaning",
-    "several-figures": "Take another with --figure NAME; if one is a copy of the skeleton that came with clothes, join "
-    "them with 'bones merge'",
+    "several-figures": "Take another with --figure NAME",
     "shape-contradicts": "Look at it with 'fairswap face show', or --say",
     "sides-swapped": "Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
     "space-corrected": "Use --unit and --up if this is wrong",

@@ -5,7 +5,6 @@ from __future__ import annotations
 from dataclasses import dataclass
 from pathlib import Path
 
-from fairswap.bones.copies import copies_of
 from fairswap.bones.identification import identify
 from fairswap.errors import ImpossibleError
 from fairswap.formats.files import document_of
@@ -30,8 +29,8 @@ class Merged:
 def merge(what: Document | str | Path) -> Merged:
     """Join second copies of the skeleton, as come with clothes, with the figure's own bones.
 
-    Copies are whole skeletons beside the figure's, and single bones inside it, that stand where its bones stand and are
-    called alike.
+    Copies are whole skeletons beside the figure's, or parts of one (joined as soon as a file is read), and single bones
+    inside it, that stand where its bones stand and are called alike.
 
     >>> import fairswap
     >>> fairswap.bones.merge(fairswap.demo_file("pip.glb"))
@@ -49,21 +48,14 @@ def merge(what: Document | str | Path) -> Merged:
     source = main.source
     if not isinstance(source, GltfSource):
         raise ImpossibleError("only glTF files hold skins that could be joined", file=document.file)
-    into: dict[int, int] = {}
-    rows = []
-    for other in document.figures:
-        if other is main:
-            continue
-        for bone, partner in copies_of(main, other).items():
-            into[other.source.nodes[bone]] = source.nodes[partner]
-            rows.append((other.skeleton.names[bone], main.skeleton.names[partner], other.source.nodes[bone]))
-    for bone, partner in identify(main).duplicates:
-        into[source.nodes[bone]] = source.nodes[partner]
-        rows.append((main.skeleton.names[bone], main.skeleton.names[partner], source.nodes[bone]))
-    if not into:
+    duplicates = identify(main).duplicates
+    if not duplicates and not document.joined:
         raise ImpossibleError(
             "there is no second copy of the skeleton in it", file=document.file, remedy="Nothing needs to be joined"
         )
+    into = {source.nodes[bone]: source.nodes[partner] for bone, partner in duplicates}
+    names = {source.nodes[bone]: main.skeleton.names[bone] for pair in duplicates for bone in pair}
     container, kept = container_with_merged_joints(source.container, into)
-    joined = tuple((name, partner) for name, partner, node in rows if node not in kept)
-    return Merged(document_from_container(container), joined, tuple(name for name, _, node in rows if node in kept))
+    joined = tuple((names[node], names[partner]) for node, partner in into.items() if node not in kept)
+    merged = document_from_container(container)
+    return Merged(merged, document.joined + joined, tuple(names[node] for node in into if node in kept))

@@ -16,7 +16,8 @@ from fairswap.model.space import Space
 class Document(Value):
     """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in;
     ``files`` are the file with all that it consists of, as buffers and images beside it. ``chosen`` says that somebody
-    chose the first figure.
+    chose the first figure; ``joined`` are bones of second copies of a skeleton, as come with clothes, each with the
+    bone that it was read as one with.
 
     >>> import fairswap
     >>> pip = fairswap.load(fairswap.demo_file("pip.glb"))
@@ -32,6 +33,7 @@ class Document(Value):
     findings: tuple[Finding, ...] = ()
     files: tuple[str, ...] = ()
     chosen: bool = False
+    joined: tuple[tuple[str, str], ...] = ()
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "files", self.files or (self.file,))

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import copy
+from collections.abc import Mapping
 from typing import Any
 
 import msgspec
@@ -10,38 +11,49 @@ import numpy as np
 
 from fairswap.formats.gltf.accessors import floats_from_accessor
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.nodes import tree_from_nodes
+from fairswap.formats.gltf.nodes import Tree, tree_from_nodes
+from fairswap.formats.gltf.patching import split_matrix
 from fairswap.formats.gltf.schema import Document
+from fairswap.model.arrays import Floats, read_only
+
+ORIGIN = read_only(np.zeros(3))
 
 
-def container_with_merged_joints(container: Container, into: dict[int, int]) -> tuple[Container, set[int]]:
+def container_with_merged_joints(
+    container: Container, into: Mapping[int, int], shift: Floats = ORIGIN
+) -> tuple[Container, set[int]]:
     """The document with the nodes ``into`` replaced by their partners in all skins, and the nodes that could not be.
 
-    A skin that has both a node and its partner keeps both. Tracks of replaced nodes are taken out, their partners have
-    their own; the nodes themselves leave the scene.
+    A skin that has both a node and its partner keeps both. Tracks of replaced nodes go to partners without any that
+    rest alike, else are taken out; the nodes themselves leave the scene, but for those that hold more: they hang on
+    their partners from then on. ``shift`` ``(3,)`` is how far the partners stand aside, in the scene.
     """
     raw = copy.deepcopy(container.raw)
     tree = tree_from_nodes(container.document)
+    world = tree.world.copy()
+    world[np.array(list(into), dtype=np.intp), :3, 3] += shift
     kept: set[int] = set()
     for skin in raw.get("skins", []):
         kept |= {node for node in skin["joints"] if node in into and into[node] in skin["joints"]}
+    gone = {node: partner for node, partner in into.items() if node not in kept}
     buffers = list(container.buffers)
     for index, skin in enumerate(raw.get("skins", [])):
         joints = skin["joints"]
-        if not any(node in into and node not in kept for node in joints):
+        if not any(node in gone for node in joints):
             continue
         binds = np.tile(np.eye(4), (len(joints), 1, 1))
         if "inverseBindMatrices" in skin:
             values = floats_from_accessor(container, skin["inverseBindMatrices"], f"skins[{index}]", 16)
             binds = values[: len(joints)].reshape(-1, 4, 4).transpose(0, 2, 1)
         for row, node in enumerate(joints):
-            if node in into and node not in kept:
-                binds[row] = np.linalg.inv(tree.world[into[node]]) @ tree.world[node] @ binds[row]
-        skin["joints"] = [node if node in kept else into.get(node, node) for node in joints]
+            if node in gone:
+                binds[row] = np.linalg.inv(world[gone[node]]) @ world[node] @ binds[row]
+        skin["joints"] = [gone.get(node, node) for node in joints]
         skin["inverseBindMatrices"] = append_matrices(raw, buffers, binds)
         if skin.get("skeleton") in into:
             del skin["skeleton"]
-    _take_out(raw, container.document, set(into) - kept)
+    _hand_tracks_over(raw, tree, gone)
+    _take_out(raw, container.document, world, gone)
     return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers)), kept
 
 
@@ -55,22 +67,45 @@ def append_matrices(raw: dict[str, Any], buffers: list[memoryview], matrices: np
     return len(raw["accessors"]) - 1
 
 
-def _take_out(raw: dict[str, Any], document: Document, gone: set[int]) -> None:
-    """Take nodes out of the scene, unless something that stays hangs below them; and their tracks."""
+def _hand_tracks_over(raw: dict[str, Any], tree: Tree, gone: Mapping[int, int]) -> None:
+    """Give the tracks of replaced nodes to partners that have none and rest alike, and drop the rest of them."""
 
-    def bare(node: int) -> bool:
-        row = document.nodes[node]
-        return node in gone and row.mesh is None and row.camera is None and all(bare(child) for child in row.children)
+    def alike(node: int, partner: int) -> bool:
+        return bool(
+            np.allclose(tree.linear[node], tree.linear[partner], atol=1e-4)
+            and np.allclose(tree.world[node][:3, :3], tree.world[partner][:3, :3], atol=1e-4)
+        )
 
-    removed = {node for node in gone if bare(node)}
+    for animation in raw.get("animations", []):
+        there = {(row["target"].get("node"), row["target"].get("path")) for row in animation["channels"]}
+        rows = []
+        for row in animation["channels"]:
+            target = row["target"]
+            partner = gone.get(target.get("node"))
+            if partner is None:
+                rows.append(row)
+            elif (partner, target["path"]) not in there and alike(target["node"], partner):
+                rows.append({**row, "target": {**target, "node": partner}})
+        animation["channels"] = rows
+    if "animations" in raw:
+        raw["animations"] = [animation for animation in raw["animations"] if animation["channels"]]
+
+
+def _take_out(raw: dict[str, Any], document: Document, world: Floats, gone: Mapping[int, int]) -> None:
+    """Take nodes out of the scene; those that something hangs below that stays are hung on their partners."""
     for holder, key in [(node, "children") for node in raw["nodes"]] + [
         (scene, "nodes") for scene in raw.get("scenes", [])
     ]:
         if key in holder:
-            holder[key] = [node for node in holder[key] if node not in removed]
+            holder[key] = [node for node in holder[key] if node not in gone]
             if not holder[key]:
                 del holder[key]
-    for animation in raw.get("animations", []):
-        animation["channels"] = [c for c in animation["channels"] if c["target"].get("node") not in gone]
-    if "animations" in raw:
-        raw["animations"] = [animation for animation in raw["animations"] if animation["channels"]]
+    for node, partner in gone.items():
+        row, was = raw["nodes"][node], document.nodes[node]
+        if was.mesh is None and was.camera is None and all(child in gone for child in was.children):
+            continue
+        for key in ("translation", "rotation", "scale"):
+            row.pop(key, None)
+        row["matrix"] = (np.linalg.inv(world[partner]) @ world[node]).T.ravel().tolist()
+        split_matrix(row)
+        raw["nodes"][partner].setdefault("children", []).append(node)

@@ -125,13 +125,17 @@ def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
             own |= groups.pop(other)
         groups[index] = own
         owner.update(dict.fromkeys(own, index))
-    if not document.skins:
-        groups = {-1 - top: {top} for top in _tops_of_motion(document, tree, {tops[node] for node in animated})}
+    # A skeleton that moves without a skin is a figure, too; beside skins only if it is large enough for a body.
+    loose = {tops[node] for node in animated if node in tops} - set(owner)
+    if document.skins:
+        size = _size_below(document, tree)
+        loose = {top for top in loose if size[top] >= _LEAST_OF_A_BODY}
+    groups |= {-1 - top: {top} for top in _tops_of_motion(document, tree, loose)}
     figures = []
     for own in groups.values():
         nodes, ends = _bones(document, tree, own, joints | animated)
         inside = set(nodes)
-        skins = [i for i, skin in enumerate(document.skins) if skin.joints[0] in inside]
+        skins = [i for i, skin in enumerate(document.skins) if skin.joints and skin.joints[0] in inside]
         # A lone spinning prop is no figure.
         if skins or len(nodes) >= 3:
             figures.append(FigureNodes(nodes, skins, ends))
@@ -144,14 +148,10 @@ def _tops_of_motion(document: Document, tree: Tree, tops: set[int]) -> list[int]
     Usually those are the hips. A clip that moves nothing but the arms, say, has its tops inside one body: then that
     begins where its tree does.
     """
-    size = dict.fromkeys(tree.order, 0)
+    size = _size_below(document, tree)
     root: dict[int, int] = {}
     for node in tree.order:
         root[node] = root.get(tree.parents[node], node)
-    for node in reversed(tree.order):
-        size[node] += _is_bare(document, node)
-        if tree.parents[node] >= 0:
-            size[tree.parents[node]] += size[node]
     found: list[int] = []
     for tree_top in sorted({root[top] for top in tops}):
         inside = sorted(top for top in tops if root[top] == tree_top)
@@ -168,6 +168,16 @@ def _tops_of_motion(document: Document, tree: Tree, tops: set[int]) -> list[int]
             tree_top = document.nodes[tree_top].children[0]
         found.append(tree_top)
     return found
+
+
+def _size_below(document: Document, tree: Tree) -> dict[int, int]:
+    """How many bare nodes each holds, itself among them."""
+    size = dict.fromkeys(tree.order, 0)
+    for node in reversed(tree.order):
+        size[node] += _is_bare(document, node)
+        if tree.parents[node] >= 0:
+            size[tree.parents[node]] += size[node]
+    return size
 
 
 def _is_bare(document: Document, node: int) -> bool:

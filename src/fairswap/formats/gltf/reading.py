@@ -10,7 +10,9 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
 from fairswap.formats.gltf.container import Container, container_from_bytes
+from fairswap.formats.gltf.copies import Copy, copies_in
 from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.vrm import vrm_roles
@@ -65,11 +67,19 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
 
 
 def document_from_container(container: Container, *, unit: str | None = None, up: str | None = None) -> Document:
-    """Figures and clips of a document that is open already."""
+    """Figures and clips of a document that is open already; copies of a skeleton are joined with it."""
     path = container.path
     tree = tree_from_nodes(container.document)
-    figures, findings, spaces = [], [], []
-    for nodes in figures_from_nodes(container.document, tree):
+    groups = figures_from_nodes(container.document, tree)
+    copies = copies_in(container.document, tree, groups)
+    if copies:
+        container, joined, findings = _joined(container, tree, copies)
+        tree = tree_from_nodes(container.document)
+        groups = figures_from_nodes(container.document, tree)
+    else:
+        joined, findings = (), []
+    figures, spaces = [], []
+    for nodes in groups:
         figure, told, space = _figure(container, tree, nodes, unit, up)
         figures.append(figure)
         findings += told
@@ -85,7 +95,32 @@ def document_from_container(container: Container, *, unit: str | None = None, up
         clips += told_clips
         findings += told
     space = max(zip(figures, spaces, strict=True), key=lambda pair: len(pair[0].skeleton), default=(None, OURS))[1]
-    return Document(str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings), container.files)
+    return Document(
+        str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings), container.files, joined=joined
+    )
+
+
+def _joined(
+    container: Container, tree: Tree, copies: list[Copy]
+) -> tuple[Container, tuple[tuple[str, str], ...], list[Finding]]:
+    """The document with copies of skeletons joined with their bodies' bones: which with which, and what to tell."""
+    rows: list[tuple[str, str]] = []
+    findings = []
+    nodes = container.document.nodes
+    for copy in copies:
+        rows += [(nodes[node].name, nodes[partner].name) for node, partner in copy.into.items()]
+        name = _figure_name(container, tree, copy.body)
+        own = {*copy.copy.skins}
+        worn = ", ".join(repr(node.name) for node in nodes if node.skin in own and node.name) or repr(name)
+        if not copy.copy.skins:
+            message = f"a copy of its skeleton ({len(copy.into)} bones) holds nothing"
+        elif copy.body.skins:
+            message = f"{worn} on a copy of its skeleton ({len(copy.into)} bones)"
+        else:
+            message = f"{worn} driven by a copy of its skeleton ({len(copy.into)} bones)"
+        findings.append(Finding("skeletons-joined", "note", name, f"{message}; both are read, and written, as one"))
+        container, _ = container_with_merged_joints(container, copy.into, copy.shift)
+    return container, tuple(rows), findings
 
 
 def _figure(

@@ -1,0 +1,166 @@
+"""Second copies of a skeleton in one file: those that clothes hang on, and one that holds the keys of another.
+
+Exporters give each garment the whole skeleton again, or the part of it that it needs, under names with something
+before or after them; a garment made for another figure stands a few per cent off. Such skeletons are one body.
+"""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.formats.gltf.merging import ORIGIN
+from fairswap.formats.gltf.nodes import FigureNodes, Tree
+from fairswap.formats.gltf.schema import Document
+from fairswap.model.arrays import Floats
+
+# Bones are one bone if they are this near, of the body's size, and called alike; without names, if nearly all have
+# partners' partners for parents.
+_NEAR, _ALONG = 0.06, 0.9
+# A skeleton is a copy if so many of its bones have a partner or hang below one that has; the one with clearly more
+# bones is the body's.
+_MOSTLY, _CLEARLY_MORE = 0.7, 1.25
+_LEAST_UNNAMED = 10
+_COUNTER = re.compile(r"[._ -]?\d+$")
+
+
+@dataclass(frozen=True, eq=False)
+class Copy:
+    """A skeleton that is a copy of a body's.
+
+    Attributes
+    ----------
+    body, copy : FigureNodes
+    into : dict of int to int
+        The node of the body for each node of the copy that has one.
+    shift : (3,) array
+        How far the body stands from the copy, in the scene: zero but for a skeleton that drives another from aside.
+    """
+
+    body: FigureNodes
+    copy: FigureNodes
+    into: dict[int, int]
+    shift: Floats
+
+
+def copies_in(document: Document, tree: Tree, figures: Sequence[FigureNodes]) -> list[Copy]:
+    """The skeletons of a document that are copies of others, each with the body's skeleton that it copies."""
+    keyed = {
+        channel.target.node
+        for animation in document.animations
+        for channel in animation.channels
+        if channel.target.path in ("rotation", "translation")
+    }
+
+    def rank(figure: FigureNodes) -> tuple[bool, int]:
+        own = sum(node in keyed for node in figure.nodes)
+        letters = sum(len(document.nodes[node].name) for node in figure.nodes)
+        return own >= min(3, len(figure.nodes)), -letters
+
+    found: list[Copy] = []
+    left = sorted(figures, key=rank, reverse=True)
+    while left:
+        # Of the skeletons that are left, one that no other has clearly more bones of is a body.
+        body = next(
+            one
+            for one in left
+            if not any(
+                len(other.nodes) > _CLEARLY_MORE * len(one.nodes) and _partners(document, tree, other, one)
+                for other in left
+            )
+        )
+        left.remove(body)
+        # A copy of a copy is one of the body, too: clothes on a skeleton that another drives.
+        kin: list[tuple[FigureNodes, dict[int, int], Floats]] = [(body, {node: node for node in body.nodes}, ORIGIN)]
+        for like, onward, aside in kin:  # grows as copies are found
+            for other in list(left):
+                match = _partners(document, tree, like, other)
+                if match is None:
+                    continue
+                into = {node: onward[partner] for node, partner in match[0].items() if partner in onward}
+                left.remove(other)
+                found.append(Copy(body, other, into, match[1] + aside))
+                kin.append((other, into, match[1] + aside))
+    return found
+
+
+def _partners(
+    document: Document, tree: Tree, body: FigureNodes, other: FigureNodes
+) -> tuple[dict[int, int], Floats] | None:
+    """The partner in ``body`` of each node of ``other`` that has one, and how far the body is aside; None if they are
+    no copies of each other."""
+    from scipy.optimize import linear_sum_assignment
+
+    places, others = (tree.world[figure.nodes][:, :3, 3] for figure in (body, other))
+    size = float(np.ptp(places, axis=0).max())
+    if size <= 0:
+        return None
+    shift: Floats = ORIGIN
+    if bool(body.skins) != bool(other.skins):  # a skeleton that drives another may stand aside
+        shift = _aside(document, body, other, places, others)
+    apart = np.linalg.norm(places[None] - (others + shift)[:, None], axis=2) / size
+    names = [[_bare_name(document.nodes[node].name) for node in figure.nodes] for figure in (body, other)]
+    named = any(names[0]) and any(names[1])
+    cost = np.where(apart < _NEAR, apart + (_unlike(names[0], names[1], apart) if named else 0.0), np.inf)
+    # One to one, the best all together: of bones in a row with numbers alone, too.
+    never = 100.0
+    pairs = np.stack(linear_sum_assignment(np.minimum(cost, never)), axis=1)
+    into = {other.nodes[row]: body.nodes[column] for row, column in pairs.tolist() if cost[row, column] < never}
+    if not named:
+        along = [node for node in into if into.get(tree.parents[node], -1) == tree.parents[into[node]]]
+        if len(into) < _LEAST_UNNAMED or len(along) < _ALONG * len(into) - 1:
+            return None
+    if not into:
+        return None
+    # What hangs below a partner is the garment's own (the tails of a coat) and goes along; so are ends.
+    inside = set(into)
+    for node in other.nodes:
+        if tree.parents[node] in inside:
+            inside.add(node)
+    first = next(node for node in other.nodes if node in into or node in other.ends or _is_joint(document, other, node))
+    if len(inside) < _MOSTLY * len(other.nodes) or first not in into:
+        return None
+    return into, shift
+
+
+def _is_joint(document: Document, figure: FigureNodes, node: int) -> bool:
+    return any(node in document.skins[skin].joints for skin in figure.skins)
+
+
+def _aside(document: Document, body: FigureNodes, other: FigureNodes, places: Floats, others: Floats) -> Floats:
+    """How far a body stands from a copy: the middle of the ways between bones of one name, or of one number."""
+    if len(places) == len(others):
+        return np.asarray(np.median(places - others, axis=0))
+    at = {document.nodes[node].name: place for node, place in zip(body.nodes, places, strict=True)}
+    names = [document.nodes[node].name for node in other.nodes]
+    ways = [at[name] - place for name, place in zip(names, others, strict=True) if name in at]
+    return np.asarray(np.median(ways, axis=0)) if len(ways) >= _LEAST_UNNAMED else ORIGIN
+
+
+def _bare_name(name: str) -> str:
+    """A name without the scene and rig that programs put before it (``scene|rig:hips``)."""
+    return re.split(r"[:|]", name)[-1].casefold()
+
+
+def _unlike(body: list[str], other: list[str], apart: Floats) -> Floats:
+    """How little names mean one bone ``(others, bodies)``: 0 if equal, but for what all names of one skeleton have
+    before or after them; 1 if they are without their numbers; else infinite."""
+    votes: Counter[tuple[str, str, bool]] = Counter()
+    for row, name in enumerate(other):
+        for column in np.flatnonzero(apart[row] < _NEAR).tolist():
+            for longer, shorter, ours in ((name, body[column], False), (body[column], name, True)):
+                if shorter and shorter in longer:
+                    before, _, after = longer.partition(shorter)
+                    votes[before, after, ours] += 1
+    alike = np.zeros(apart.shape, dtype=bool)
+    for before, after, ours in [("", "", False), *[affix for affix, _ in votes.most_common(2)]]:
+        ones = np.array([name if ours else before + name + after for name in body])
+        twos = np.array([before + name + after if ours else name for name in other])
+        alike |= (ones[None] == twos[:, None]) & (twos[:, None] != before + after)
+    bare = [np.array([_COUNTER.sub("", name) for name in names]) for names in (body, other)]
+    nearly = (bare[0][None] == bare[1][:, None]) & (bare[0][None] != "")
+    return np.where(alike, 0.0, np.where(nearly, 1.0, np.inf))
