@@ -17,7 +17,7 @@ from fairswap.measure.contacts import Contacts, Floor, contacts_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
-from fairswap.model.poses import MorphTrack, PoseBuilder, Poses
+from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses
 from fairswap.model.rotation import quaternion_from_axis_angle, rotate, slerp
 from fairswap.model.signals import eased, nearness, runs_of
 from fairswap.model.space import UP
@@ -108,7 +108,8 @@ def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
     }
     meshes = {track.mesh for track in (*poses_a.morph_tracks, *poses_b.morph_tracks)}
     morphs = tuple(MorphTrack(mesh, _morphs(poses_a, poses_b, mesh, at, count, fraction)) for mesh in sorted(meshes))
-    built = PoseBuilder(poses_a.skeleton, np.ascontiguousarray(tracks), translations, morphs).poses()
+    beside = _beside(poses_a, poses_b, at, count, fraction)
+    built = PoseBuilder(poses_a.skeleton, np.ascontiguousarray(tracks), translations, morphs, beside).poses()
     joined = a.with_poses(built, keyed=a.keyed | b.keyed)
     if count < 2:
         return joined
@@ -126,6 +127,20 @@ def _morphs(a: Poses, b: Poses, mesh: int, at: int, count: int, fraction: Floats
     size = next(row for row in rows if row is not None).shape[0]
     full = [np.zeros((size, poses.frames)) if row is None else row for row, poses in zip(rows, (a, b), strict=True)]
     return _crossed(full[0], full[1], at, count, fraction)
+
+
+def _beside(a: Poses, b: Poses, at: int, count: int, fraction: Floats) -> tuple[BesideTrack, ...]:
+    """Props and all else that moves beside: as in the one clip, then as in the other; what only one moves is held."""
+    rows = [{(id(track.owner), track.target): track for track in poses.beside} for poses in (a, b)]
+    out = []
+    for key in {**rows[0], **rows[1]}:
+        first, second = rows[0].get(key), rows[1].get(key)
+        track = first or second
+        assert track is not None
+        before = np.repeat(track.values[:, :1], a.frames, axis=1) if first is None else first.values
+        after = np.repeat(track.values[:, -1:], b.frames, axis=1) if second is None else second.values
+        out.append(replace(track, values=_crossed(before, after, at, count, fraction)))
+    return tuple(out)
 
 
 def _with_standing_feet(rigged: RiggedFigure, joined: Clip, a: Clip, b: Clip, at: int, count: int, frames: int) -> Clip:

@@ -123,7 +123,7 @@ def _thinned(
     kept_places = keys_within(places, np.full(len(moved), place), rotation=False)
     kept_places[np.ptp(places, axis=2).max(axis=1, initial=0.0) < _SAME, 1:] = False
     shown_places = _shown(places, kept_places, rotation=False)
-    new = Poses(poses.skeleton, shown, poses.translated_bones, shown_places, poses.morph_tracks)
+    new = Poses(poses.skeleton, shown, poses.translated_bones, shown_places, poses.morph_tracks, poses.beside)
     off = np.linalg.norm(new.world().position_tracks - world, axis=1)
     dots = np.minimum(np.abs(np.einsum("bcf,bcf->bf", shown, tracks)), 1.0)
     feet_mm = None

@@ -24,7 +24,7 @@ def mirrored(rigged: RiggedFigure, clip: Clip) -> Clip:
     seen, reference = ChainWorld(clip.poses), rigged.reference.rotations
     tracks = np.empty_like(clip.poses.rotation_tracks)
     tracks[:] = rigged.resting_rotations[:, :, None]
-    edit = PoseBuilder(skeleton, tracks, morph_tracks=clip.poses.morph_tracks)
+    edit = PoseBuilder(skeleton, tracks, morph_tracks=clip.poses.morph_tracks, beside=clip.poses.beside)
     out = ChainWorld(edit)
     for bone in sorted(rigged.role_of_bone):
         partner = bones.get(_other_role(rigged.role_of_bone[bone]), bone)

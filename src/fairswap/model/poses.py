@@ -27,6 +27,27 @@ class MorphTrack(Value):
 
 
 @dataclass(frozen=True, eq=False)
+class BesideTrack(Value):
+    """What the file of a clip moves beside the bones, on the same frames: props, cameras, other figures, sizes.
+
+    Attributes
+    ----------
+    owner : object
+        The document that it stands in: only what is written into that document can hold it.
+    target : tuple of int and str
+        The node there, and what of it: ``rotation``, ``translation``, ``scale`` or ``weights``.
+    values : (width, frames) array
+    """
+
+    owner: Any
+    target: tuple[int, str]
+    values: Floats
+
+    def __post_init__(self) -> None:
+        self.freeze("values", ("width", "frames"))
+
+
+@dataclass(frozen=True, eq=False)
 class Poses(Value):
     """Local transforms of a skeleton over frames. Frozen: :meth:`edit` gives a builder for other ones.
 
@@ -44,6 +65,8 @@ class Poses(Value):
     translation_tracks : (moved, 3, frames) array
         Their local positions in metres.
     morph_tracks : tuple of MorphTrack
+    beside : tuple of BesideTrack
+        What else the file moves in this clip; it goes along with cuts, changes of speed and the like.
 
     Raises
     ------
@@ -56,6 +79,7 @@ class Poses(Value):
     translated_bones: Integers = field(default_factory=lambda: _NO_BONES)
     translation_tracks: Floats = None  # type: ignore[assignment]  # none moves: an empty array
     morph_tracks: tuple[MorphTrack, ...] = ()
+    beside: tuple[BesideTrack, ...] = ()
 
     def __post_init__(self) -> None:
         self.freeze("rotation_tracks", (len(self.skeleton), 4, "frames"))
@@ -72,6 +96,9 @@ class Poses(Value):
         object.__setattr__(self, "morph_tracks", tuple(self.morph_tracks))
         if any(track.weights.shape[1] != self.frames for track in self.morph_tracks):
             raise self.wrong("a morph track has another number of frames")
+        object.__setattr__(self, "beside", tuple(self.beside))
+        if any(track.values.shape[1] != self.frames for track in self.beside):
+            raise self.wrong("a track beside the figure has another number of frames")
 
     def __repr__(self) -> str:
         return f"<Poses: {self.frames} frames of {len(self.skeleton)} bones>"
@@ -116,7 +143,8 @@ class Poses(Value):
         >>> edit.poses().rotations.tolist()
         [[[0.0, 1.0, 0.0, 0.0]]]
         """
-        return PoseBuilder(self.skeleton, self.rotation_tracks.copy(), self.translation_by_bone(), self.morph_tracks)
+        moved = self.translation_by_bone()
+        return PoseBuilder(self.skeleton, self.rotation_tracks.copy(), moved, self.morph_tracks, self.beside)
 
     def world(self, start: int = 0, stop: int | None = None, out: WorldTransforms | None = None) -> WorldTransforms:
         """World transforms of frames ``start`` to ``stop``."""
@@ -155,6 +183,7 @@ class Poses(Value):
             rotation_tracks=rotation_tracks,
             translation_tracks=straight(self.translation_tracks),
             morph_tracks=tuple(MorphTrack(track.mesh, straight(track.weights)) for track in self.morph_tracks),
+            beside=tuple(replace(track, values=straight(track.values)) for track in self.beside),
         )
 
 
@@ -167,6 +196,7 @@ class PoseBuilder:
     translations : dict of bone to (3, frames) or (3, 1) array
         Local position tracks of the bones that have one of their own; put another array in to change one.
     morph_tracks : sequence of MorphTrack
+    beside : sequence of BesideTrack
     """
 
     def __init__(
@@ -175,8 +205,10 @@ class PoseBuilder:
         rotation_tracks: Floats,
         translations: Mapping[int, Floats] | None = None,
         morph_tracks: tuple[MorphTrack, ...] = (),
+        beside: tuple[BesideTrack, ...] = (),
     ) -> None:
         self.skeleton, self.rotation_tracks, self.morph_tracks = skeleton, rotation_tracks, morph_tracks
+        self.beside = beside
         self.translations = dict(translations or {})
         self._first = dict(self.translations)
         self._replaced: dict[int, Floats] = {}
@@ -220,7 +252,7 @@ class PoseBuilder:
         tracks = np.empty((len(bones), 3, self.frames))
         for row, bone in enumerate(bones):
             tracks[row] = self.translations[bone]
-        built = {"morph_tracks": self.morph_tracks, **changes}
+        built = {"morph_tracks": self.morph_tracks, "beside": self.beside, **changes}
         return Poses(self.skeleton, self.rotation_tracks, np.array(bones, dtype=np.intp), tracks, **built)
 
 

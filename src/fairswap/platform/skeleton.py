@@ -94,7 +94,9 @@ def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
     for number, parent in enumerate(new.parents.tolist()):
         rotation = turned[number].T
         local[number] = (rotation if parent < 0 else multiply(conjugate(turned[parent].T), rotation)).T
-    poses = PoseBuilder(new, local, _translations(clip, made, world, turned), clip.poses.morph_tracks).poses()
+    poses = PoseBuilder(
+        new, local, _translations(clip, made, world, turned), clip.poses.morph_tracks, clip.poses.beside
+    ).poses()
     keyed = frozenset(i for i, bone in enumerate(made.bones) if bone.first in clip.keyed or bone.second in clip.keyed)
     return clip.with_poses(poses, keyed=keyed)
 

@@ -159,9 +159,8 @@ def _rebased(clip: Clip, skeleton: Skeleton, shifted: np.ndarray, changed: froze
     """The same motion on another rest: what rested without keys is keyed where it rested."""
     poses = clip.poses
     translations = {bone: poses.translation_track(bone) for bone in np.flatnonzero(shifted).tolist()}
-    builder = PoseBuilder(
-        skeleton, poses.rotation_tracks, translations | poses.translation_by_bone(), poses.morph_tracks
-    )
+    moved = translations | poses.translation_by_bone()
+    builder = PoseBuilder(skeleton, poses.rotation_tracks, moved, poses.morph_tracks, poses.beside)
     return clip.with_poses(builder.poses(), keyed=clip.keyed | changed)
 
 

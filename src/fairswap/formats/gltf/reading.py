@@ -21,8 +21,9 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
-from fairswap.model.poses import MorphTrack, PoseBuilder, Poses
+from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses
 from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
+from fairswap.model.rotation import without_sign_jumps
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
 
@@ -227,6 +228,7 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
         return [], []
     rate, times, findings = grid_of_keys(list(keys.values()), name)
     clips = []
+    sampled: dict[tuple[int, str], BesideTrack] = {}
     for figure in figures:
         source: GltfSource = figure.source
         skeleton = figure.skeleton
@@ -237,9 +239,11 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
         for (node, path), track in keys.items():
             if path == "scale" and node in bone_of and np.ptp(track.values, axis=0).max() > 1e-4:
                 bone_name = skeleton.names[bone_of[node]]
-                message = f"the size of bone {bone_name!r} changes over time; this is kept, not carried over"
+                message = (
+                    f"the size of bone {bone_name!r} changes over time; this is kept, but not shown or carried over"
+                )
                 findings.append(Finding("animated-scale", "warning", name, message))
-        poses = _poses_from_keys(source, keys, times, name)
+        poses = _poses_from_keys(source, keys, times, name, sampled)
         origin = GltfOrigin(container, index, poses, source, float(times[0]))
         clips.append(Clip(name, rate, poses, frozenset(keyed), origin))
     if not document.animations[index].name:
@@ -252,10 +256,17 @@ def poses_from_origin(clip: Clip, times_s: Floats) -> Poses:
     """The poses of an unchanged clip at any times, from its own keys: linear, step or cubic, as the file says."""
     origin: GltfOrigin = clip.origin
     keys = keys_of_animation(origin.container, origin.animation, weights_width_by_node(origin.container))
-    return _poses_from_keys(origin.source, keys, times_s + origin.start_s, clip.name)
+    return _poses_from_keys(origin.source, keys, times_s + origin.start_s, clip.name, {})
 
 
-def _poses_from_keys(source: GltfSource, keys: dict[tuple[int, str], Keys], times: Floats, name: str) -> Poses:
+def _poses_from_keys(
+    source: GltfSource,
+    keys: dict[tuple[int, str], Keys],
+    times: Floats,
+    name: str,
+    sampled: dict[tuple[int, str], BesideTrack],
+) -> Poses:
+    """The poses of one figure at ``times``; ``sampled`` holds what moves beside, for the next figure."""
     skeleton, fold = source.skeleton, source.fold
     bone_of = {node: bone for bone, node in enumerate(source.nodes)}
     rotations = np.empty((len(skeleton), 4, len(times)))
@@ -276,4 +287,15 @@ def _poses_from_keys(source: GltfSource, keys: dict[tuple[int, str], Keys], time
         for mesh, node in enumerate(source.mesh_nodes)
         if (node, "weights") in keys
     )
-    return PoseBuilder(skeleton, rotations, moved, morphs).poses()
+    beside = tuple(
+        sampled.get(target) or sampled.setdefault(target, _beside(source.container, target, keys[target], times))
+        for target in sorted(keys)
+        if target[1] == "scale" or (target[0] not in bone_of and target[0] not in source.mesh_nodes)
+    )
+    return PoseBuilder(skeleton, rotations, moved, morphs, beside).poses()
+
+
+def _beside(container: Container, target: tuple[int, str], keys: Keys, times: Floats) -> BesideTrack:
+    rotation = target[1] == "rotation"
+    values = keys.sampled(times, rotation=rotation).T
+    return BesideTrack(container, target, without_sign_jumps(values) if rotation else values.copy())

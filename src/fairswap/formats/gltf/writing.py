@@ -24,7 +24,7 @@ from fairswap.formats.storage import Chunk
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip, KeptKeys
 from fairswap.model.figure import Figure
-from fairswap.model.rotation import quaternion_from_matrix, without_sign_jumps
+from fairswap.model.rotation import normalized, quaternion_from_matrix, without_sign_jumps
 from fairswap.model.space import OURS, Space
 
 _GENERATOR = "Fair Swap"
@@ -49,16 +49,17 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
         _stand_up(raw, source.to_ours, figure.name)
         repack(source.container, raw, packer)
         pack_replacements(changed, packer)
-        nodes, mesh_nodes, fold = list(source.nodes), list(source.mesh_nodes), source.fold
+        nodes, mesh_nodes, fold, own = list(source.nodes), list(source.mesh_nodes), source.fold, source
     else:
-        unchanged = {}
+        unchanged, own = {}, None
         raw, nodes, mesh_nodes = build_document(figure, space or OURS, packer)
         tree = tree_from_nodes(msgspec.convert(raw, Document))
         fold = fold_nodes(tree, nodes, figure.skeleton.parents, np.eye(3))
         raw["animations"] = []
     old = iter(list(raw["animations"]))
     raw["animations"] = [
-        next(old) if id(clip) in unchanged else _animation(clip, raw, nodes, mesh_nodes, fold, packer) for clip in clips
+        next(old) if id(clip) in unchanged else _animation(clip, raw, nodes, mesh_nodes, fold, packer, own)
+        for clip in clips
     ] + list(old)
     if not raw["animations"]:
         del raw["animations"]
@@ -114,7 +115,13 @@ def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
 
 
 def _animation(
-    clip: Clip, raw: dict[str, Any], nodes: list[int], mesh_nodes: list[int], fold: Fold, packer: Packer
+    clip: Clip,
+    raw: dict[str, Any],
+    nodes: list[int],
+    mesh_nodes: list[int],
+    fold: Fold,
+    packer: Packer,
+    carried: GltfSource | None,
 ) -> dict[str, Any]:
     """Append the tracks of a clip to the buffer; constant ones with two keys, those at rest not at all."""
     poses, frames = clip.poses, clip.frames
@@ -159,6 +166,11 @@ def _animation(
         add(nodes[bone], "translation", values, None if bone in clip.keyed else rest, thinned.translations.get(bone))
     for track in poses.morph_tracks:
         add(mesh_nodes[track.mesh], "weights", track.weights.T, None)
+    container = carried.container if carried is not None else None
+    for beside in poses.beside:
+        if beside.owner is container and container is not None:
+            node, path = beside.target
+            add(node, path, _turned_on(beside.values.T) if path == "rotation" else beside.values.T, None)
     if not targets:  # nothing moves: the clip still has its length
         values = fold.node_rotations(0, poses.rotation_tracks[0].T)
         add(nodes[0], "rotation", values, None)
@@ -172,6 +184,11 @@ def _animation(
         {"sampler": index, "target": {"node": node, "path": path}} for index, (node, path, _) in enumerate(targets)
     ]
     return {"name": clip.name, "channels": channels, "samplers": samplers}
+
+
+def _turned_on(rotations: Floats) -> Floats:
+    """Rotations ``(frames, 4)`` that were drawn out in a straight line, of unit length again and without jumps."""
+    return without_sign_jumps(normalized(rotations).T).T
 
 
 def _files(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chunk]]:
