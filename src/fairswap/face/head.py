@@ -84,6 +84,11 @@ class Head(Value):
         used = {bone for shape in self.chart.shapes.values() for bone in shape.bones}
         return {name: bone for name, bone in own.items() if name in used}
 
+    def ways_of(self, bones: set[str]) -> list[int]:
+        """The ways of the chart, by number, that are poses of some of these bones and of no others."""
+        shapes = [self.chart.shapes[name] for name, _ in self.chart.columns]
+        return [number for number, shape in enumerate(shapes) if shape.bones and set(shape.bones) <= bones]
+
     def moves(self, clip: Clip) -> bool:
         """Whether a clip does anything with this face."""
         return bool(np.abs(self.activations(clip)).max(initial=0.0) > 0.01)
@@ -105,8 +110,8 @@ class Head(Value):
         """What a clip does in units: ``(units, frames)``."""
         return np.asarray(self.chart.matrix @ self.activations(clip))
 
-    def performed(self, shares: Floats, clip: Clip) -> Clip:
-        """``clip`` (of this figure) with the face driven by ``shares`` of the chart's ways."""
+    def performed(self, shares: Floats, clip: Clip, kept: frozenset[int] = frozenset()) -> Clip:
+        """``clip`` (of this figure) with the face driven by ``shares`` of the chart's ways; bones ``kept`` stay."""
         weights = self.chart.file_weights(shares)
         tracks = []
         for number, mesh in enumerate(self.figure.meshes):
@@ -117,7 +122,7 @@ class Head(Value):
         numbers = [i for i, (name, _) in enumerate(self.chart.columns) if self.chart.shapes[name].bones]
         shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
         moved = put_on_bones(shapes, shares[numbers], self.figure.skeleton, self.bones, self.frame)
-        return _with_face(clip, moved, tuple(tracks))
+        return _with_face(clip, {bone: way for bone, way in moved.items() if bone not in kept}, tuple(tracks))
 
 
 def roles_if_known(figure: Figure, bones: BoneProfile | str | Path | None = None) -> RoleMap | None:

@@ -6,8 +6,10 @@ head cannot show is made by what looks most like it.
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, field
 from fractions import Fraction
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -24,6 +26,9 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
+
+if TYPE_CHECKING:
+    from fairswap.retarget.swap import Swap
 
 # Against a unit of 1: how much a landmark's way of one head size counts. Most go some 0.04 of it.
 _PLACES_COUNT, _UNITS_COUNT = 14.0, 0.6
@@ -63,10 +68,15 @@ class TransferredFace:
 
 @dataclass(frozen=True, eq=False)
 class FaceSwap:
-    """Two heads made ready: what the source's face does, the target's face does as nearly as it can."""
+    """Two heads made ready: what the source's face does, the target's face does as nearly as it can.
+
+    ``carried`` are bones of the source's face, each with the one of the target that goes as it goes: where the source's
+    moves, the target's is left as it is, and what it does is not done again by shapes.
+    """
 
     source: Head
     target: Head
+    carried: Mapping[int, int] = field(default_factory=dict)
 
     def transfer(self, clip: Clip, onto: Clip) -> TransferredFace:
         """The face of ``clip`` (of the source) put on ``onto``, a clip of the target with as many frames.
@@ -81,12 +91,11 @@ class FaceSwap:
                 f"the face has {clip.frames} frames, the body {onto.frames}", remedy="Bring them to one rate"
             )
         shares = self.source.activations(clip)
-        return self.perform(np.asarray(self.source.chart.matrix @ shares), onto, shares)
-
-    def perform(self, units: Floats, onto: Clip, source_shares: Floats | None = None) -> TransferredFace:
-        """Units over time ``(units, frames)`` put on ``onto``."""
-        prefer = None if source_shares is None else self._same_shapes() @ source_shares
-        return perform_units(self.target, units, onto, prefer)
+        done = [bone for bone in self.carried if moves(clip, bone)]
+        shares[self.source.ways_of({clip.skeleton.names[bone] for bone in done})] = 0.0
+        units = np.asarray(self.source.chart.matrix @ shares)
+        kept = frozenset(self.carried[bone] for bone in done)
+        return perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
 
     def _same_shapes(self) -> Floats:
         """Which ways of the target mean the same as which of the source: ``(target ways, source ways)``."""
@@ -102,17 +111,25 @@ class FaceSwap:
         return np.asarray(fraction * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
 
 
-def perform_units(target: Head, units: Floats, onto: Clip, prefer: Floats | None = None) -> TransferredFace:
-    """Units over time ``(units, frames)`` put on ``onto``, a clip of the target, as nearly as its shapes can."""
+def perform_units(
+    target: Head, units: Floats, onto: Clip, prefer: Floats | None = None, kept: frozenset[int] = frozenset()
+) -> TransferredFace:
+    """Units over time ``(units, frames)`` put on ``onto``, a clip of the target, as nearly as its shapes can.
+
+    ``kept`` are bones that stay as they move in ``onto``.
+    """
     chart = target.chart
     metric = np.concatenate([_UNITS_COUNT * np.eye(len(UNITS)), _PLACES_COUNT * landmark_displacements()])
     most = np.full(len(chart.columns), 1.0)
+    most[target.ways_of({target.figure.skeleton.names[bone] for bone in kept})] = 0.0
     shares = bounded_weights(metric @ chart.matrix, metric @ units, most, prefer)
     shown = chart.matrix @ shares
     used = tuple(
         dict.fromkeys(name for row, (name, _) in enumerate(chart.columns) if shares[row].max(initial=0.0) > 0.02)
     )
-    return TransferredFace(target.performed(shares, onto), used, _lost(units, shown, shares, chart, float(onto.rate)))
+    return TransferredFace(
+        target.performed(shares, onto, kept), used, _lost(units, shown, shares, chart, float(onto.rate))
+    )
 
 
 def _lost(units: Floats, shown: Floats, shares: Floats, chart: FaceChart, rate: float) -> tuple[LostUnit, ...]:
@@ -131,21 +148,31 @@ def _lost(units: Floats, shown: Floats, shares: Floats, chart: FaceChart, rate: 
     return tuple(sorted(rows, key=lambda row: -row.lost))
 
 
-def needs_face(figure: Figure, clip: Clip, roles: RoleMap, target_roles: RoleMap) -> bool:
-    """Whether a clip does something with its face that carrying the body over does not: morphs, or bones of the face.
-
-    Jaw and eyes go with the body where both figures have bones for them.
-    """
+def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int, int]) -> bool:
+    """Whether a clip does something with its face that carrying the body over does not: morphs, or bones of the face
+    that are not ``carried``."""
     if any(np.abs(track.weights).max(initial=0.0) > 1e-3 for track in clip.poses.morph_tracks):
         return True
-    shared = {roles.bones[role] for role in ("jaw", "eye_left", "eye_right") if role in roles.bones}
-    shared &= {roles.bones[role] for role in target_roles.bones if role in roles.bones}
-    for bone in face_bones(figure.skeleton, roles, head_frame(figure, roles)).values():
-        if bone not in shared:
-            turns, places = clip.poses.rotation_tracks[bone], clip.poses.translation_track(bone)
-            if np.ptp(turns, axis=1).max() > 1e-4 or np.ptp(places, axis=1).max(initial=0.0) > 1e-5:
-                return True
-    return False
+    bones = face_bones(figure.skeleton, roles, head_frame(figure, roles)).values()
+    return any(bone not in carried and moves(clip, bone) for bone in bones)
+
+
+def moves(clip: Clip, bone: int) -> bool:
+    """Whether a bone turns or shifts against its parent, in a clip."""
+    turns, places = clip.poses.rotation_tracks[bone], clip.poses.translation_track(bone)
+    return bool(np.ptp(turns, axis=1).max() > 1e-4 or np.ptp(places, axis=1).max(initial=0.0) > 1e-5)
+
+
+def carried_in_face(swap: Swap) -> dict[int, int]:
+    """Bones of the source's face, each with the target's that carrying the body over moves just so: eyes, and those of
+    one name."""
+    names = [rigged.skeleton.names for rigged in (swap.source, swap.target)]
+    out = {extra.source: extra.target for extra in swap.extras}
+    for pair in swap.pairs:
+        same = names[0][pair.first] == names[1][pair.target]
+        if pair.role.startswith("eye_") or (pair.role == "jaw" and same):
+            out[pair.first] = pair.target
+    return out
 
 
 def still_clip(figure: Figure, name: str, rate: Fraction, frames: int) -> Clip:

@@ -315,17 +315,18 @@ def _head_moves(row: Conversion) -> bool:
 def _with_face(row: Conversion, options: FaceOptions, heads: dict[Swap, FaceSwap]) -> Conversion:
     """The face put on, if the source's moves; heads are made ready once for each pair of figures."""
     # Faces are imported where one may move: most motions have none.
-    from fairswap.face.transfer import FaceSwap, needs_face, still_clip
+    from fairswap.face.transfer import FaceSwap, carried_in_face, needs_face, still_clip
 
     swap, clip = row.swap, row.original
     body = row.retargeted.clip
     if options.which == "only":
         body = still_clip(swap.target.figure, body.name, body.rate, body.frames)
         row = replace(row, retargeted=replace(row.retargeted, clip=body))
-    if options.which == "none" or not needs_face(swap.source.figure, clip, swap.source.roles, swap.target.roles):
+    carried = carried_in_face(swap) if options.which == "all" else {}
+    if options.which == "none" or not needs_face(swap.source.figure, clip, swap.source.roles, carried):
         return row
     if swap not in heads:
-        heads[swap] = FaceSwap(*_heads(swap, clip, options))
+        heads[swap] = FaceSwap(*_heads(swap, clip, options), carried)
     if not heads[swap].target.chart.columns:
         return row  # no face to put it on: the report says that none was carried over
     return replace(row, face=heads[swap].transfer(clip, body))

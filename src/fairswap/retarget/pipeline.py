@@ -16,6 +16,7 @@ from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.extras import lost_extras
 from fairswap.retarget.feet import Planted, plant_feet, raise_hips
 from fairswap.retarget.hands import Touch, clear_arms, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
@@ -117,6 +118,11 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     # On the spot nothing can be held against the source's way: what is compared is kept from before.
     still = motion.clip(_copy(edit)) if options.travel == "none" else None
     _move_root(motion)
+    lost = lost_extras(clip.poses, swap.source, swap.extras)
+    if lost:
+        shown = ", ".join(lost[:6]) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
+        message = f"{shown} move too, and the target has no bones of these names: not carried over"
+        motion.findings.append(Finding("extras-lost", "note", clip.name, message))
     result = motion.clip()
     done = tuple(motion.touches), tuple(motion.findings)
     return Retargeted(result, still or result, contacts, motion.planted, *done, edit)

@@ -23,6 +23,7 @@ from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import world_rotations
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.extras import Extra, extra_translations, moving_extras, pair_extras
 from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
 from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
 from fairswap.retarget.twist import share_twist
@@ -66,6 +67,11 @@ class Swap:
         """Which target bone takes its motion from where, in the order of the target's bones."""
         return pair_bones(self.source, self.target)
 
+    @cached_property
+    def extras(self) -> list[Extra]:
+        """Bones without a role that both have under one name: they do the same."""
+        return pair_extras(self.source, self.target)
+
     @property
     def paired_bones(self) -> list[PairedBone]:
         """Each paired bone of the target, by names, in a person's order of roles."""
@@ -75,7 +81,7 @@ class Swap:
             between = pair.between and pair.fraction < 1.0
             part = f"{pair.fraction:.0%} from {source[pair.first]} to {source[pair.second]}"
             rows.append(PairedBone(pair.role, part if between else source[pair.first], target[pair.target]))
-        return rows
+        return rows + [PairedBone("same name", source[extra.source], target[extra.target]) for extra in self.extras]
 
     @property
     def leg_ratio(self) -> float:
@@ -85,7 +91,8 @@ class Swap:
     @cached_property
     def resting_bones(self) -> list[str]:
         """The target's bones without a partner, which keep their rest."""
-        moved = {pair.target for pair in self.pairs} | set(self.target.roles.helpers)
+        moved = {pair.target for pair in self.pairs} | {extra.target for extra in self.extras}
+        moved |= set(self.target.roles.helpers)
         skeleton = self.target.skeleton
         return [name for bone, name in enumerate(skeleton.names) if bone not in moved and bone not in skeleton.ends]
 
@@ -120,7 +127,7 @@ class Swap:
 
     @cached_property
     def _plan(self) -> TransferPlan:
-        return plan_transfer(self.source, self.target, self.pairs)
+        return plan_transfer(self.source, self.target, self.pairs, self.extras)
 
     def convert(self, clip: Clip, options: MotionOptions | None = None) -> Clip:
         """Carry one clip over, with feet, hands and root motion treated; errors as of :meth:`retarget`."""
@@ -172,9 +179,11 @@ class Swap:
         for start in range(0, clip.frames, _FRAMES_AT_ONCE):
             span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
             self._transfer_block(clip.poses, span, rotations[:, :, span], hips_track[:, span], scale)
-        moved = frozenset(pair.target for pair in self.pairs)
+        extras = moving_extras(clip.poses, self.source, self.extras)
+        moved = frozenset(pair.target for pair in self.pairs) | frozenset(extra.target for extra in extras)
         helpers = share_twist(self.target, moved, rotations)
-        edit = PoseBuilder(target, rotations, {self.target.roles.bones["hips"]: hips_track})
+        places = extra_translations(clip.poses, self.source, self.target, extras, self.leg_ratio)
+        edit = PoseBuilder(target, rotations, {**places, self.target.roles.bones["hips"]: hips_track})
         return edit, moved | frozenset(helpers)
 
     def _transfer_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float) -> None:

@@ -16,6 +16,7 @@ from fairswap.model.kernels import conjugate_multiply_into, linear_into
 from fairswap.model.rotation import IDENTITY, conjugate, multiply
 from fairswap.model.skeleton import world_rotations
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.extras import Extra, map_of
 from fairswap.retarget.pairing import Pair
 
 
@@ -31,8 +32,10 @@ class TransferPlan:
     needed: list[int]
 
 
-def plan_transfer(source: RiggedFigure, target: RiggedFigure, pairs: list[Pair]) -> TransferPlan:
-    """Sort the pairs, and work out the constants."""
+def plan_transfer(
+    source: RiggedFigure, target: RiggedFigure, pairs: list[Pair], extras: list[Extra] | None = None
+) -> TransferPlan:
+    """Sort the pairs, and work out the constants; ``extras`` are told against their parents, always."""
     by_bone = {pair.target: pair for pair in pairs}
     constants = {
         bone: multiply(conjugate(source.reference.rotations[pair.first]), target.reference.rotations[bone])
@@ -50,6 +53,8 @@ def plan_transfer(source: RiggedFigure, target: RiggedFigure, pairs: list[Pair])
         if int(source.skeleton.parents[pair.first]) == by_bone[above].first:
             linear[bone] = pair.first, _map_between(multiply(constants[above], held), constants[bone])
     worldly = frozenset(by_bone) - frozenset(linear)
+    for extra in extras or ():
+        linear[extra.target] = extra.source, _map_between(*map_of(source, target, extra))
     used: set[int] = set()
     for bone in worldly:
         ancestor = bone
