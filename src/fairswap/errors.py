@@ -18,6 +18,8 @@ REMEDIES = {
     "bone-unsure": "Say which it is with say={{role: bone}} if it is wrong",
     "bones-guessed": "Look at them with bones.show, correct them in a profile (bones.draft)",
     "bones-unknown": "Draft a profile with bones.draft, correct it, and give it as bones",
+    "no-person": "Motion of people is carried over. To try it all the same, draft a profile with bones.draft and "
+    "give it as bones",
     "bones-unsure": "Draft a profile with bones.draft, correct it, and give it as bones",
     "correction-large": "See whether it is the right bone (bones.show), and look at it (pose.measure)",
     "does-not-fit": "fairswap.fit(document, {platform!r}) mends it",

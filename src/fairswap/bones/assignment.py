@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING
 
+from fairswap.bones.persons import why_no_person
 from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
 from fairswap.bones.roles import MUST_HAVE, RoleMap
 from fairswap.errors import ImpossibleError
@@ -43,7 +44,8 @@ def roles_of(
     Raises
     ------
     ImpossibleError
-        If must-have roles are missing; it names them. With ``strict`` also if a guess is less than 0.9 sure.
+        If must-have roles are missing; it names them. If it stands on four legs, unless a profile is given. With
+        ``strict`` also if a guess is less than 0.9 sure.
     """
     what = f"the {part} {figure.name!r}"
     if profile is not None:
@@ -54,17 +56,28 @@ def roles_of(
         return given
     known = profile_that_fits(figure)
     if known is not None:
-        return known
+        return _of_a_person(figure, known, what, part)
     from fairswap.bones.identification import identify  # only where no profile fits
 
     found = identify(figure, _named_by_an_edition(figure), clip)
     roles = found.role_map(LEAST)
     if roles.missing():
+        guessed = found.role_map(0.0)
+        if not guessed.missing():
+            _of_a_person(figure, guessed, what, part)
         raise ImpossibleError(_why_not(found, roles, what), code="bones-unknown", part=part)
     unsure = {role: c for role, c in roles.confidences.items() if c < SURE}
     if strict and unsure:
         shown = ", ".join(f"{role} ({confidence:.2f})" for role, confidence in list(unsure.items())[:6])
         raise ImpossibleError(f"bones of {what} are guesses below {SURE}: {shown}", code="bones-unsure", part=part)
+    return _of_a_person(figure, roles, what, part)
+
+
+def _of_a_person(figure: Figure, roles: RoleMap, what: str, part: str) -> RoleMap:
+    """The roles, if it is a person who has them; only a profile that is given makes one of an animal."""
+    unlike = why_no_person(figure.skeleton, roles)
+    if unlike is not None:
+        raise ImpossibleError(f"{what} is no person: {unlike}", code="no-person", part=part)
     return roles
 
 

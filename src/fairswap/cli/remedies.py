@@ -18,6 +18,8 @@ REMEDIES = {
     "bones-guessed": "Look at them with 'fairswap bones show', correct them in a profile ('bones draft')",
     "bones-unknown": _PROFILE,
     "bones-unsure": _PROFILE,
+    "no-person": "Motion of people is carried over. To try it all the same, draft a profile ('fairswap bones draft "
+    "FILE -o P.toml') and pass it with {option} P.toml",
     "correction-large": "See whether it is the right bone ('fairswap bones show'), and look at it "
     "('fairswap pose measure')",
     "does-not-fit": "fairswap fit {file} --platform {platform} -o OUT",
