@@ -112,7 +112,8 @@ def _translations(clip: Clip, made: Rebuilt, world: WorldTransforms, turned: Flo
         rest = new.rest_translations[number][:, None]
         where[number] = rest if parent < 0 else where[parent] + rotate(turned[parent].T, rest[:, 0]).T
         old = bone.first
-        own = bone.fraction == 0.0 and old == bone.second and bone.key != "root"
+        # A bone that was put in turns as the one it hangs on, and has a place of its own.
+        own = bone.fraction == 0.0 and old == bone.second and bone.key != "root" and bone.name not in made.added
         if own and (old in translated or (bone.key == "hips" and parent < 0)):
             where[number] = world.position_tracks[old]
             away = where[number] if parent < 0 else where[number] - where[parent]

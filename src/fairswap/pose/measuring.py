@@ -12,7 +12,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import next_roles, part_of, role_order
+from fairswap.bones.roles import next_roles, part_of, role_order, side_of
+from fairswap.bones.toes import middle_of_toes
 from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import IDENTITY, angle_between, conjugate, multiply, normalized, rotate, swing_twist
@@ -154,7 +155,9 @@ def _foot_angle(role: str, a: RiggedFigure, b: RiggedFigure | None) -> RoleAngle
     directions = []
     for each in figures:
         places = each.base.world.positions[0]
-        way = normalized(places[each.roles.bones[toes]] - places[each.roles.bones[role]])
+        tip = middle_of_toes(each.skeleton, each.roles, side_of(role), places)
+        assert tip is not None
+        way = normalized(tip - places[each.roles.bones[role]])
         directions.append(rotate(conjugate(_turn(shin, each)), way))
     headings = [float(np.arctan2(way[0], way[2])) for way in directions] + [0.0] * (b is None)
     pitches = [float(np.arcsin(np.clip(way[1], -1.0, 1.0))) for way in directions]

@@ -14,6 +14,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.bones.roles import FINGERS, SIDES, RoleMap, next_roles, role_order, side_of
+from fairswap.bones.toes import middle_of_toes
 from fairswap.errors import ImpossibleError
 from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
@@ -142,7 +143,7 @@ def t_pose(
         if fingers_rest and is_finger(role):
             direction = None
         if role.startswith("foot_"):
-            turns[bone] = _heading_turn(role, bone, roles, positions)
+            turns[bone] = _heading_turn(role, bone, skeleton, roles, positions)
             corrections[role] = float(np.degrees(angle_between(turns[bone], IDENTITY)))
         elif direction is not None:
             tip = _tip(role, bone, skeleton, roles, rotations, positions, what)
@@ -253,12 +254,12 @@ def _turn_about(along: Floats, now: Floats, wanted: Floats) -> Floats:
     return quaternion_from_axis_angle(along, np.arctan2(float(square @ along), float(across @ wanted)))
 
 
-def _heading_turn(role: str, foot: int, roles: RoleMap, positions: Floats) -> Floats:
+def _heading_turn(role: str, foot: int, skeleton: Skeleton, roles: RoleMap, positions: Floats) -> Floats:
     """The turn about the vertical that makes a foot point ahead; the sole stays as it rests."""
-    toes = roles.bones.get(role.replace("foot", "toes"))
+    toes = middle_of_toes(skeleton, roles, side_of(role), positions)
     if toes is None:
         return IDENTITY
-    heading = positions[toes] - positions[foot]
+    heading = toes - positions[foot]
     heading[1] = 0.0
     if np.linalg.norm(heading) < 1e-6:
         return IDENTITY

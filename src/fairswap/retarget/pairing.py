@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from fairswap.bones.roles import FINGERS, SIDES
+from fairswap.bones.toes import toes_of
 from fairswap.model.arrays import Floats
 from fairswap.pose.rigged import RiggedFigure
 
@@ -52,6 +53,10 @@ def pair_bones(source: RiggedFigure, target: RiggedFigure) -> list[Pair]:
         if alone and role in source.roles.bones:
             other = source.roles.bones[role]
             pairs.append(Pair(role, bone, other, other, 0.0))
+    for side in SIDES:  # toes in several chains all bend as the one with the role
+        first = next((pair for pair in pairs if pair.role == f"toes_{side}"), None)
+        if first is not None:
+            pairs += [replace(first, target=bone) for bone in toes_of(target.skeleton, target.roles, side)[1:]]
     spine, last_spine = source.roles.chain("spine"), source.roles.chain("spine")[-1]
     pairs += _chain("hips", spine, target.roles.chain("spine"), source, target)
     if source.roles.chain("neck"):

@@ -70,7 +70,8 @@ class Swap:
     @cached_property
     def extras(self) -> list[Extra]:
         """Bones without a role that both have under one name: they do the same."""
-        return pair_extras(self.source, self.target)
+        paired = {pair.target for pair in self.pairs}
+        return [extra for extra in pair_extras(self.source, self.target) if extra.target not in paired]
 
     @property
     def paired_bones(self) -> list[PairedBone]:

@@ -1,0 +1,130 @@
+"""Bodies that are built in an odd way: many toes, bones put in, channels that name an axis twice."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+import fairswap
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import conjugate, rotate
+from fairswap.platform.fitting import fit_figure
+from fairswap.platform.rules import platform_named
+from making import FREE, TROUPE, act, figure, run
+
+SPREAD = {"big": -0.35, "second": -0.15, "third": 0.0, "fourth": 0.2, "small": 0.4}
+
+
+def with_five_toes(who, called):
+    """A figure whose toes are five chains side by side; the one ``called`` has the name of the toes, and the others
+    names of their own. Its walk bends all of them alike."""
+    body, clip = figure(who), act("walk", who)
+    old, roles = body.skeleton, fairswap.bones.roles_of(body).bones
+    names, parents = list(old.names), old.parents.tolist()
+    turns, places, tracks = (
+        list(rows) for rows in (old.rest_rotations, old.rest_translations, clip.poses.rotation_tracks)
+    )
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        foot, toes = roles[f"foot_{side}"], roles[f"toes_{side}"]
+        frame = old.rest.rotations[0, foot]
+        ahead = rotate(frame, old.rest_translations[toes])
+        length = np.linalg.norm(ahead)
+        for name, aside in SPREAD.items():
+            place = rotate(conjugate(frame), ahead + [sign * aside * length, 0.0, 0.0])
+            if name == called:
+                places[toes] = place
+                continue
+            names.append(f"{name} toe {side}")
+            parents.append(foot)
+            turns.append(old.rest_rotations[toes])
+            places.append(place)
+            tracks.append(clip.poses.rotation_tracks[toes])
+    skeleton = fairswap.Skeleton(tuple(names), parents, turns, places, old.ends)
+    poses = PoseBuilder(skeleton, np.array(tracks), clip.poses.translation_by_bone()).poses()
+    made = fairswap.Figure(who, skeleton)
+    return fairswap.Document(
+        "toes.glb", "glTF 2.0", made.space, (made,), (clip.with_poses(poses, keyed=frozenset(range(len(names)))),)
+    )
+
+
+def degrees_apart(a, b):
+    dots = np.abs(np.einsum("bif,bif->bf", a.poses.rotation_tracks, b.poses.rotation_tracks)).clip(0.0, 1.0)
+    return np.degrees(2.0 * np.arccos(dots)).max()
+
+
+@pytest.mark.parametrize("called", SPREAD)
+def test_five_toes_turn_no_foot_whichever_has_the_role(called):
+    """A foot points where the middle of its toes is."""
+    toed = with_five_toes("Juniper", called)
+    made = fairswap.convert(toed, TROUPE / "osric.glb", motion=FREE).clips[0]
+    body = fairswap.Figure("Juniper", figure("Juniper").skeleton)
+    plain = fairswap.Document("p.glb", "glTF 2.0", body.space, (body,), (act("walk", "Juniper"),))
+    wanted = fairswap.convert(plain, TROUPE / "osric.glb", motion=FREE).clips[0]
+    assert degrees_apart(made, wanted) < 1.5  # the spread is not even: its middle is 0.02 of the foot aside
+
+
+def test_all_five_toes_bend_with_the_one_that_others_have():
+    toed = with_five_toes("Juniper", "third").figure
+    made = fairswap.convert(fairswap.demo_motion("walk", by="Osric"), toed, motion=FREE).clips[0]
+    role = fairswap.bones.roles_of(toed).bones["toes_left"]
+    main = made.poses.rotation_tracks[role]
+    assert np.ptp(main, axis=1).max() > 0.05
+    for name in ("big", "second", "fourth", "small"):
+        track = made.poses.rotation_tracks[toed.skeleton.names.index(f"{name} toe left")]
+        assert np.abs(np.abs((track * main).sum(axis=0)) - 1.0).max() < 1e-9
+
+
+@pytest.mark.parametrize("stage", ["quillmoor", "saltglass"])
+def test_a_toe_bone_that_is_put_in_keeps_its_place_on_a_foot_that_slides(stage):
+    """The foot's own translation track is the foot's: a bone put in below it hangs where it was put."""
+    pip, clip = figure("Pip"), act("walk", "Pip")
+    roles, edit = fairswap.bones.roles_of(pip).bones, clip.poses.edit()
+    for side in ("left", "right"):
+        foot = roles[f"foot_{side}"]
+        rest = pip.skeleton.rest_translations[foot][:, None]
+        edit.translations[foot] = rest * (1.0 + 0.05 * np.sin(np.arange(clip.frames) / 5.0))
+    slides = clip.with_poses(edit.poses(), keyed=frozenset(range(len(pip.skeleton))))
+    made = fit_figure(pip, [slides], platform_named(stage))
+    found = fairswap.bones.roles_of(made.figure).bones
+    world = made.clips[0].world().positions
+    for side in ("left", "right"):
+        toes, foot = found[f"toes_{side}"], found[f"foot_{side}"]
+        length = np.linalg.norm(made.figure.skeleton.rest_translations[toes])
+        assert length > 0.02
+        assert np.linalg.norm(world[:, toes] - world[:, foot], axis=1) == pytest.approx(length, abs=1e-6)
+
+
+@pytest.mark.filterwarnings("ignore:Gimbal lock")
+@pytest.mark.parametrize("order", ["ZYZ", "XYX", "YXY"])
+def test_channels_that_name_an_axis_twice_are_read_and_carried_through(order):
+    """Proper Euler angles: legal in the format, written by few."""
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    lines = Path("walk.bvh").read_text().splitlines()
+    start = next(i for i, line in enumerate(lines) if line.strip() == "MOTION")
+    head, rows = lines[:start], [np.array(line.split(), dtype=float) for line in lines[start + 3 :] if line.strip()]
+    rows = np.array(rows)
+    columns, at, out = [], 0, []
+    for line in head:
+        words = line.split()
+        if words and words[0] == "CHANNELS":
+            names = words[2:]
+            turns = [i for i, name in enumerate(names) if name.endswith("rotation")]
+            axes = "".join(names[i][0] for i in turns)
+            values = rows[:, at : at + len(names)].copy()
+            rotation = Rotation.from_euler(axes.upper(), values[:, turns], degrees=True)
+            values[:, turns] = rotation.as_euler(order, degrees=True)
+            columns.append(values)
+            for i, axis in zip(turns, order, strict=True):
+                names[i] = f"{axis}rotation"
+            line = line[: line.index("CHANNELS")] + " ".join(["CHANNELS", words[1], *names])
+            at += len(words) - 2
+        out.append(line)
+    body = [" ".join(f"{value:.6f}" for value in row) for row in np.concatenate(columns, axis=1)]
+    Path("odd.bvh").write_text("\n".join([*out, *lines[start : start + 3], *body]) + "\n")
+    a, b = (fairswap.load(name).clips[0].world().positions for name in ("walk.bvh", "odd.bvh"))
+    assert np.abs(a - b).max() < 1e-4
+    done = run("clip", "speed", "odd.bvh", "--times", "2", "-o", "fast.bvh")
+    assert done.returncode == 0, done.stderr
+    fast = fairswap.load("fast.bvh").clips[0].world().positions
+    assert np.abs(fast[: len(a) // 2] - a[: 2 * (len(a) // 2) : 2]).max() < 0.01
