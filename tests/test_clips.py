@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 import fairswap
+from fairswap.bones.words import meaning_of, other_side
 from fairswap.clips.cleaning import cleaned, find_faults
 from fairswap.clips.cutting import cut_into, piece_from_text, pieces_from_table
 from fairswap.clips.describing import described
@@ -27,7 +28,7 @@ from fairswap.demo.repertoire import ACTS
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import soles_of
 from fairswap.model.clip import Clip
-from fairswap.model.poses import Poses
+from fairswap.model.poses import MorphTrack, Poses
 from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
 from making import STICK, Gltf, act, animate, bvh, figure, rigged, run
 
@@ -273,6 +274,45 @@ def test_a_mirror_shows_left_for_right_and_twice_is_the_same():
     flip = np.array([-1.0, 1.0, 1.0])
     for part in ("hand", "foot", "lower_leg", "index_distal"):
         assert np.abs(b[:, bones[f"{part}_left"]] - a[:, bones[f"{part}_right"]] * flip).max() < 1e-6
+
+
+def test_a_mirror_takes_face_tails_and_travel_along():
+    """Morphs change sides, bones without a role too, and a root that travels goes the mirrored way."""
+    body = figure("Juniper")
+    side, clip = rigged(body), perform_on(act_named("walk"), "Juniper", JUNIPER)
+    skeleton, roles = body.skeleton, side.roles.bones
+    mesh = next(i for i, mesh in enumerate(body.meshes) if mesh.morph_names)
+    names = list(body.meshes[mesh].morph_names)
+    lefts = [name for name in names if other_side(name, names) and meaning_of(name).side == "left"]
+    assert len(lefts) > 5
+    weights = np.zeros((len(names), clip.frames))
+    weights[names.index(lefts[0])] = np.linspace(0, 1, clip.frames)
+    edit = clip.poses.edit()
+    edit.morph_tracks = (MorphTrack(mesh, weights),)
+    swing = np.sin(np.arange(clip.frames) / 8.0)
+    tail = skeleton.names.index("coat_tail_1_l"), skeleton.names.index("coat_tail_1_r")
+    for bone, axis in ((tail[0], [0.0, 0, 1]), (roles["eye_left"], [0.0, 1, 0]), (roles["jaw"], [1.0, 0, 0])):
+        turn = quaternion_from_axis_angle(axis, 0.3 * swing)
+        edit.rotation_tracks[bone] = multiply(edit.rotation_tracks[bone].T, turn).T
+    edit.translations[roles["root"]] = np.stack([0.4 * swing, 0 * swing, 0 * swing])
+    clip = clip.with_poses(edit.poses(), keyed=frozenset(range(len(skeleton))))
+    once = mirrored(side, clip)
+    assert once.poses.morph_tracks[0].weights[names.index(other_side(lefts[0], names))] == pytest.approx(
+        np.linspace(0, 1, clip.frames)
+    )
+    assert not once.poses.morph_tracks[0].weights[names.index(lefts[0])].any()
+    flip = np.array([-1.0, 1.0, 1.0])
+    a, b = clip.world().positions, once.world().positions
+    assert np.abs(b[:, roles["root"]] - a[:, roles["root"]] * flip).max() < 1e-9
+    assert np.abs(b[:, roles["hips"]] - a[:, roles["hips"]] * flip).max() < 1e-9
+    for left, right in ((tail[0] + 1, tail[1] + 1), (roles["eye_left"], roles["eye_right"])):
+        assert np.abs(b[:, right] - a[:, left] * flip).max() < 1e-6
+        assert np.abs(b[:, left] - a[:, right] * flip).max() < 1e-6
+    jaw = roles["jaw"]
+    assert np.abs(np.abs((once.rotations[:, jaw] * clip.rotations[:, jaw]).sum(axis=1)) - 1).max() < 1e-9
+    twice = mirrored(side, once)
+    assert np.abs(twice.world().positions - a).max() < 1e-9
+    assert np.array_equal(twice.poses.morph_tracks[0].weights, weights)
 
 
 def test_speed_reverse_and_place():

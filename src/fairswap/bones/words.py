@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 import unicodedata
+from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -200,3 +201,21 @@ def fit(name: str, role: str) -> float:
     if parts & wanted:
         return 0.55
     return -0.9
+
+
+def other_side(name: str, among: Iterable[str]) -> str | None:
+    """The name that says the same of the other side; None if there is none, or if it says no side.
+
+    >>> other_side("smileLeft", ["smileLeft", "smileRight", "frownRight"])
+    'smileRight'
+    """
+    own = meaning_of(name)
+    if not own.side:
+        return None
+    for other in among:
+        found = meaning_of(other)
+        differing = [pair for pair in zip(own.words, found.words, strict=False) if pair[0] != pair[1]]
+        same_length = len(own.words) == len(found.words)
+        if {own.side, found.side} == {"left", "right"} and same_length and len(differing) == 1:
+            return other
+    return None
