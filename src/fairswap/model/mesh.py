@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -71,6 +71,9 @@ class Mesh(Value):
     tangents : (n, 4) array or None
     morph_normals : (morphs, n, 3) array or None
         Shifts of the normals.
+    more : mapping of str to (n, k) array
+        What else the file says of each vertex, by the names of the format: colours, further texture coordinates, data
+        of other programs. Nothing here looks at it; it goes along.
     skinned : bool
         Whether it has weights of its own, or hangs on one bone as a whole.
     origin : object
@@ -91,6 +94,7 @@ class Mesh(Value):
     morph_weights: Floats | None = None
     tangents: Floats | None = None
     morph_normals: Floats | None = None
+    more: Mapping[str, Floats] = field(default_factory=dict)
     skinned: bool = True
     origin: Any = None
 
@@ -111,6 +115,8 @@ class Mesh(Value):
         ):
             if getattr(self, name) is not None:
                 self.freeze(name, shape)
+        if any(len(values) != count for values in self.more.values()):
+            raise self.wrong("there is more said of other vertices than it has")
         if self.morph_names and self.morph_deltas is None:
             raise self.wrong("its morphs have names but no deltas")
         if self.triangles.size and not (self.triangles.min() >= 0 and self.triangles.max() < count):

@@ -61,6 +61,11 @@ def _add_mesh(
     }
     if mesh.uvs is not None:
         attributes["TEXCOORD_0"] = packer.attribute(_f4(mesh.uvs))
+    if mesh.tangents is not None:
+        along = mesh.tangents[:, :3] @ space.turn
+        attributes["TANGENT"] = packer.attribute(_f4(_tangents(along, mesh.tangents[:, 3], mesh.normals @ space.turn)))
+    for name, values in mesh.more.items():
+        attributes[name] = packer.attribute(_f4(values))
     joints = [bone for bone in range(len(figure.skeleton)) if bone not in figure.skeleton.ends]
     number = np.zeros(len(figure.skeleton), dtype="u1" if len(joints) < 256 else "<u2")
     number[joints] = np.arange(len(joints))
@@ -75,6 +80,9 @@ def _add_mesh(
     out: dict[str, Any] = {"name": mesh.name, "primitives": []}
     deltas = mesh.morph_deltas if mesh.morph_deltas is not None else ()
     targets = [{"POSITION": packer.attribute(_f4(delta @ to_data[:3, :3].T), bounds=True)} for delta in deltas]
+    if mesh.morph_normals is not None and mesh.morph_normals.any():
+        for target, shifts in zip(targets, mesh.morph_normals, strict=True):
+            target["NORMAL"] = packer.attribute(_f4(shifts @ space.turn))
     if targets:
         out["extras"] = {"targetNames": list(mesh.morph_names)}
         out["weights"] = (mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(targets))).tolist()
@@ -96,6 +104,15 @@ def _add_mesh(
     binds = binds @ np.linalg.inv(to_data)
     matrices = packer.attribute(_f4(binds.transpose(0, 2, 1).reshape(-1, 16)), target=None)
     raw.setdefault("skins", []).append({"joints": [bone + 1 for bone in joints], "inverseBindMatrices": matrices})
+
+
+def _tangents(along: Floats, hand: Floats, normals: Floats) -> Floats:
+    """Tangents ``(n, 4)`` of unit length; where there is none, any that is square to the normal, as the format asks."""
+    length = np.linalg.norm(along, axis=1, keepdims=True)
+    across = np.cross(normals, np.where(np.abs(normals[:, :1]) < 0.7, [1.0, 0.0, 0.0], [0.0, 1.0, 0.0]))
+    across /= np.maximum(np.linalg.norm(across, axis=1, keepdims=True), 1e-12)
+    unit = np.where(length > 1e-6, along / np.maximum(length, 1e-6), across)
+    return np.concatenate([unit, np.where(hand < 0.0, -1.0, 1.0)[:, None]], axis=1)
 
 
 def _material(raw: dict[str, Any], color: Floats, texture: bytes | None, packer: Packer) -> int:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from typing import Any
 
@@ -136,7 +137,17 @@ class _Parts:
         self.targets = max((len(primitive.targets) for primitive in mesh.primitives), default=0)
         columns: dict[str, list[Any]] = {
             key: []
-            for key in ("vertices", "normals", "uvs", "joints", "weights", "morphs", "tangents", "morph_normals")
+            for key in (
+                "vertices",
+                "normals",
+                "uvs",
+                "joints",
+                "weights",
+                "morphs",
+                "tangents",
+                "morph_normals",
+                "more",
+            )
         }
         triangles: list[Integers] = []
         self.materials: list[Material] = []
@@ -172,6 +183,7 @@ class _Parts:
         self.morph_deltas = np.concatenate(columns["morphs"], axis=1) if self.targets else None
         self.morph_normals = np.concatenate(columns["morph_normals"], axis=1) if self.targets else None
         self.tangents = np.concatenate(columns["tangents"])
+        self.more = _joined(columns["more"], [len(part) for part in columns["vertices"]])
 
     def _read_vertices(self, primitive: Primitive, place: str, columns: dict[str, list[Any]]) -> int:
         container, attributes = self.container, primitive.attributes
@@ -202,6 +214,9 @@ class _Parts:
         columns["weights"].append(np.concatenate(weights, axis=1) if weights else np.zeros((count, 1)))
         tangents = other("TANGENT", 4)
         columns["tangents"].append(np.zeros((count, 4)) if tangents is None else tangents)
+        further = [name for name in attributes if re.fullmatch(r"COLOR_\d+|TEXCOORD_[1-9]\d*|_.*", name)]
+        found = {name: other(name, None) for name in further}
+        columns["more"].append({name: values for name, values in found.items() if values is not None})
         for name, column in (("POSITION", "morphs"), ("NORMAL", "morph_normals")):
             deltas = np.zeros((self.targets, count, 3))
             for target, names in enumerate(primitive.targets):
@@ -273,6 +288,7 @@ class _Parts:
             morph_weights=np.resize(rest, self.targets) if self.targets else None,
             tangents=self._turned_tangents(linear),
             morph_normals=self.morph_normals @ np.linalg.inv(linear) if self.morph_normals is not None else None,
+            more=self.more,
             skinned=skinned,
             origin=MeshOrigin(self.index, read_only(upright), tuple(self.runs)),
         )
@@ -281,6 +297,26 @@ class _Parts:
         if not self.tangents.any():
             return None
         return np.concatenate([normalized(self.tangents[:, :3] @ linear.T), self.tangents[:, 3:]], axis=1)
+
+
+def _joined(parts: list[dict[str, Floats]], counts: list[int]) -> dict[str, Floats]:
+    """What the parts of a mesh say of their vertices besides, one after another; of one name the widest counts."""
+    widths: dict[str, int] = {}
+    for name, values in (row for part in parts for row in part.items()):
+        widths[name] = max(widths.get(name, 0), values.shape[1])
+    return {
+        name: np.concatenate([_filled(part.get(name), n, name, width) for part, n in zip(parts, counts, strict=True)])
+        for name, width in widths.items()
+    }
+
+
+def _filled(values: Floats | None, count: int, name: str, width: int) -> Floats:
+    """What a part of a mesh says of its vertices, or says nothing of: white, or zero."""
+    if values is not None and values.shape[1] == width:
+        return values
+    if values is not None and name.startswith("COLOR"):  # with and without opacity, in one mesh
+        return np.ones((count, width)) if width < 3 else np.concatenate([values, np.ones((count, width))], 1)[:, :width]
+    return np.full((count, width), 1.0 if name.startswith("COLOR") else 0.0)
 
 
 def _widened(block: Floats, width: int) -> Floats:
