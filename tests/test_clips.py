@@ -30,7 +30,7 @@ from fairswap.measure.soles import soles_of
 from fairswap.model.clip import Clip
 from fairswap.model.poses import MorphTrack, Poses
 from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
-from making import STICK, Gltf, act, animate, bvh, figure, rigged, run
+from making import STICK, TROUPE, Gltf, act, animate, bvh, figure, rigged, run
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
 WALK, BOW = act("walk", "Osric"), act("turn-and-bow", "Juniper")
@@ -459,3 +459,63 @@ def test_clips_without_common_bones_and_of_one_frame_are_told():
     with pytest.raises(fairswap.UsageError, match="one frame"):
         lasting(one, 2.0)
     assert piece_from_text("a=0..1").name == "a"
+
+
+def test_clips_of_one_name_from_several_files_are_called_after_their_files():
+    """Exporters call every clip alike: each keeps a name of its own, by its file, in one file and in a folder."""
+    names = {}
+    for stem, clip in (("street", act("walk", "Osric")), ("stairs", act("leap", "Osric"))):
+        fairswap.save(f"{stem}.glb", OSRIC, [replace(clip, name="Take 001")])
+        names[stem] = clip.duration_s
+    done = run("convert", "street.glb", "stairs.glb", "--onto", TROUPE / "pip.glb", "-o", "both.glb")
+    assert done.returncode in (0, 1), done.stderr
+    assert {clip.name: round(clip.duration_s, 3) for clip in fairswap.load("both.glb").clips} == pytest.approx(names)
+    done = run("convert", "street.glb", "stairs.glb", "--onto", TROUPE / "pip.glb", "-o", "folder")
+    assert {path.name for path in Path("folder").iterdir()} == {"street.glb", "stairs.glb"}
+    # Names that say something, and differ, stay; what the figure has of its own is never overwritten.
+    fairswap.save("own.glb", figure("Pip"), [replace(act("idle", "Pip"), name="Walk")])
+    fairswap.save("named.glb", OSRIC, [act("walk", "Osric")])
+    run("convert", "named.glb", "stairs.glb", "--onto", "own.glb", "--keep-clips", "-o", "kept.glb")
+    assert [clip.name for clip in fairswap.load("kept.glb").clips] == ["Walk", "Walk (2)", "stairs"]
+
+
+def test_many_files_are_renamed_into_a_folder():
+    for stem in ("street", "stairs"):
+        fairswap.save(f"{stem}.glb", OSRIC, [replace(act("walk", "Osric"), name="Take 001")])
+    done = run("clip", "rename", "street.glb", "stairs.glb", "--to", "{file} at 30", "-o", "named", "--json")
+    assert done.returncode == 0, done.stderr
+    assert [clip["after"]["name"] for clip in done.report["clips"]] == ["street at 30", "stairs at 30"]
+    for stem in ("street", "stairs"):
+        assert fairswap.load(f"named/{stem}.glb").clips[0].name == f"{stem} at 30"
+    again = run("clip", "rename", "street.glb", "stairs.glb", "-o", "named")
+    assert again.returncode == 4
+    assert run("clip", "rename", "street.glb", "stairs.glb", "-o", "one.glb").returncode == 2
+
+
+def test_clips_are_dropped_and_the_figure_stays():
+    fairswap.save("two.glb", OSRIC, [act("walk", "Osric"), act("leap", "Osric")])
+    done = run("clip", "drop", "two.glb", "--clip", "Walk", "-o", "one.glb")
+    assert done.returncode == 0, done.stderr
+    assert [clip.name for clip in fairswap.load("one.glb").clips] == ["Leap"]
+    done = run("clip", "drop", "two.glb", "--all", "-o", "none.glb")
+    assert done.returncode == 0, done.stderr
+    bare = fairswap.load("none.glb")
+    assert not bare.clips
+    assert len(bare.figure.meshes) == len(OSRIC.meshes)
+    assert Path("none.glb").stat().st_size < Path("one.glb").stat().st_size
+    assert run("clip", "drop", "two.glb", "-o", "x.glb").returncode == 2
+    assert run("clip", "drop", "two.glb", "--clip", "Dance", "-o", "x.glb").returncode == 2
+
+
+def test_a_face_is_put_beside_the_clips_that_a_figure_has():
+    fairswap.save("leaping.glb", JUNIPER, [act("leap", "Juniper")])
+    fairswap.save("line.glb", *spoken())
+    done = run("face", "apply", "line.glb", "--onto", "leaping.glb", "-o", "both.glb")
+    assert done.returncode == 0, done.stderr
+    names = [clip.name for clip in fairswap.load("both.glb").clips]
+    assert names == ["Leap", "spoken line"]
+
+
+def spoken():
+    document = fairswap.demo_motion("spoken line", by="Juniper")
+    return document.figure, document.clips

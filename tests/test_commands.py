@@ -92,6 +92,7 @@ def test_reports_keep_to_their_published_schema(street):
         "face show": [folder / "pip.glb", "-o", "f.png"],
         "face apply": ["tracks.csv", "--onto", figure_file, "-o", "fa.glb", "--picture", "fa.png"],
         "clip cut": [motion, "--piece", "a=0..2", "-o", "cut.bvh"],
+        "clip drop": [result, "--all", "-o", "drop.glb"],
         "clip rename": [motion, "--to", "x", "-o", "rename.bvh"],
         "clip trim": [motion, "--from", "1", "-o", "trim.bvh"],
         "clip join": [motion, motion, "-o", "j.bvh"],

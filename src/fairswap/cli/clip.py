@@ -1,35 +1,49 @@
-"""``fairswap clip cut|rename|trim|loop|join|mirror|speed|reverse|place|rate|thin|clean|describe|draw``."""
+"""``fairswap clip cut|rename|drop|trim|loop|join|mirror|speed|reverse|place|rate|thin|clean|describe|draw``."""
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
-from dataclasses import replace
+from collections.abc import Sequence
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
 
 from fairswap.cli import options
+from fairswap.cli.clip_change import (
+    Change,
+    chosen,
+    clip_option,
+    file_argument,
+    loaded,
+    maybe_out,
+    named_clip,
+    new_clip,
+    on_figure,
+    one_of,
+    out_option,
+    report_of_all,
+    which_figure,
+    write,
+    write_one,
+)  # fmt: skip
 from fairswap.cli.clip_reports import (
-    ChangedClip,
-    ClipChangeReport,
     ClipCleanReport,
     ClipCutReport,
     ClipDescribeReport,
     ClipDrawReport,
+    ClipDropReport,
     ClipJoinReport,
     ClipLoopReport,
     ClipThinReport,
     CycleRow,
     FaultRow,
-    NewClip,
     ThinnedClip,
-    change_lines,
     clean_lines,
-    clip_facts,
     cut_lines,
     describe_lines,
     draw_lines,
+    drop_lines,
     join_lines,
     loop_lines,
     thin_lines,
@@ -40,52 +54,26 @@ from fairswap.cli.reports import finding_rows
 if TYPE_CHECKING:
     from fairswap.clips.looping import Cycle, Seam
     from fairswap.model.clip import Clip
-    from fairswap.model.document import Document
 
-_FIGURE = "fairswap.figure"
-
-
-def _remembered(context: click.Context, _: click.Parameter, name: str | None) -> None:
-    context.meta[_FIGURE] = name
-
-
-def _file(function: Callable[..., None]) -> Callable[..., None]:
-    """The file that a command works on, and which figure of it."""
-    which = options.which_figure(expose_value=False, callback=_remembered)
-    return click.argument("file", type=options.INPUT)(which(function))
-
-
-_out = click.option(
-    "-o",
-    "--out",
-    required=True,
-    type=options.OUTPUT,
-    metavar="OUT",
-    help="Write this file; a folder: one file per clip.",
-)
-_maybe_out = click.option("-o", "--out", type=options.OUTPUT, metavar="OUT", help="Write this file.")
-_clip = click.option(
-    "--clip", "names", multiple=True, metavar="NAME", help="Only this clip; the others stay as they are."
-)
 _SECONDS = click.FloatRange(0.0, 60.0)
 
 
 @click.group(name="clip")
 def command() -> None:
-    """Cut, trim, loop, join, mirror, resample, thin, clean, describe and draw clips.
+    """Cut, rename, drop, trim, loop, join, mirror, resample, thin, clean, describe and draw clips.
 
     Figures and all other data in the file stay as they are. Times are seconds (1.5), frames (45f) or m:s (1:02.5).
     """
 
 
 @command.command(short_help="Cut one take into named clips.")
-@_file
+@file_argument
 @click.option(
     "--piece", "texts", multiple=True, metavar="NAME=START..END", help="One piece; may be given several times."
 )
 @click.option("--table", type=options.INPUT, metavar="T.csv", help="A table with columns name, start, end.")
-@_clip
-@_out
+@clip_option
+@out_option
 @options.writing
 def cut(
     file: Path, texts: tuple[str, ...], table: Path | None, names: tuple[str, ...], out: Path, output: Output
@@ -97,25 +85,29 @@ def cut(
     pieces = [piece_from_text(text) for text in texts] + (pieces_from_table(table) if table else [])
     if not pieces:
         raise click.UsageError("say what to cut: --piece walk=0..2.5, or --table pieces.csv")
-    document = _loaded(file)
-    take = _one_of(document, names)
+    document = loaded(file)
+    take = one_of(document, names)
     made = cut_take(take, pieces)
-    written = _write(document, made.clips, out, output)
+    written = write(document, made.clips, out, output)
     told = finding_rows([*document.findings, *made.findings])
-    output.report(ClipCutReport("cut", take.name, tuple(map(_new, made.clips)), written, told), cut_lines)
+    output.report(ClipCutReport("cut", take.name, tuple(map(new_clip, made.clips)), written, told), cut_lines)
 
 
 @command.command(short_help="Rename clips, by pattern.")
-@_file
-@click.option("--to", metavar="PATTERN", help="The new name: {name}, {n} and {seconds} stand for what they say.")
+@click.argument("files", nargs=-1, required=True, type=options.INPUT, metavar="FILE...")
+@click.option(
+    "--to", metavar="PATTERN", help="The new name: {name}, {n}, {seconds} and {file} stand for what they say."
+)
 @click.option("--swap", "swaps", multiple=True, metavar="OLD=NEW", help="Exchange part of each name.")
-@_clip
-@_out
+@which_figure
+@clip_option
+@click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT",
+              help="Write this file; of several FILEs, a folder for files of the same names.")  # fmt: skip
 @options.writing
 def rename(
-    file: Path, to: str | None, swaps: tuple[str, ...], names: tuple[str, ...], out: Path, output: Output
+    files: tuple[Path, ...], to: str | None, swaps: tuple[str, ...], names: tuple[str, ...], out: Path, output: Output
 ) -> None:
-    """Give clips new names; nameless ones are called after the file, and no two end up alike."""
+    """Give clips new names; nameless ones are called after their file, and no two of a file end up alike."""
     from fairswap.clips.renaming import renamed
 
     pairs = []
@@ -124,17 +116,45 @@ def rename(
         if not (old and equals):
             raise click.BadParameter("write OLD=NEW", param_hint="--swap")
         pairs.append((old, new))
-    change = _Change("rename", file, names, out, output)
-    change.all_at_once(lambda clips: renamed(clips, to=to, swaps=pairs, stem=file.stem))
+    if len(files) > 1 and out.suffix and not out.is_dir():
+        raise click.BadParameter("of several files the result is a folder", param_hint="-o")
+    targets = [out] if len(files) == 1 else [out / file.name for file in files]
+    if len({target.name.casefold() for target in targets}) < len(targets):
+        raise click.BadParameter("two of them are called alike; rename them one by one", param_hint="FILE")
+    output.announce(*targets)
+    changes = [Change("rename", file, names, target, output) for file, target in zip(files, targets, strict=True)]
+    report_of_all("rename", output, [
+        change.done(partial(renamed, to=to, swaps=pairs, stem=change.stem))
+        for change in changes
+    ])  # fmt: skip
+
+
+@command.command(short_help="Take clips out of a file.")
+@file_argument
+@clip_option
+@click.option("--all", "everything", is_flag=True, help="All of them: the figure alone is left.")
+@click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT", help="Write this file.")
+@options.writing
+def drop(file: Path, names: tuple[str, ...], everything: bool, out: Path, output: Output) -> None:
+    """Take the clips that are named with --clip out of FILE; figures and all other data stay."""
+    if bool(names) == everything:
+        raise click.UsageError("say which: --clip NAME (may be given several times), or --all")
+    document = loaded(file)
+    gone = chosen(document, names)
+    kept = [clip for clip in document.clips_of(document.figure) if clip not in gone]
+    written = write_one(document, kept, out, output)
+    told = finding_rows(document.findings)
+    left = tuple(map(new_clip, kept))
+    output.report(ClipDropReport(tuple(clip.name for clip in gone), left, written, told), drop_lines)
 
 
 @command.command(short_help="Take idle heads and tails off.")
-@_file
+@file_argument
 @click.option("--from", "start", metavar="TIME", help="Begin here, whatever moves.")
 @click.option("--to", "end", metavar="TIME", help="End here.")
 @click.option("--margin", default=0.1, metavar="SECONDS", type=_SECONDS, help="Left on each side (0.1).")
-@_clip
-@_out
+@clip_option
+@out_option
 @options.writing
 def trim(
     file: Path, start: str | None, end: str | None, margin: float, names: tuple[str, ...], out: Path, output: Output
@@ -142,11 +162,11 @@ def trim(
     """Take off what comes before the first motion and after the last, or what is outside of --from and --to."""
     from fairswap.clips.verbs import trim as trimmed
 
-    _Change("trim", file, names, out, output).each(lambda c: trimmed(c, start=start, end=end, margin_s=margin))
+    Change("trim", file, names, out, output).each(lambda c: trimmed(c, start=start, end=end, margin_s=margin))
 
 
 @command.command(short_help="Find the cycle in a take, and close it.")
-@_file
+@file_argument
 @click.option("--find", is_flag=True, help="Only report the best cycles; write nothing.")
 @click.option("--pick", default=1, type=click.IntRange(1), metavar="N", help="The N-th best one (1).")
 @click.option("--blend", default=0.2, metavar="SECONDS", type=_SECONDS, help="To close the seam over (0.2).")
@@ -154,8 +174,8 @@ def trim(
     "--travel", type=click.Choice(["kept", "removed", "whole"]), default="kept",
     help="Keep travel, remove it, or make it whole: straight, without turning.",
 )  # fmt: skip
-@_clip
-@_maybe_out
+@clip_option
+@maybe_out
 @options.writing
 def loop(
     file: Path, find: bool, pick: int, blend: float, travel: str, names: tuple[str, ...], out: Path | None,
@@ -167,8 +187,8 @@ def loop(
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = _loaded(file)
-    take = _one_of(document, names)
+    document = loaded(file)
+    take = one_of(document, names)
     rate = float(take.rate)
 
     def report(found: Sequence[Cycle], seam: Seam | None, written: tuple[str, ...]) -> None:
@@ -180,7 +200,7 @@ def loop(
         report(cycles(take, max(3, pick)), None, ())
         return
     made = looped(take, pick=pick, blend_s=blend, travel=travel)
-    report(made.cycles, made.seam, _write(document, [made.clip], out, output))
+    report(made.cycles, made.seam, write(document, [made.clip], out, output))
 
 
 @command.command(short_help="Join clips, one after another.")
@@ -188,9 +208,9 @@ def loop(
 @click.option("--blend", default=0.3, metavar="SECONDS", type=_SECONDS, help="Length of the blend (0.3).")
 @click.option("--match", is_flag=True, help="Blend where the two fit best: a walk into a run, foot on foot.")
 @click.option("--name", default="", metavar="NAME", help="The name of the result.")
-@_clip
+@clip_option
 @options.bones
-@_out
+@out_option
 @options.writing
 def join(
     files: tuple[Path, ...], blend: float, match: bool, name: str, names: tuple[str, ...], bones: str | None, out: Path,
@@ -199,40 +219,40 @@ def join(
     """Join the clips of FILE... (all, or those named, in that order): each begins where the last one ended."""
     from fairswap.clips.verbs import join as joined
 
-    documents = [_loaded(path) for path in files]
+    documents = [loaded(path) for path in files]
     first = documents[0]
-    clips = [clip for document in documents for clip in _on_figure(document, first)]
+    clips = [clip for document in documents for clip in on_figure(document, first)]
     if names:
-        clips = [_named(clips, wanted, first) for wanted in names]
+        clips = [named_clip(clips, wanted, first) for wanted in names]
     made = joined(clips, first.figure, bones=bones, blend_s=blend, match=match, name=name)
-    written = _write(first, [made], out, output)
+    written = write(first, [made], out, output)
     told = finding_rows(first.findings)
-    report = ClipJoinReport("join", tuple(clip.name for clip in clips), (_new(made),), written, told)
+    report = ClipJoinReport("join", tuple(clip.name for clip in clips), (new_clip(made),), written, told)
     output.report(report, join_lines)
 
 
 @command.command(short_help="Left for right.")
-@_file
-@_clip
+@file_argument
+@clip_option
 @options.bones
-@_out
+@out_option
 @options.writing
 def mirror(file: Path, names: tuple[str, ...], bones: str | None, out: Path, output: Output) -> None:
     """Mirror clips left to right."""
     from fairswap.clips.verbs import mirror as mirrored
     from fairswap.pose.rigged import RiggedFigure
 
-    change = _Change("mirror", file, names, out, output)
+    change = Change("mirror", file, names, out, output)
     rigged = RiggedFigure.of(change.document, bones=bones)
     change.each(lambda clip: mirrored(clip, rigged))
 
 
 @command.command(short_help="Faster, slower, or to a duration.")
-@_file
+@file_argument
 @click.option("--times", "factor", type=float, metavar="FACTOR", help="2 is twice as fast.")
 @click.option("--lasts", metavar="TIME", help="Let it last this long.")
-@_clip
-@_out
+@clip_option
+@out_option
 @options.writing
 def speed(
     file: Path, factor: float | None, lasts: str | None, names: tuple[str, ...], out: Path, output: Output
@@ -242,30 +262,30 @@ def speed(
 
     if (factor is None) == (lasts is None):
         raise click.UsageError("give --times FACTOR, or --lasts TIME")
-    _Change("speed", file, names, out, output).each(lambda clip: at_speed(clip, factor, lasts=lasts))
+    Change("speed", file, names, out, output).each(lambda clip: at_speed(clip, factor, lasts=lasts))
 
 
 @command.command(short_help="Backward.")
-@_file
-@_clip
-@_out
+@file_argument
+@clip_option
+@out_option
 @options.writing
 def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> None:
     """Play clips backward."""
     from fairswap.clips.verbs import reverse as backward
 
-    _Change("reverse", file, names, out, output).each(backward)
+    Change("reverse", file, names, out, output).each(backward)
 
 
 @command.command(short_help="Begin at the origin, face ahead.")
-@_file
+@file_argument
 @click.option(
     "--at", nargs=2, type=float, default=(0.0, 0.0), metavar="X Z", help="Metres to the left, and ahead (0 0)."
 )
 @click.option("--facing", type=float, default=0.0, metavar="DEGREES", help="To the left of ahead (0).")
 @click.option("--keep-heading", is_flag=True, help="Leave the heading as it is.")
-@_clip
-@_out
+@clip_option
+@out_option
 @options.writing
 def place(
     file: Path, at: tuple[float, float], facing: float, keep_heading: bool, names: tuple[str, ...], out: Path,
@@ -275,16 +295,16 @@ def place(
     from fairswap.clips.verbs import place as placed
 
     heading = None if keep_heading else facing
-    _Change("place", file, names, out, output).each(lambda clip: placed(clip, at, facing_degrees=heading))
+    Change("place", file, names, out, output).each(lambda clip: placed(clip, at, facing_degrees=heading))
 
 
 @command.command(short_help="Another frame rate, the same duration.")
-@_file
+@file_argument
 @click.option("--to", "wanted", required=True, metavar="RATE", help="Frames per second: 30, 29.97, 30000/1001.")
 @click.option("--smooth", is_flag=True, help="Going up: curves through the frames.")
 @click.option("--steady", is_flag=True, help="Going down: smooth away what would flicker.")
-@_clip
-@_out
+@clip_option
+@out_option
 @options.writing
 def rate(
     file: Path, wanted: str, smooth: bool, steady: bool, names: tuple[str, ...], out: Path, output: Output
@@ -292,17 +312,17 @@ def rate(
     """Resample clips; first and last pose and the duration are kept."""
     from fairswap.clips.verbs import rate as at_rate
 
-    _Change("rate", file, names, out, output).each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady))
+    Change("rate", file, names, out, output).each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady))
 
 
 @command.command(short_help="Fewest keys within a budget.")
-@_file
+@file_argument
 @click.option("--mm", type=float, metavar="BUDGET", help="No bone further off than this, in the world, in any frame.")
 @click.option("--degrees", type=float, metavar="BUDGET", help="No bone's own turn further off than this.")
 @click.option("--every-frame", is_flag=True, help="Plain keys on every frame instead.")
-@_clip
+@clip_option
 @options.bones
-@_out
+@out_option
 @options.writing
 def thin(
     file: Path, mm: float | None, degrees: float | None, every_frame: bool, names: tuple[str, ...], bones: str | None,
@@ -313,7 +333,7 @@ def thin(
 
     if every_frame == (mm is not None or degrees is not None):
         raise click.UsageError("give one of --mm, --degrees and --every-frame")
-    change = _Change("thin", file, names, out, output)
+    change = Change("thin", file, names, out, output)
     if every_frame:
         change.each(lambda clip: clip.with_poses(clip.poses))
         return
@@ -326,17 +346,17 @@ def thin(
         return done.clip
 
     clips = change.picked(lambda own: [one(clip) for clip in own])
-    written = _write(change.document, clips, out, output)
+    written = write(change.document, clips, out, output)
     told = finding_rows(change.document.findings)
     output.report(ClipThinReport("thin", tuple(rows), written, told), thin_lines)
 
 
 @command.command(short_help="Find spikes, flips and jitter; mend them.")
-@_file
+@file_argument
 @click.option("--find", is_flag=True, help="Only report; write nothing.")
 @click.option("--jitter", is_flag=True, help="Smooth jitter, too.")
-@_clip
-@_maybe_out
+@clip_option
+@maybe_out
 @options.writing
 def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Path | None, output: Output) -> None:
     """Find faults of recorded motion, told with bone and frame, and mend them."""
@@ -344,7 +364,7 @@ def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Pat
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    change = _Change("clean", file, names, out, output)
+    change = Change("clean", file, names, out, output)
     rows: list[FaultRow] = []
 
     def one(clip: Clip) -> Clip:
@@ -353,15 +373,15 @@ def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Pat
         return done.clip
 
     clips = change.picked(lambda own: [one(clip) for clip in own])
-    written = () if find or out is None else _write(change.document, clips, out, output)
+    written = () if find or out is None else write(change.document, clips, out, output)
     told = finding_rows(change.document.findings)
     output.report(ClipCleanReport("clean", tuple(rows), written, told), clean_lines)
 
 
 @command.command(short_help="What is in a clip, as a table.")
-@_file
+@file_argument
 @click.option("--csv", "csv_file", type=options.OUTPUT, metavar="FILE.csv", help="Write the bones as a table.")
-@_clip
+@clip_option
 @options.bones
 @options.writing
 def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: str | None, output: Output) -> None:
@@ -369,9 +389,9 @@ def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: s
     from fairswap.clips.describing import bone_table
     from fairswap.clips.verbs import describe as described
 
-    document = _loaded(file)
+    document = loaded(file)
     output.announce(csv_file)
-    rows = tuple(described(clip, document, bones=bones) for clip in _chosen(document, names))
+    rows = tuple(described(clip, document, bones=bones) for clip in chosen(document, names))
     written = []
     if csv_file is not None:
         written.append(output.write(csv_file, bone_table(rows).encode()))
@@ -383,7 +403,7 @@ def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: s
 @click.option(
     "--role", "roles", multiple=True, required=True, metavar="ROLE", help="Which joint; may be given several times."
 )
-@_clip
+@clip_option
 @options.bones
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT.png", help="Write this picture.")
 @options.writing
@@ -398,87 +418,9 @@ def draw(
 
     motions = []
     for path in files:
-        document = _loaded(path)
+        document = loaded(path)
         rigged = RiggedFigure.of(document, bones=bones)
-        motions += [Motion(rigged, clip) for clip in _chosen(document, names)]
+        motions += [Motion(rigged, clip) for clip in chosen(document, names)]
     written = output.write(out, curves(motions, roles))
     names_drawn = tuple(motion.clip.name for motion in motions)
     output.report(ClipDrawReport(names_drawn, roles, (written,)), draw_lines)
-
-
-class _Change:
-    """One verb on the clips of one file: those picked are changed, all are written, each is told before and after."""
-
-    def __init__(self, verb: str, file: Path, names: Sequence[str], out: Path | None, output: Output) -> None:
-        self.verb, self.names, self.out, self.output = verb, names, out, output
-        self.document = _loaded(file)
-
-    def each(self, change: Callable[[Clip], Clip]) -> None:
-        """Change each clip by itself."""
-        self.all_at_once(lambda clips: [change(clip) for clip in clips])
-
-    def all_at_once(self, change: Callable[[Sequence[Clip]], list[Clip]]) -> None:
-        """Change the picked clips together, write and report."""
-        before = self.document.clips_of(self.document.figure)
-        after = self.picked(change)
-        rows = tuple(
-            ChangedClip(new.name, clip_facts(old), clip_facts(new)) for old, new in zip(before, after, strict=True)
-        )
-        assert self.out is not None
-        written = _write(self.document, after, self.out, self.output)
-        told = finding_rows(self.document.findings)
-        self.output.report(ClipChangeReport(self.verb, rows, written, told), change_lines)
-
-    def picked(self, change: Callable[[Sequence[Clip]], list[Clip]]) -> list[Clip]:
-        """All clips of the figure, those that are picked changed."""
-        mine = _chosen(self.document, self.names)
-        changed = dict(zip(map(id, mine), change(mine), strict=True))
-        return [changed.get(id(clip), clip) for clip in self.document.clips_of(self.document.figure)]
-
-
-def _loaded(path: Path) -> Document:
-    from fairswap.formats.files import load
-
-    return load(path, figure=click.get_current_context().meta.get(_FIGURE))
-
-
-def _chosen(document: Document, names: Sequence[str]) -> list[Clip]:
-    """The clips of the main figure that are named, or all."""
-    from fairswap.errors import ImpossibleError
-
-    clips = list(document.clips_of(document.figure))
-    if not clips:
-        raise ImpossibleError("there is no clip in it", file=document.file)
-    return [_named(clips, name, document) for name in names] if names else clips
-
-
-def _named(clips: Sequence[Clip], name: str, document: Document) -> Clip:
-    found = next((clip for clip in clips if clip.name == name), None)
-    return found if found is not None else document.clip(name)
-
-
-def _one_of(document: Document, names: Sequence[str]) -> Clip:
-    """The one clip that is meant: named, or the only one, or the longest."""
-    return max(_chosen(document, names[:1]), key=lambda clip: clip.frames)
-
-
-def _on_figure(document: Document, first: Document) -> list[Clip]:
-    """The clips of a document on the bones of the first one's figure, if theirs are called alike."""
-    skeleton = first.figure.skeleton
-    return [
-        clip
-        if clip.skeleton == skeleton or clip.skeleton.names != skeleton.names
-        else clip.with_poses(replace(clip.poses, skeleton=skeleton))
-        for clip in document.clips_of(document.figure)
-    ]
-
-
-def _new(clip: Clip) -> NewClip:
-    return NewClip(clip.name, clip.frames, clip.duration_s)
-
-
-def _write(document: Document, clips: Sequence[Clip], out: Path, output: Output) -> tuple[str, ...]:
-    from fairswap.jobs.conversion import write_clips
-
-    suffix = Path(document.file).suffix
-    return tuple(write_clips(document.figure, clips, out, output.files, suffix=suffix))

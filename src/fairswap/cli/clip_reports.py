@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Protocol
 
 import click
 
@@ -49,6 +49,15 @@ class NewClip(Report, frozen=True):
     clip: str
     frames: int
     seconds: float
+
+
+class ClipDropReport(Report, frozen=True):
+    """Clips taken out of a file, and those that are left."""
+
+    dropped: tuple[str, ...]
+    left: tuple[NewClip, ...]
+    written: tuple[str, ...]
+    findings: tuple[FindingRow, ...]
 
 
 class ClipCutReport(Report, frozen=True):
@@ -165,6 +174,14 @@ def change_lines(report: ClipChangeReport) -> Iterator[str]:
     yield from _tail(report)
 
 
+def drop_lines(report: ClipDropReport) -> Iterator[str]:
+    """Clips taken out."""
+    yield click.style("drop", bold=True)
+    yield f"  gone     {', '.join(report.dropped)}"
+    yield f"  left     {', '.join(row.clip for row in report.left) or 'no clip: the figure alone'}"
+    yield from _tail(report)
+
+
 def cut_lines(report: ClipCutReport) -> Iterator[str]:
     """A take cut."""
     yield click.style(report.verb, bold=True)
@@ -253,8 +270,14 @@ def _new_lines(clips: Sequence[NewClip]) -> Iterator[str]:
     return table(rows, ("clip", "frames", "seconds"))
 
 
-def _tail(
-    report: ClipChangeReport | ClipCutReport | ClipJoinReport | ClipLoopReport | ClipThinReport | ClipCleanReport,
-) -> Iterator[str]:
+class _Written(Protocol):
+    @property
+    def written(self) -> tuple[str, ...]: ...
+
+    @property
+    def findings(self) -> tuple[FindingRow, ...]: ...
+
+
+def _tail(report: _Written) -> Iterator[str]:
     yield from written_lines(report.written)
     yield from finding_lines(report.findings)

@@ -192,7 +192,7 @@ def apply(
     file: Path, onto: Path, out: Path, source_face: Path | None, target_face: Path | None, rate: int, strength: float,
     target_bones: str | None, picture: Path | None, output: Output,
 ) -> None:  # fmt: skip
-    """Put CLIP on the face of HEAD.
+    """Put CLIP on the face of HEAD, as a clip beside those that HEAD has.
 
     CLIP is a glTF with a face that moves, a table of weights over time (a column time_s, a column for each shape or
     unit), or a table of speech (start,end,phone; phones in IPA or ARPAbet).
@@ -206,7 +206,7 @@ def apply(
         file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, rate=rate,
         strength=strength,
     )  # fmt: skip
-    written = save_to(output.files, out, done.head.figure, done.clips)
+    written = save_to(output.files, out, done.head.figure, done.all_clips)
     if picture is not None:
         from fairswap.picture.verbs import moments
 

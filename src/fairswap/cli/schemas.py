@@ -35,6 +35,7 @@ REPORTS = {
     **{f"clip {verb}": "clip_reports:ClipChangeReport"
        for verb in ("rename", "trim", "mirror", "speed", "reverse", "place", "rate", "thin --every-frame")},
     "clip cut": "clip_reports:ClipCutReport",
+    "clip drop": "clip_reports:ClipDropReport",
     "clip join": "clip_reports:ClipJoinReport",
     "clip loop": "clip_reports:ClipLoopReport",
     "clip thin": "clip_reports:ClipThinReport",

@@ -7,12 +7,35 @@ from collections.abc import Sequence
 from dataclasses import replace
 
 from fairswap.errors import UsageError
+from fairswap.formats.naming import distinct
 from fairswap.model.clip import Clip
 
 # What exporters call clips when nobody named them.
 _MEANINGLESS = re.compile(
     r"(?i)(take|clip|anim(ation)?|action|track|unnamed|untitled|default|motion|scene|layer)?[\s_.|-]*\d*"
 )
+
+
+def named_after_files(rows: Sequence[tuple[str, Clip]], taken: Sequence[str] = ()) -> list[str]:
+    """Names for clips of several files, each given with the stem of its file; no two alike, nor like those ``taken``.
+
+    What an exporter called, and what is called alike in two files, is named after its file.
+
+    >>> import fairswap
+    >>> clip = fairswap.demo_motion("walk").clips[0]
+    >>> named_after_files([("street", clip), ("stairs", clip)])
+    ['street', 'stairs']
+    """
+    files = {stem for stem, _ in rows}
+    names = []
+    for stem, clip in rows:
+        alike = any(other == clip.name and file != stem for file, other in ((f, c.name) for f, c in rows))
+        if len(files) > 1 and (alike or _MEANINGLESS.fullmatch(clip.name.strip())):
+            alone = sum(file == stem for file, _ in rows) == 1
+            names.append(stem if alone else f"{stem} {clip.name.strip()}".strip())
+        else:
+            names.append(clip.name)
+    return distinct(names, taken)
 
 
 def renamed(
@@ -23,7 +46,8 @@ def renamed(
     Parameters
     ----------
     to : str, optional
-        A pattern: ``{name}`` is the old name, ``{n}`` the number from 1, ``{seconds}`` the duration.
+        A pattern: ``{name}`` is the old name, ``{n}`` the number from 1, ``{seconds}`` the duration, ``{file}`` the
+        ``stem``.
     swaps : sequence of (old, new)
         Parts of names exchanged, in order.
     stem : str
@@ -39,9 +63,9 @@ def renamed(
             name = name.replace(old, new)
         if to is not None:
             try:
-                name = to.format(name=name, n=number, seconds=f"{clip.duration_s:.2f}")
+                name = to.format(name=name, n=number, seconds=f"{clip.duration_s:.2f}", file=stem)
             except (KeyError, IndexError, ValueError):
-                remedy = "Use {name}, {n} and {seconds}"
+                remedy = "Use {name}, {n}, {seconds} and {file}"
                 raise UsageError(f"{to!r} is no pattern for names", remedy=remedy) from None
         name = name.strip() or f"{stem} {number}"
         used[name.lower()] = used.get(name.lower(), 0) + 1

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -15,6 +15,7 @@ from fairswap.face.speech import is_speech, read_phones, units_from_phones
 from fairswap.face.tracks import read_tracks
 from fairswap.face.transfer import FaceSwap, TransferredFace, perform_units, still_clip
 from fairswap.formats.files import document_of, save
+from fairswap.formats.naming import distinct
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -35,18 +36,25 @@ class AppliedFace:
 
     @property
     def clips(self) -> tuple[Clip, ...]:
-        """The clips of the head's figure."""
+        """The clips that were made, of the head's figure."""
         return tuple(face.clip for face in self.faces)
 
+    @property
+    def all_clips(self) -> tuple[Clip, ...]:
+        """Those the figure had, which stay, and those that were made; no two are called alike."""
+        kept = self.head.clips
+        names = distinct([clip.name for clip in self.clips], [clip.name for clip in kept])
+        return (*kept, *(replace(clip, name=name) for clip, name in zip(self.clips, names, strict=True)))
+
     def save(self, out: str | Path, *, force: bool = False) -> list[str]:
-        """Write the head's figure with the clips; give the names of the files.
+        """Write the head's figure with its own clips and those that were made; give the names of the files.
 
         Raises
         ------
         OutputError
             If a file is there already or cannot be written.
         """
-        return save(out, self.head.figure, self.clips, force=force)
+        return save(out, self.head.figure, self.all_clips, force=force)
 
     def __repr__(self) -> str:
         return f"<AppliedFace on {self.head.figure.name!r}: {len(self.faces)} clips>"

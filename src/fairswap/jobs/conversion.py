@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.assignment import roles_of
+from fairswap.clips.renaming import named_after_files
 from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
 from fairswap.figures.props import with_object_of
 from fairswap.figures.root import document_with_root, has_root
@@ -212,6 +213,8 @@ def convert(
     own_clips = performer.clips_of(performer.figure)
     rigged = _rigged(performer, target, own_clips, strict=source.strict)
     done: list[Conversion] = []
+    kept = own_clips if target.keep_clips else ()
+    names = _names([row for row in clips if not source.clips or row[1].name in source.clips], kept)
     for document in sources:
         with _going_on(failures if several else None, document.file, ""):
             if not document.clips:
@@ -219,15 +222,21 @@ def convert(
                 raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
         pairs = _Pairs(document, rigged, source, target)
         for clip in document.clips:
-            if source.clips and clip.name not in source.clips:
+            if id(clip) not in names:
                 continue
             with _going_on(failures if several else None, document.file, clip.name):
                 swap, shown = pairs.swap_for(clip, motion)
-                done.append(_converted(pairs, swap, shown, motion, face))
+                done.append(_converted(pairs, swap, replace(shown, name=names[id(clip)]), motion, face))
             step(clip.name)
-    kept = own_clips if target.keep_clips else ()
     found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept)
     return found if platform is None else _fitted(found, platform, target)
+
+
+def _names(clips: Sequence[tuple[Document, Clip]], kept: Sequence[Clip]) -> dict[int, str]:
+    """What each clip that is wanted, by its id, is called in the result."""
+    rows = [(Path(document.file).stem, clip) for document, clip in clips]
+    names = named_after_files(rows, [clip.name for clip in kept])
+    return {id(clip): name for (_, clip), name in zip(clips, names, strict=True)}
 
 
 def _rigged(performer: Document, target: TargetOptions, own_clips: Sequence[Clip], strict: bool) -> RiggedFigure:
