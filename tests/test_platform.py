@@ -15,13 +15,14 @@ from PIL import Image
 import fairswap
 from fairswap.clips.proving import body_reel
 from fairswap.clips.resampling import at_rate
+from fairswap.figures.bones_alone import without_mesh
 from fairswap.formats.gltf.container import open_container
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import Space
 from fairswap.platform.checking import check
-from fairswap.platform.fitting import fit_figure, without_mesh
+from fairswap.platform.fitting import fit_figure
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.motions import down_to_size, fitting_name, travel_of
 from fairswap.platform.rules import ClipRules, Platform, built_in_platforms, platform_named, template

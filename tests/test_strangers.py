@@ -11,8 +11,8 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 import fairswap
+from fairswap.figures.bones_alone import without_mesh
 from fairswap.model.poses import Poses
-from fairswap.platform.fitting import without_mesh
 from making import FREE, STICK, TROUPE, act, animate, arm, bvh, figure, run
 
 RIGS = Path(__file__).parents[2] / "shared" / "rigs"
@@ -420,3 +420,24 @@ def test_bones_that_do_not_move_are_no_end_markers_in_a_motion_file():
     tips = [name for name in line.figure.skeleton.names if "Point C" in name]
     assert tips
     assert not {found.names[bone] for bone in found.ends} & set(tips)
+
+
+def test_motion_alone_is_written_without_a_platform():
+    """Bones and clip, no mesh; what morphs did is told to be left out; it moves as the figure does."""
+    fairswap.save("line.glb", *spoken())
+    done = run("convert", "line.glb", "--onto", TROUPE / "juniper.glb", "--motion-only", "-o", "alone.glb", "--json")
+    assert done.returncode == 0, done.stderr
+    document = json_of("alone.glb")
+    assert "meshes" not in document
+    assert "skins" not in document
+    assert "morphs-left-out" in {row["code"] for row in done.report["findings"]}
+    run("convert", "line.glb", "--onto", TROUPE / "juniper.glb", "-o", "whole.glb")
+    a, b = (fairswap.load(name).clips[0].world().positions for name in ("alone.glb", "whole.glb"))
+    assert np.abs(a - b).max() < 1e-6
+    done = run("convert", "line.glb", "--onto", TROUPE / "pip.glb", "--motion-only", "--platform", "fernway", "-o", "x")
+    assert done.returncode == 2
+
+
+def spoken():
+    document = fairswap.demo_motion("spoken line", by="Juniper")
+    return document.figure, document.clips

@@ -144,6 +144,8 @@ def command(
     from fairswap.formats.files import load
     from fairswap.jobs.conversion import convert
 
+    if platform is not None and target.motion_only:
+        raise click.UsageError("--motion-only goes without --platform: into a folder, motions are written alone")
     if onto is None:
         which = replace(reading, which_figure=target_figure or reading.which_figure)
         _to_platform(motions, platform, out, target, picture, which, output)

@@ -165,15 +165,18 @@ def source_options(function: Function) -> Function:
 def target_options(function: Function) -> Function:
     """A command that wants to know on whom: it is given ``target``."""
 
-    def made(target_bones: Any, target_reference: Any, hands_reference: Any, keep_clips: bool) -> Any:
+    def made(
+        target_bones: Any, target_reference: Any, hands_reference: Any, keep_clips: bool, motion_only: bool
+    ) -> Any:
         from fairswap.jobs.options import TargetOptions
 
-        return TargetOptions(target_bones, target_reference, hands_reference, keep_clips)
+        return TargetOptions(target_bones, target_reference, hands_reference, keep_clips, motion_only)
 
-    names = "target_bones", "target_reference", "hands_reference", "keep_clips"
+    names = "target_bones", "target_reference", "hands_reference", "keep_clips", "motion_only"
     inner = _gathered(function, "target", made, *names)
     keep = click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
-    return target_bones(target_reference(_hands_reference(keep(inner))))
+    alone = click.option("--motion-only", is_flag=True, help="Write bones and clips alone, without meshes.")
+    return target_bones(target_reference(_hands_reference(keep(alone(inner)))))
 
 
 def motion_options(function: Function) -> Function:

@@ -16,6 +16,7 @@ import numpy as np
 from fairswap.bones.assignment import roles_of
 from fairswap.clips.renaming import named_after_files
 from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
+from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.props import with_object_of
 from fairswap.figures.root import document_with_root, has_root
 from fairswap.formats.files import document_of, files_of, load, save_to
@@ -98,6 +99,7 @@ class Conversions:
     failures: tuple[Failure, ...]
     kept_clips: tuple[Clip, ...]
     fitted: Fitted | None = None
+    motion_only: bool = False
 
     @property
     def figure(self) -> Figure:
@@ -123,6 +125,8 @@ class Conversions:
         found += self.target.left_standing()
         found += [finding for row in self.done for finding in row.findings]
         found += [finding for swap in dict.fromkeys(row.swap for row in self.done) for finding in swap.findings]
+        if self.motion_only:
+            found += [left for clip in self.clips for left in morphs_left_out(clip, "motion alone was asked for")]
         return found + list(self.fitted.findings if self.fitted is not None else ())
 
     def save(self, out: str | Path, *, force: bool = False) -> list[str]:
@@ -148,8 +152,10 @@ class Conversions:
             from fairswap.platform.writing import write_fitted
 
             return write_fitted(self.fitted, out, outputs)
-        converted = [row.clip for row in self.done]
-        return write_clips(self.figure, converted, out, outputs, kept=self.kept_clips)
+        converted, kept, figure = [row.clip for row in self.done], list(self.kept_clips), self.figure
+        if self.motion_only:
+            converted, kept, figure = [*map(motion_alone, converted)], [*map(motion_alone, kept)], without_mesh(figure)
+        return write_clips(figure, converted, out, outputs, kept=kept)
 
     def __repr__(self) -> str:
         same = sum(row.comparison.looks_same for row in self.done)
@@ -228,7 +234,7 @@ def convert(
                 swap, shown = pairs.swap_for(clip, motion)
                 done.append(_converted(pairs, swap, replace(shown, name=names[id(clip)]), motion, face))
             step(clip.name)
-    found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept)
+    found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only)
     return found if platform is None else _fitted(found, platform, target)
 
 

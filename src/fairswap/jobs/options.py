@@ -60,12 +60,15 @@ class TargetOptions:
         What counts as alike for fingers: ``auto`` (straight on both), ``rest`` (as each rests), or a saved pose.
     keep_clips : bool
         Whether the figure's own clips stay beside the new ones.
+    motion_only : bool
+        Whether bones and clips are written alone, without meshes.
     """
 
     bones: BoneProfile | str | Path | None = None
     reference: PoseChoice | str = AUTO
     hands: PoseChoice | str = AUTO
     keep_clips: bool = False
+    motion_only: bool = False
 
     def __post_init__(self) -> None:
         _resolve(self, "bones", profile_named)

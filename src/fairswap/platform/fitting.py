@@ -11,6 +11,7 @@ from fairswap.bones.roles import RoleMap
 from fairswap.clips.proving import body_reel
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.face.head import Head
+from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.merging import merge
 from fairswap.formats.files import document_of, encoded_size
 from fairswap.formats.outputs import Outputs
@@ -152,12 +153,8 @@ def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones:
         changes += told
         fitted += [_with_keys(part, target, platform, changes, findings) for part in parts]
     for clip in fitted:
-        if clip.poses.morph_tracks and platform.clip.with_mesh == "never":
-            driven = sum(len(track.weights) for track in clip.poses.morph_tracks)
-            message = (
-                f"{clip.name}: what {driven} morphs do is left out, since {platform.name} takes motions without a mesh"
-            )
-            findings.append(Finding("morphs-left-out", "warning", clip.name, message, "Give it a face made of bones"))
+        if platform.clip.with_mesh == "never":
+            findings += morphs_left_out(clip, f"{platform.name} takes motions without a mesh")
     limits = (
         ("max_vertices", sum(len(mesh.vertices) for mesh in new.meshes)),
         ("max_triangles", sum(len(mesh.triangles) for mesh in new.meshes)),
@@ -270,13 +267,3 @@ def _with_keys(
 def motion_bytes(figure: Figure, clip: Clip, platform: Platform) -> int:
     """How large a file of the motion alone is."""
     return encoded_size(without_mesh(figure), [motion_alone(clip)], ".glb", space=platform.space)
-
-
-def without_mesh(figure: Figure) -> Figure:
-    """The bones of a figure alone."""
-    return replace(figure, meshes=(), source=None)
-
-
-def motion_alone(clip: Clip) -> Clip:
-    """A clip for a figure without meshes: there is nothing that its morph weights could drive."""
-    return clip.with_poses(replace(clip.poses, morph_tracks=()), kept=clip.kept) if clip.poses.morph_tracks else clip

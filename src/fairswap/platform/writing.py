@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from fairswap.errors import UsageError
+from fairswap.figures.bones_alone import motion_alone, without_mesh
 from fairswap.formats.files import FORMATS, files_of, load, save_to
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
@@ -13,7 +14,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.platform.checking import Check, check
-from fairswap.platform.fitting import Fitted, motion_alone, without_mesh
+from fairswap.platform.fitting import Fitted
 from fairswap.platform.rules import Platform
 
 Row = tuple[Path, Figure, Sequence[Clip]]
