@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from fairswap.demo.shipped import demo_file, demo_motion
     from fairswap.errors import FairSwapError, Finding, ImpossibleError, InputError, OutputError, UsageError
     from fairswap.face.chart import FaceChart
+    from fairswap.figures.placing import place
     from fairswap.formats.files import load, save
     from fairswap.inspection import inspect
     from fairswap.jobs.comparing import compare
@@ -49,6 +50,7 @@ _HOMES = {
     "demo.shipped": "demo_file demo_motion",
     "errors": "FairSwapError Finding ImpossibleError InputError OutputError UsageError",
     "face.chart": "FaceChart",
+    "figures.placing": "place",
     "formats.files": "load save",
     "inspection": "inspect",
     "jobs.comparing": "compare",
@@ -75,7 +77,7 @@ __all__ = [
     "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError",
     "Platform", "Poses", "RiggedFigure", "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions",
     "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion", "face", "fit",
-    "inspect", "load", "picture", "platform", "pose", "reel", "save",
+    "inspect", "load", "picture", "place", "platform", "pose", "reel", "save",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -18,6 +18,7 @@ from fairswap.pose.measuring import PartVerdict
 
 if TYPE_CHECKING:
     from fairswap.face.transfer import LostUnit
+    from fairswap.figures.placing import Place
     from fairswap.jobs.conversion import Conversion, Conversions
     from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
     from fairswap.model.document import Document
@@ -125,13 +126,14 @@ class ConvertReport(Report, frozen=True):
 @options.target_options
 @options.motion_options
 @options.picture
+@options.place
 @options.target_figure
 @options.source_reading
 @options.writing
 def command(
     motions: tuple[Path, ...], onto: Path | None, platform: str | None, out: Path, face: FaceOptions,
     source: SourceOptions, target: TargetOptions, motion: MotionOptions, picture: Path | None,
-    target_figure: str | None, reading: options.Reading, output: Output,
+    place: Place, target_figure: str | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
 
@@ -141,6 +143,7 @@ def command(
     Clips keep their names, rates and durations. One clip that fails does not stop the others. Exit status 1 if one
     failed, or does not look like its source.
     """
+    from fairswap.figures.placing import place as placed
     from fairswap.formats.files import load
     from fairswap.jobs.conversion import convert
 
@@ -148,13 +151,13 @@ def command(
         raise click.UsageError("--motion-only goes without --platform: into a folder, motions are written alone")
     if onto is None:
         which = replace(reading, which_figure=target_figure or reading.which_figure)
-        _to_platform(motions, platform, out, target, picture, which, output)
+        _to_platform(motions, platform, out, target, picture, which, output, place)
         return
     if out.suffix and not out.is_dir():
         output.announce(out)
     with output.progress(len(motions), "reading") as step:
         documents, failed = _read(motions, reading, step)
-    performer = load(onto, figure=target_figure)
+    performer = placed(load(onto, figure=target_figure), place)
     total = sum(len(document.clips) for document in documents)
     with output.progress(total, "carrying over") as step:
         done = convert(
@@ -168,14 +171,14 @@ def command(
 
 def _to_platform(
     motions: Sequence[Path], platform: str | None, out: Path, target: TargetOptions, picture: Path | None,
-    reading: options.Reading, output: Output,
+    reading: options.Reading, output: Output, place: Place,
 ) -> None:  # fmt: skip
     """Bring a figure, without a motion from elsewhere, to a platform: what ``fairswap fit`` does."""
     if platform is None:
         raise click.UsageError("give --onto FIGURE, or --platform P to bring a figure to a platform")
     if len(motions) > 1:
         raise click.UsageError("without --onto, give one figure")
-    fit_file(motions[0], platform, out, target.profile, picture, reading, output)
+    fit_file(motions[0], platform, out, target.profile, picture, reading, output, place)
 
 
 def _read(motions: Sequence[Path], reading: options.Reading, step):  # type: ignore[no-untyped-def]

@@ -16,6 +16,7 @@ from fairswap.platform.changes import Change
 
 if TYPE_CHECKING:
     from fairswap.bones.profile import BoneProfile
+    from fairswap.figures.placing import Place
     from fairswap.platform.fitting import Fitted
     from fairswap.platform.proof import Proof
 
@@ -59,12 +60,13 @@ class FitReport(Report, frozen=True):
     help="OUT.glb: figure and clips together; a folder: the figure, and each motion without its mesh.",
 )  # fmt: skip
 @options.bones
+@options.place
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.reading
 @options.writing
 def command(
-    file: Path, platform: str, out: Path, bones: str | None, picture: Path | None, reading: options.Reading,
-    output: Output,
+    file: Path, platform: str, out: Path, bones: str | None, place: Place, picture: Path | None,
+    reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -72,21 +74,22 @@ def command(
     """
     from fairswap.bones.profile import profile_named
 
-    fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output)
+    fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place)
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
-    output: Output,
+    output: Output, place: Place = "keep",
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
+    from fairswap.figures.placing import place as placed
     from fairswap.platform.fitting import fit
     from fairswap.platform.rules import platform_named
     from fairswap.platform.writing import copied_if_it_fits
 
-    rules, document = platform_named(platform), reading.load(file)
+    rules, document = platform_named(platform), placed(reading.load(file), place)
     output.announce(picture)
-    as_it_is = reading == options.Reading()
+    as_it_is = reading == options.Reading() and place == "keep"
     if as_it_is and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:

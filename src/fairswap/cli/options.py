@@ -61,6 +61,10 @@ _hands_reference = click.option(
     "--hands-reference", type=name_or_file, default="auto", metavar="POSE",
     help="What counts as alike for fingers: auto (straight), rest (as each rests), or a saved pose (.toml).",
 )  # fmt: skip
+place = click.option(
+    "--place", type=click.Choice(["keep", "floor", "origin"]), default="keep",
+    help="Where the figure shall stand: where it does, on the floor, or on the floor at the origin.",
+)  # fmt: skip
 _strict = click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
 _as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
 _quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")

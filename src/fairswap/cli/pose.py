@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -14,6 +15,10 @@ from fairswap.cli.text import finding_lines, pose_lines, table, written_lines
 from fairswap.pose.measuring import PARTS, PartVerdict, RoleAngle
 
 _frame_of = click.option("--frame-of", "clip", metavar="CLIP", help="The clip that frame:N and time:S are of.")
+
+
+if TYPE_CHECKING:
+    from fairswap.figures.placing import Place
 
 
 class PoseMeasureReport(Report, frozen=True):
@@ -114,22 +119,24 @@ def measure(
 )  # fmt: skip
 @options.out
 @options.bones
+@options.place
 @options.reading
 @options.writing
 def set_(
-    file: Path, to: str | None, clip: str | None, skin: str, out: Path, bones: str | None, reading: options.Reading,
-    output: Output,
+    file: Path, to: str | None, clip: str | None, skin: str, out: Path, bones: str | None, place: Place,
+    reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Write FILE with another rest pose; all its clips look as before.
 
     Bones, bind matrices, meshes, normals, morphs and clips are changed together. An A-pose has its arms lowered by 45
     degrees; 'a:60' says how far. --frame-of CLIP alone freezes the first frame of that clip.
     """
+    from fairswap.figures.placing import place as placed
     from fairswap.pose.verbs import set as rest_in
 
     if to is None and clip is None:
         raise click.UsageError("say which pose: --to t, --to a, --to frame:N, --to FILE, or --frame-of CLIP")
-    document = reading.load(file)
+    document = placed(reading.load(file), place)
     output.announce(out)
     wanted = to or "frame:0"
     made = rest_in(document, wanted, clip=clip, skin=skin, bones=bones)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,6 +14,9 @@ from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import finding_lines, table, written_lines
 from fairswap.clips.proving import Move
 from fairswap.face.proving import FaceMove
+
+if TYPE_CHECKING:
+    from fairswap.figures.placing import Place
 
 
 class ReelReport(Report, frozen=True):
@@ -30,12 +34,13 @@ class ReelReport(Report, frozen=True):
 @click.argument("figure", type=options.INPUT)
 @options.out
 @options.bones
+@options.place
 @click.option("--rate", type=click.IntRange(1, 240), default=30, metavar="N", help="Frames per second (30).")
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw every expression and mouth shape in it.")
 @options.reading
 @options.writing
 def command(
-    figure: Path, out: Path, bones: str | None, rate: int, picture: Path | None, reading: options.Reading,
+    figure: Path, out: Path, bones: str | None, place: Place, rate: int, picture: Path | None, reading: options.Reading,
     output: Output,
 ) -> None:  # fmt: skip
     """Write FIGURE with a proving clip: every joint through its range, then every shape of its face, one by one.
@@ -43,10 +48,11 @@ def command(
     Look at it once for a new figure or a new bone profile: a wrong bone, a swapped side or a bad skin weight shows at
     once.
     """
+    from fairswap.figures.placing import place as placed
     from fairswap.formats.files import save_to
     from fairswap.jobs.proving import reel
 
-    document = reading.load(figure)
+    document = placed(reading.load(figure), place)
     output.announce(out, picture)
     made = reel(document, bones=bones, rate=rate)
     written = save_to(output.files, out, document.figure, [made.clip])

@@ -1,4 +1,4 @@
-"""Put a root bone above the hips: a new node that holds them, a joint of their skins, with nothing moved."""
+"""Nodes put in: a root bone above the hips, a joint of their skins, with nothing moved; one that shifts everything."""
 
 from __future__ import annotations
 
@@ -12,6 +12,7 @@ from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.merging import append_matrices
 from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.schema import Document
+from fairswap.model.arrays import Floats
 
 
 def container_with_root(container: Container, hips: int, name: str) -> Container:
@@ -36,3 +37,14 @@ def container_with_root(container: Container, hips: int, name: str) -> Container
         skin["joints"] = [*skin["joints"], new]
         skin["inverseBindMatrices"] = append_matrices(raw, buffers, np.concatenate([binds, np.linalg.inv(world)[None]]))
     return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers))
+
+
+def container_with_shift(container: Container, shift: Floats) -> Container:
+    """The document with all that is in it shifted ``(3,)``, by one node above each scene."""
+    raw = copy.deepcopy(container.raw)
+    held = {child for node in raw["nodes"] for child in node.get("children", ())}
+    everything = [index for index in range(len(raw["nodes"])) if index not in held]
+    for scene in raw.setdefault("scenes", [{"nodes": everything}]):
+        raw["nodes"].append({"name": "place", "translation": shift.tolist(), "children": scene.get("nodes", [])})
+        scene["nodes"] = [len(raw["nodes"]) - 1]
+    return Container(container.path, raw, msgspec.convert(raw, Document), container.buffers)

@@ -1,0 +1,89 @@
+"""Where a figure stands in what is written: where it stood, on the floor, or at the origin."""
+
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from making import FREE, TROUPE, act, figure, run
+from rewrites import Scene, rewritten
+from test_judges import judge
+
+
+def hovering(*ways):
+    """A walking Juniper whose scene stands 2 m up and 3 m aside, written in these other ways too."""
+    fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")], force=True)
+    scene = Scene(rewritten(Path("walk.glb").read_bytes(), *ways))
+    scene.nodes.append({"name": "scene", "translation": [3.0, 2.0, -1.0], "children": list(scene.roots())})
+    scene.json["scenes"][0]["nodes"] = [len(scene.nodes) - 1]
+    Path("hovering.glb").write_bytes(scene.bytes())
+    return "hovering.glb"
+
+
+def stands(path):
+    """Where the soles and the hips are at rest."""
+    body = fairswap.load(path).figure
+    hips = fairswap.bones.roles_of(body).bones["hips"]
+    return body.floor_m, *body.skeleton.rest.positions[0, hips, [0, 2]]
+
+
+WANTED = {"keep": (2.0, 3.0, -1.0), "floor": (0.0, 3.0, -1.0), "origin": (0.0, 0.0, 0.0)}
+
+
+@pytest.mark.parametrize("place", WANTED)
+@pytest.mark.parametrize("ways", [(), ("under a turned and scaled armature", "a prop a camera and a light")])
+def test_every_command_that_writes_puts_a_figure_where_it_is_asked_to(place, ways):
+    path = hovering(*ways)
+    commands = {
+        "t.glb": ("pose", "set", path, "--to", "t"),
+        "reel.glb": ("reel", path),
+        "onto.glb": ("convert", TROUPE / "osric.glb", "--onto", path),
+    }
+    fairswap.save("osric-walk.glb", figure("Osric"), [act("walk", "Osric")], force=True)
+    commands["onto.glb"] = ("convert", "osric-walk.glb", "--onto", path)
+    for out, words in commands.items():
+        done = run(*words, "--place", place, "-o", out, "--json")
+        assert done.returncode == 0, done.stderr
+        assert stands(out) == pytest.approx(WANTED[place], abs=1e-3), out
+        assert ("placed" in {row["code"] for row in done.report["findings"]}) == (place != "keep")
+    for report in judge("validate.mjs", *commands):
+        assert report["errors"] == 0, report
+
+
+def test_a_placed_figure_walks_from_where_it_was_put():
+    placed = fairswap.place(hovering(), "origin")
+    moved, stood = placed.clips[0].world().positions, fairswap.load("walk.glb").clips[0].world().positions
+    names = placed.figure.skeleton.names
+    hips = names.index("hip_centre")
+    plain = fairswap.load("walk.glb").figure.skeleton.names.index("hip_centre")
+    assert np.abs(moved[:, hips] - stood[:, plain]).max() < 5e-4
+    fairswap.save("there.glb", placed.figure, placed.clips)
+    again = fairswap.load("there.glb").clips[0].world().positions
+    assert np.abs(again[:, hips] - moved[:, hips]).max() < 1e-5
+
+
+def test_motion_files_are_placed_too():
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    text = Path("walk.bvh").read_text()
+    start = text.index("MOTION")
+    lines = text[start:].splitlines()
+    rows = [line.split() for line in lines[3:] if line.strip()]
+    for row in rows:
+        row[1] = str(float(row[1]) + 100.0)  # a metre up, in centimetres or inches: what matters is that it is up
+    Path("up.bvh").write_text(text[:start] + "\n".join([*lines[:3], *(" ".join(row) for row in rows)]) + "\n")
+    made = fairswap.place("up.bvh", "floor")
+    plain = fairswap.load("up.bvh")
+    assert made.figure.floor_m == pytest.approx(0.0, abs=1e-6)
+    shift = made.clips[0].world().positions - plain.clips[0].world().positions
+    assert np.ptp(shift.reshape(-1, 3), axis=0).max() < 1e-9
+    assert shift[0, 0, 1] == pytest.approx(-plain.figure.floor_m)
+
+
+def test_a_place_that_is_none_is_refused():
+    with pytest.raises(fairswap.UsageError, match="no place"):
+        fairswap.place(figure("Pip"), "moon")
+    assert run("reel", TROUPE / "pip.glb", "--place", "moon", "-o", "x.glb").returncode == 2
+    same = fairswap.load(TROUPE / "pip.glb")
+    assert fairswap.place(same, "keep") is same
+    assert fairswap.convert(fairswap.demo_motion("idle"), fairswap.place(same, "origin"), motion=FREE).looks_same
