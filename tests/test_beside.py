@@ -107,3 +107,42 @@ def test_a_motion_that_is_carried_over_leaves_the_lamp_of_the_source_behind():
     source = take()
     fairswap.convert(source, figure("Osric")).save("carried.glb")
     assert not tracks("carried.glb")
+
+
+def test_what_a_file_holds_beside_its_figures_is_listed_with_what_moves_it():
+    found = fairswap.inspect(take())
+    assert [(row.kind, row.name, row.moved_by) for row in found.beside] == [
+        ("prop", "lamp", ("Walk",)), ("camera", "camera", ("Walk",)),
+    ]  # fmt: skip
+    text = run("inspect", "take.glb").stdout
+    assert "lamp (moved by Walk)" in text
+    scene = Scene(Path("take.glb").read_bytes())
+    scene.json["scenes"].append({"name": "empty stage", "nodes": []})
+    mesh = {"primitives": [{"attributes": {"POSITION": scene.add(np.eye(3))}}], "name": "box"}
+    scene.json["meshes"].append(mesh)
+    scene.nodes.append({"name": "box", "mesh": len(scene.json["meshes"]) - 1})
+    scene.roots().append(len(scene.nodes) - 1)
+    Path("more.glb").write_bytes(scene.bytes())
+    kinds = {(row.kind, row.name, bool(row.moved_by)) for row in fairswap.inspect("more.glb").beside}
+    assert kinds >= {("prop", "box", False), ("scene", "empty stage", False), ("prop", "lamp", True)}
+    assert not fairswap.inspect(fairswap.demo_file("juniper.glb")).beside
+
+
+def test_what_moved_beside_a_source_is_told_to_stay_behind():
+    done = run("convert", take(), "--onto", fairswap.demo_file("pip.glb"), "-o", "onto.glb", "--json")
+    told = [row["message"] for row in done.report["findings"] if row["code"] == "beside-left"]
+    assert told
+    assert "lamp" in told[0]
+    assert "camera" in told[0]
+
+
+def test_a_root_that_is_added_to_a_motion_file_keeps_its_clips():
+    from fairswap.bones.assignment import roles_of
+    from fairswap.figures.root import document_with_root
+
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    document = fairswap.load("walk.bvh")
+    grown = document_with_root(document, roles_of(document.figure, clip=document.clips[0]))
+    assert len(grown.clips) == 1
+    before, after = document.clips[0].world().positions, grown.clips[0].world().positions
+    assert np.abs(after[:, 1:] - before).max() < 1e-9

@@ -12,7 +12,7 @@ from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import load
 from fairswap.model.cards import html_card
 from fairswap.model.clip import Clip
-from fairswap.model.document import Document
+from fairswap.model.document import Document, Held
 from fairswap.model.figure import Figure
 from fairswap.pose.rest import RestPose, rest_pose_of
 
@@ -61,7 +61,7 @@ class ClipFacts:
 
 @dataclass(frozen=True)
 class Inventory:
-    """What is in a file."""
+    """What is in a file; ``beside`` is what is no figure: props, cameras, lights, further scenes."""
 
     file: str
     format: str
@@ -69,6 +69,7 @@ class Inventory:
     figures: tuple[FigureFacts, ...]
     clips: tuple[ClipFacts, ...]
     findings: tuple[Finding, ...] = field(default=(), repr=False)
+    beside: tuple[Held, ...] = ()
 
     def __repr__(self) -> str:
         worst = [finding for finding in self.findings if finding.severity != "note"]
@@ -113,7 +114,7 @@ def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | No
     space = document.space
     height = document.figure.height_m if figures else 0.0
     facts = SpaceFacts(space.up, space.forward, space.unit, height)
-    return Inventory(document.file, document.format, facts, figures, clips, tuple(findings))
+    return Inventory(document.file, document.format, facts, figures, clips, tuple(findings), document.held)
 
 
 def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> FigureFacts:

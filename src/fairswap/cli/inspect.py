@@ -12,6 +12,7 @@ from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import finding_lines, table
 from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
+from fairswap.model.document import Held
 
 
 class InspectReport(Report, frozen=True):
@@ -22,6 +23,7 @@ class InspectReport(Report, frozen=True):
     space: SpaceFacts
     figures: tuple[FigureFacts, ...]
     clips: tuple[ClipFacts, ...]
+    beside: tuple[Held, ...]
     findings: tuple[FindingRow, ...]
 
 
@@ -39,7 +41,8 @@ def command(file: Path, bones: str | None, reading: options.Reading, output: Out
 
     found = inspect(reading.load(file), bones=bones)
     rows = finding_rows(found.findings)
-    output.report(InspectReport(found.file, found.format, found.space, found.figures, found.clips, rows), _lines)
+    report = InspectReport(found.file, found.format, found.space, found.figures, found.clips, found.beside, rows)
+    output.report(report, _lines)
     if any(finding.severity == "problem" for finding in found.findings):
         output.failed()
 
@@ -68,6 +71,11 @@ def _lines(report: InspectReport) -> Iterator[str]:
         yield from table(rows, heads)
     else:
         yield "  clips    none"
+    for kind in dict.fromkeys(row.kind for row in report.beside):
+        things = [row for row in report.beside if row.kind == kind]
+        named = [f"{row.name} (moved by {', '.join(row.moved_by)})" if row.moved_by else row.name for row in things]
+        more = f" and {len(named) - 8} more" if len(named) > 8 else ""
+        yield f"  {kind:<9}{', '.join(named[:8])}{more}"
     yield from finding_lines(report.findings)
 
 

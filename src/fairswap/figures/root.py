@@ -9,8 +9,10 @@ import numpy as np
 from fairswap.bones.roles import RoleMap
 from fairswap.formats.gltf.growing import container_with_root
 from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY
 from fairswap.model.skeleton import Skeleton
 
@@ -34,7 +36,18 @@ def document_with_root(document: Document, roles: RoleMap) -> Document:
         return document_from_container(container_with_root(figure.source.container, figure.source.nodes[hips], name))
     grown = _grown(figure)
     figures = tuple(grown if other is figure else other for other in document.figures)
-    return replace(document, figures=figures, clips=tuple(c for c in document.clips if c.skeleton != figure.skeleton))
+    clips = tuple(_clip_grown(c, grown) if c.skeleton is figure.skeleton else c for c in document.clips)
+    return replace(document, figures=figures, clips=clips)
+
+
+def _clip_grown(clip: Clip, grown: Figure) -> Clip:
+    """The same motion below the new root, which rests."""
+    poses = clip.poses
+    still = np.repeat(IDENTITY[None, :, None], poses.frames, axis=2)
+    moved = {bone + 1: track for bone, track in poses.translation_by_bone().items()}
+    tracks = np.concatenate([still, poses.rotation_tracks])
+    built = PoseBuilder(grown.skeleton, tracks, moved, poses.morph_tracks, poses.beside).poses()
+    return clip.with_poses(built, keyed=frozenset(bone + 1 for bone in clip.keyed))
 
 
 def _grown(figure: Figure) -> Figure:

@@ -20,6 +20,7 @@ from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_
 from fairswap.figures.props import with_object_of
 from fairswap.figures.root import document_with_root, has_root
 from fairswap.formats.files import document_of, files_of, load, save_to
+from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
@@ -66,7 +67,8 @@ class Conversion:
     @property
     def findings(self) -> list[Finding]:
         """What is worth telling of this clip."""
-        return [*self.retargeted.findings, *(self.face.findings if self.face is not None else ())]
+        found = [*self.retargeted.findings, *(self.face.findings if self.face is not None else ())]
+        return [*found, *_left_beside(self.original)]
 
     def __repr__(self) -> str:
         return f"<Conversion {self.comparison.verdict}>"
@@ -236,6 +238,17 @@ def convert(
             step(clip.name)
     found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only)
     return found if platform is None else _fitted(found, platform, target)
+
+
+def _left_beside(clip: Clip) -> list[Finding]:
+    """What the source's clip moves beside the figure, which stays behind."""
+    beside = [track for track in clip.poses.beside if track.target[1] != "scale"]
+    if not beside:
+        return []
+    names = names_of_targets(beside[0].owner, [track.target for track in beside])
+    shown = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
+    message = f"{shown} move in it too, beside the figure: not carried over"
+    return [Finding("beside-left", "note", clip.name, message)]
 
 
 def _names(clips: Sequence[tuple[Document, Clip]], kept: Sequence[Clip]) -> dict[int, str]:

@@ -12,12 +12,22 @@ from fairswap.model.figure import Figure
 from fairswap.model.space import Space
 
 
+@dataclass(frozen=True)
+class Held:
+    """What a file holds beside its figures: a ``scene`` (of several), ``camera``, ``light`` or ``prop``; ``moved_by``
+    are the clips that move it."""
+
+    kind: str
+    name: str
+    moved_by: tuple[str, ...] = ()
+
+
 @dataclass(frozen=True, eq=False)
 class Document(Value):
     """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in;
     ``files`` are the file with all that it consists of, as buffers and images beside it. ``chosen`` says that somebody
     chose the first figure; ``joined`` are bones of second copies of a skeleton, as come with clothes, each with the
-    bone that it was read as one with.
+    bone that it was read as one with. ``held`` is what else is in it.
 
     >>> import fairswap
     >>> pip = fairswap.load(fairswap.demo_file("pip.glb"))
@@ -34,6 +44,7 @@ class Document(Value):
     files: tuple[str, ...] = ()
     chosen: bool = False
     joined: tuple[tuple[str, str], ...] = ()
+    held: tuple[Held, ...] = ()
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "files", self.files or (self.file,))

@@ -10,12 +10,14 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
 from fairswap.formats.gltf.container import Container, container_from_bytes
+from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.vrm import vrm_roles
+from fairswap.formats.naming import distinct
 from fairswap.model.arrays import Floats, read_only
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -86,19 +88,18 @@ def document_from_container(container: Container, *, unit: str | None = None, up
         findings += told
         spaces.append(space)
     clips: list[Clip] = []
-    names: dict[str, int] = {}
-    for index, animation in enumerate(container.document.animations):
-        name = animation.name or f"{path.stem} {index + 1}"
-        names[name] = names.get(name, 0) + 1
-        if names[name] > 1:
-            name = f"{name} ({names[name]})"
+    animations = container.document.animations
+    names = distinct([animation.name or f"{path.stem} {index + 1}" for index, animation in enumerate(animations)])
+    for index, name in enumerate(names):
         told_clips, told = _clips(container, index, name, figures)
         clips += told_clips
         findings += told
     space = max(zip(figures, spaces, strict=True), key=lambda pair: len(pair[0].skeleton), default=(None, OURS))[1]
+    held = held_beside(container, tree, groups, names)
     return Document(
-        str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings), container.files, joined=joined
-    )
+        str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings), container.files,
+        joined=joined, held=tuple(held),
+    )  # fmt: skip
 
 
 def _joined(

@@ -131,7 +131,13 @@ class Image(Struct, rename="camel", frozen=True):
     buffer_view: Index | None = None
 
 
+class Scene(Struct, frozen=True):
+    name: str = ""
+    nodes: list[Index] = []
+
+
 class Document(Struct, rename="camel", frozen=True):
+    scenes: list[Scene] = []
     buffers: list[Buffer] = []
     buffer_views: list[BufferView] = []
     accessors: list[Accessor] = []

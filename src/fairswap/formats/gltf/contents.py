@@ -1,0 +1,56 @@
+"""What a document holds beside its figures: scenes, cameras, lights and props, and which clips move them."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.nodes import FigureNodes, Tree
+from fairswap.model.document import Held
+
+
+def held_beside(container: Container, tree: Tree, figures: Sequence[FigureNodes], clips: Sequence[str]) -> list[Held]:
+    """Everything in a document that is no figure, in its order; ``clips`` are the names of its animations."""
+    document = container.document
+    own = {node for figure in figures for node in figure.nodes}
+    skins = {skin for figure in figures for skin in figure.skins}
+    moved: dict[int, list[str]] = {}
+    for clip, animation in zip(clips, document.animations, strict=True):
+        for target in dict.fromkeys(row.target.node for row in animation.channels):
+            if target is not None:
+                moved.setdefault(target, []).append(clip)
+    out = []
+    if len(document.scenes) > 1:
+        out += [Held("scene", scene.name or f"scene {number}") for number, scene in enumerate(document.scenes)]
+    for index in tree.order:
+        node = document.nodes[index]
+        name = node.name or f"node {index}"
+        hung = own & set(_above(tree, index))
+        movers = [above for above in (index, *_above(tree, index)) if above not in own]
+        driven = [clip for mover in movers for clip in moved.get(mover, [])]
+        clips_of_it = tuple(dict.fromkeys(driven))
+        if node.camera is not None:
+            out.append(Held("camera", name, clips_of_it))
+        if node.extensions.get("KHR_lights_punctual"):
+            out.append(Held("light", name, clips_of_it))
+        is_shape = node.mesh is not None and (node.skin is None or node.skin not in skins)
+        # What moves and holds nothing is a prop of somebody, too: a target, a point to hang things on.
+        is_point = index in moved and index not in own and not node.children and node.mesh is None
+        if (is_shape and not hung) or (is_point and node.camera is None):
+            out.append(Held("prop", name, clips_of_it))
+    return out
+
+
+def names_of_targets(container: Container, targets: Iterable[tuple[int, str]]) -> list[str]:
+    """The names of the nodes that are moved, each once."""
+    nodes = container.document.nodes
+    found = (nodes[node].name or f"node {node}" for node, _ in targets if node < len(nodes))
+    return list(dict.fromkeys(found))
+
+
+def _above(tree: Tree, index: int) -> list[int]:
+    out = []
+    while tree.parents[index] >= 0:
+        index = tree.parents[index]
+        out.append(index)
+    return out
