@@ -123,8 +123,12 @@ class Scene:
             elif n in shared:
                 row["bufferView"], row["byteOffset"] = shared[n]
             else:
-                row["bufferView"] = view(array.tobytes())
-            if row["componentType"] == 5126 and row["type"] in ("SCALAR", "VEC3"):
+                size = array.dtype.itemsize * array.shape[1]
+                loose = row["type"] != "SCALAR" and size % 4 and array.dtype.itemsize < 4 and row["type"] == "VEC3"
+                rows = np.pad(array.view(np.uint8).reshape(len(array), -1), ((0, 0), (0, -size % 4 if loose else 0)))
+                stride = {"byteStride": size + -size % 4, "target": 34962} if loose else {}
+                row["bufferView"] = view(rows.tobytes(), **stride)
+            if row["componentType"] in (5126, 5122) and row["type"] in ("SCALAR", "VEC3"):
                 row["min"], row["max"] = array.min(axis=0).tolist(), array.max(axis=0).tolist()
         for image in document.get("images", []):
             image["bufferView"] = view(self.images[image["bufferView"]])
@@ -585,6 +589,91 @@ def keys_on_a_driving_skeleton(scene):
     beside = scene.roots() if above is None else scene.nodes[above]["children"]
     scene.nodes.append({"name": "driver", "translation": [1.0, 0.0, 0.0], "children": tops})
     beside[:] = [node for node in beside if node not in tops] + [len(scene.nodes) - 1]
+
+
+@rewrite
+def all_bones_of_one_name(scene):
+    for joint in scene.joints:
+        scene.nodes[joint]["name"] = "bone"
+
+
+@rewrite
+def vertices_as_integers(scene):
+    """Quantised: 16 bits over the extent of each mesh; the binds of the skin make up for it."""
+    done, grids = {}, {}
+    for index, node in enumerate(scene.nodes):
+        if "mesh" not in node or "skin" not in node:
+            continue
+        skin = scene.json["skins"][node["skin"]]
+        primitives = scene.json["meshes"][node["mesh"]]["primitives"]
+        key = node["skin"]
+        if key in grids:  # one grid for all meshes of a skin
+            continue
+        same = [row for row in scene.nodes if row.get("skin") == key and "mesh" in row]
+        primitives = [part for row in same for part in scene.json["meshes"][row["mesh"]]["primitives"]]
+        points = np.concatenate([scene.arrays[part["attributes"]["POSITION"]] for part in primitives])
+        reach = [np.abs(scene.arrays[t["POSITION"]]).max() for part in primitives for t in part.get("targets", [])]
+        grid = max([np.abs(points).max(), *reach]) / 32000.0
+        grids[key] = grid
+        for part in primitives:
+            for holder in (part["attributes"], *part.get("targets", [])):
+                old = holder["POSITION"]
+                if (key, old) not in done:
+                    whole = np.round(scene.arrays[old].astype(np.float64) / grid)
+                    done[key, old] = scene.add(np.pad(whole, ((0, 0), (0, 0))), "<i2")
+                holder["POSITION"] = done[key, old]
+        binds = scene.arrays[skin["inverseBindMatrices"]].reshape(-1, 4, 4).transpose(0, 2, 1).astype(np.float64)
+        binds[:, :, :3] *= grid
+        skin["inverseBindMatrices"] = scene.add(binds.transpose(0, 2, 1).reshape(-1, 16))
+        assert index >= 0
+    for table in ("extensionsUsed", "extensionsRequired"):
+        names = scene.json.setdefault(table, [])
+        names += [] if "KHR_mesh_quantization" in names else ["KHR_mesh_quantization"]
+
+
+@rewrite
+def mirrored_below_a_mirroring_node(scene):
+    """All data left for right, below a node that turns it back: how some programs change hands."""
+    flip = np.array([-1.0, 1.0, 1.0])
+    turned = np.array([1.0, -1.0, -1.0, 1.0])
+    done = {}
+
+    def changed(number, by):
+        if number not in done:
+            done[number] = scene.add(scene.arrays[number].astype(np.float64) * by)
+        return done[number]
+
+    for node in scene.nodes:
+        if "matrix" in node:
+            mirror = np.diag([*flip, 1.0])
+            node["matrix"] = (mirror @ np.array(node["matrix"]).reshape(4, 4).T @ mirror).T.ravel().tolist()
+        if "translation" in node:
+            node["translation"] = (flip * node["translation"]).tolist()
+        if "rotation" in node:
+            node["rotation"] = (turned * node["rotation"]).tolist()
+    for _, channel, sampler in scene.channels():
+        path = channel["target"]["path"]
+        if path in ("translation", "rotation"):
+            sampler["output"] = changed(sampler["output"], flip if path == "translation" else turned)
+    for mesh in scene.json["meshes"]:
+        for part in mesh["primitives"]:
+            for holder in (part["attributes"], *part.get("targets", [])):
+                for key in ("POSITION", "NORMAL"):
+                    if key in holder and scene.arrays[holder[key]].dtype.kind == "f":
+                        holder[key] = changed(holder[key], flip)
+                    elif key in holder:
+                        old = holder[key]
+                        if old not in done:
+                            done[old] = scene.add(scene.arrays[old] * np.array([-1, 1, 1], "i2"), "<i2")
+                        holder[key] = done[old]
+    for number in {skin["inverseBindMatrices"] for skin in scene.json["skins"]}:
+        binds = scene.arrays[number].reshape(-1, 4, 4).astype(np.float64)
+        mirror = np.diag([*flip, 1.0])
+        new = scene.add((mirror @ binds @ mirror).reshape(-1, 16))
+        for skin in scene.json["skins"]:
+            if skin["inverseBindMatrices"] == number:
+                skin["inverseBindMatrices"] = new
+    _above(scene, scale=[-1.0, 1.0, 1.0])
 
 
 def rewritten(data: bytes, *names: str) -> bytes:

@@ -14,8 +14,8 @@ import numpy as np
 from fairswap.model.arrays import Floats, Integers
 
 # The bones of a skin moved as one since it was bound if none turned further from the others than this; a usual place
-# is the one it was bound in if the topmost bone or the heaviest is no further from it, and of one size with it.
-_ONE_DEGREES, _NEAR_DEGREES, _SAME_SIZE = 0.5, 50.0, 0.01
+# is the one it was bound in if the topmost bone or the heaviest is no further turned from it.
+_ONE_DEGREES, _NEAR_DEGREES = 0.5, 50.0
 # A matrix with a smaller determinant squeezes all to a plane and says nothing.
 _FLAT = 1e-18
 
@@ -53,7 +53,7 @@ def bind_spaces(meshes: Sequence[Bound]) -> list[Floats]:
     """For each mesh the matrix ``(4, 4)`` that sets it, as it was bound, into the scene.
 
     The mesh of the topmost bone comes first: it is set by what its bones did since then, or into the nearest usual
-    place of the same size. Others follow it by a bone that they share with those before, else stand as it does.
+    place. Others follow it by a bone that they share with those before, else stand as it does.
     """
     out: list[Floats] = [np.eye(4)] * len(meshes)
     known: dict[int, Floats] = {}
@@ -85,15 +85,20 @@ def _alone(mesh: Bound, usual: int | None) -> tuple[Floats, int | None]:
     as_one = np.linalg.norm(turns - turns[mesh.heaviest], axis=(1, 2)).max() < np.sqrt(2.0) * np.radians(_ONE_DEGREES)
     if as_one and usual is None:
         return motion, None
-    best, chosen, least = motion, None, _NEAR_DEGREES
+    best, chosen, least = motion, None, (_NEAR_DEGREES, 0.0)
     for place, stand in enumerate(mesh.stands):
         own = float(np.cbrt(np.abs(np.linalg.det(stand[:3, :3]))))
-        if abs(own / size - 1.0) > _SAME_SIZE:
+        if own <= 0:
             continue
+        # Vertices may be stored in a measure of their own: whole numbers, centimetres.
+        stand = stand @ np.diag([*[size / own] * 3, 1.0])
         if place == usual:
             return stand, usual
-        traces = np.einsum("bij,ij->b", turns[[mesh.top, mesh.heaviest]], stand[:3, :3] / own)
-        far = float(np.degrees(np.arccos(np.clip((traces.max() - 1.0) / 2.0, -1.0, 1.0))))
-        if far < least - 0.1:
-            best, chosen, least = stand, place, far
+        traces = np.einsum("bij,ij->b", turns[[mesh.top, mesh.heaviest]], stand[:3, :3] / size)
+        turned = float(np.degrees(np.arccos(np.clip((traces.max() - 1.0) / 2.0, -1.0, 1.0))))
+        # Of places that are turned alike the one that is less far from where the bones rest.
+        bound = stand @ np.linalg.pinv(mesh.binds[mesh.top])
+        cost = round(turned, 1), float(np.linalg.norm(bound[:3, 3] - mesh.worlds[mesh.top][:3, 3]))
+        if cost < least:
+            best, chosen, least = stand, place, cost
     return best, chosen

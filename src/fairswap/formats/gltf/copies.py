@@ -8,23 +8,26 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.formats.gltf.merging import ORIGIN
+from fairswap.formats.gltf.accessors import floats_from_accessor, item
+from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.merging import ORIGIN, binds_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.schema import Document
 from fairswap.model.arrays import Floats
 
 # Bones are one bone if they are this near, of the body's size, and called alike; without names, if nearly all have
 # partners' partners for parents.
-_NEAR, _ALONG = 0.06, 0.9
+_NEAR, _SAME_PLACE, _ALONG = 0.06, 0.01, 0.9
 # A skeleton is a copy if so many of its bones have a partner or hang below one that has; the one with clearly more
 # bones is the body's.
 _MOSTLY, _CLEARLY_MORE = 0.7, 1.25
 _LEAST_UNNAMED = 10
+_NOWHERE = np.full(3, np.nan)
 _COUNTER = re.compile(r"[._ -]?\d+$")
 
 
@@ -47,17 +50,14 @@ class Copy:
     shift: Floats
 
 
-def copies_in(document: Document, tree: Tree, figures: Sequence[FigureNodes]) -> list[Copy]:
+def copies_in(container: Container, tree: Tree, figures: Sequence[FigureNodes]) -> list[Copy]:
     """The skeletons of a document that are copies of others, each with the body's skeleton that it copies."""
-    keyed = {
-        channel.target.node
-        for animation in document.animations
-        for channel in animation.channels
-        if channel.target.path in ("rotation", "translation")
-    }
+    if len(figures) < 2:
+        return []
+    document, moving, bound = container.document, _moving_nodes(container), _bound_places(container)
 
     def rank(figure: FigureNodes) -> tuple[bool, int]:
-        own = sum(node in keyed for node in figure.nodes)
+        own = sum(node in moving for node in figure.nodes)
         letters = sum(len(document.nodes[node].name) for node in figure.nodes)
         return own >= min(3, len(figure.nodes)), -letters
 
@@ -69,7 +69,8 @@ def copies_in(document: Document, tree: Tree, figures: Sequence[FigureNodes]) ->
             one
             for one in left
             if not any(
-                len(other.nodes) > _CLEARLY_MORE * len(one.nodes) and _partners(document, tree, other, one)
+                len(other.nodes) > _CLEARLY_MORE * len(one.nodes)
+                and _partners(document, tree, bound, moving, other, one)
                 for other in left
             )
         )
@@ -78,7 +79,7 @@ def copies_in(document: Document, tree: Tree, figures: Sequence[FigureNodes]) ->
         kin: list[tuple[FigureNodes, dict[int, int], Floats]] = [(body, {node: node for node in body.nodes}, ORIGIN)]
         for like, onward, aside in kin:  # grows as copies are found
             for other in list(left):
-                match = _partners(document, tree, like, other)
+                match = _partners(document, tree, bound, moving, like, other)
                 if match is None:
                     continue
                 into = {node: onward[partner] for node, partner in match[0].items() if partner in onward}
@@ -88,9 +89,35 @@ def copies_in(document: Document, tree: Tree, figures: Sequence[FigureNodes]) ->
     return found
 
 
+def _bound_places(container: Container) -> dict[int, Floats]:
+    """Where each joint stood when its mesh was bound, in the space of the mesh."""
+    binds = {node: bind for node, bind in binds_by_node(container).items() if abs(np.linalg.det(bind)) > 1e-18}
+    return {node: np.asarray(np.linalg.inv(bind)[:3, 3], dtype=np.float64) for node, bind in binds.items()}
+
+
+def _moving_nodes(container: Container) -> set[int]:
+    """The nodes that some animation turns or shifts: constant keys, as baking writes them, move nothing."""
+    found: set[int] = set()
+    varies: dict[int, bool] = {}
+    for number, animation in enumerate(container.document.animations):
+        for row in animation.channels:
+            node = row.target.node
+            if node is None or row.target.path not in ("rotation", "translation"):
+                continue
+            place = f"animations[{number}]"
+            output = item(animation.samplers, row.sampler, "sampler", place).output
+            if output not in varies:
+                values = floats_from_accessor(container, output, place)
+                varies[output] = bool(len(values) and np.ptp(values, axis=0).max() > 1e-5)
+            if varies[output]:
+                found.add(node)
+    return found
+
+
 def _partners(
-    document: Document, tree: Tree, body: FigureNodes, other: FigureNodes
-) -> tuple[dict[int, int], Floats] | None:
+    document: Document, tree: Tree, bound: Mapping[int, Floats], moving: set[int],
+    body: FigureNodes, other: FigureNodes,
+) -> tuple[dict[int, int], Floats] | None:  # fmt: skip
     """The partner in ``body`` of each node of ``other`` that has one, and how far the body is aside; None if they are
     no copies of each other."""
     from scipy.optimize import linear_sum_assignment
@@ -103,9 +130,19 @@ def _partners(
     if bool(body.skins) != bool(other.skins):  # a skeleton that drives another may stand aside
         shift = _aside(document, body, other, places, others)
     apart = np.linalg.norm(places[None] - (others + shift)[:, None], axis=2) / size
+    # A skeleton that is left at rest, while its body is saved in a motion, is a copy still if it was bound alike.
+    homes = [np.array([bound.get(node, _NOWHERE) for node in figure.nodes]) for figure in (body, other)]
+    between = np.linalg.norm(homes[0][None] - homes[1][:, None], axis=2)
+    extent = float(np.ptp(homes[0][np.isfinite(homes[0]).all(axis=1)], axis=0).max()) if body.skins else 0.0
+    if extent > 0 and _left_at_rest(tree, moving, body, other):
+        apart = np.fmin(apart, between / extent)
     names = [[_bare_name(document.nodes[node].name) for node in figure.nodes] for figure in (body, other)]
     named = any(names[0]) and any(names[1])
-    cost = np.where(apart < _NEAR, apart + (_unlike(names[0], names[1], apart) if named else 0.0), np.inf)
+    unlike = _unlike(names[0], names[1], apart) if named else np.zeros(apart.shape)
+    near = _NEAR
+    if not np.isfinite(unlike).any():  # names that have nothing in common: by their places, if these are the very same
+        named, near, unlike = False, _SAME_PLACE, np.zeros(apart.shape)
+    cost = np.where(apart < near, apart + unlike, np.inf)
     # One to one, the best all together: of bones in a row with numbers alone, too.
     never = 100.0
     pairs = np.stack(linear_sum_assignment(np.minimum(cost, never)), axis=1)
@@ -125,6 +162,13 @@ def _partners(
     if len(inside) < _MOSTLY * len(other.nodes) or first not in into:
         return None
     return into, shift
+
+
+def _left_at_rest(tree: Tree, moving: set[int], body: FigureNodes, other: FigureNodes) -> bool:
+    """Whether nothing moves a skeleton, and it hangs where the other one does."""
+    holders = [tree.parents[figure.nodes[0]] for figure in (body, other)]
+    worlds = [tree.world[holder] if holder >= 0 else np.eye(4) for holder in holders]
+    return not moving.intersection(other.nodes) and bool(np.allclose(worlds[0], worlds[1], rtol=1e-4, atol=1e-6))
 
 
 def _is_joint(document: Document, figure: FigureNodes, node: int) -> bool:

@@ -7,9 +7,8 @@ import copy
 import msgspec
 import numpy as np
 
-from fairswap.formats.gltf.accessors import floats_from_accessor
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.merging import append_matrices
+from fairswap.formats.gltf.merging import append_matrices, binds_of_skin
 from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.schema import Document
 from fairswap.model.arrays import Floats
@@ -30,10 +29,7 @@ def container_with_root(container: Container, hips: int, name: str) -> Container
     for index, skin in enumerate(raw.get("skins", [])):
         if hips not in skin["joints"]:
             continue
-        binds = np.tile(np.eye(4), (len(skin["joints"]), 1, 1))
-        if "inverseBindMatrices" in skin:
-            values = floats_from_accessor(container, skin["inverseBindMatrices"], f"skins[{index}]", 16)
-            binds = values[: len(skin["joints"])].reshape(-1, 4, 4).transpose(0, 2, 1)
+        binds = binds_of_skin(container, index)
         skin["joints"] = [*skin["joints"], new]
         skin["inverseBindMatrices"] = append_matrices(raw, buffers, np.concatenate([binds, np.linalg.inv(world)[None]]))
     return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers))

@@ -16,6 +16,8 @@ from fairswap.formats.gltf.patching import split_matrix
 from fairswap.formats.gltf.schema import Document
 from fairswap.model.arrays import Floats, read_only
 
+# Joints were bound alike if their matrices differ by no more than this, against their largest number.
+_SAME_BIND = 1e-3
 ORIGIN = read_only(np.zeros(3))
 
 
@@ -37,16 +39,15 @@ def container_with_merged_joints(
         kept |= {node for node in skin["joints"] if node in into and into[node] in skin["joints"]}
     gone = {node: partner for node, partner in into.items() if node not in kept}
     buffers = list(container.buffers)
+    bound = binds_by_node(container)
     for index, skin in enumerate(raw.get("skins", [])):
         joints = skin["joints"]
         if not any(node in gone for node in joints):
             continue
-        binds = np.tile(np.eye(4), (len(joints), 1, 1))
-        if "inverseBindMatrices" in skin:
-            values = floats_from_accessor(container, skin["inverseBindMatrices"], f"skins[{index}]", 16)
-            binds = values[: len(joints)].reshape(-1, 4, 4).transpose(0, 2, 1)
+        binds = binds_of_skin(container, index).copy()
         for row, node in enumerate(joints):
-            if node in gone:
+            # Bound as its partner is, it goes with it as it is, wherever the two rest; else nothing moves at rest.
+            if node in gone and not _alike(binds[row], bound.get(gone[node])):
                 binds[row] = np.linalg.inv(world[gone[node]]) @ world[node] @ binds[row]
         skin["joints"] = [gone.get(node, node) for node in joints]
         skin["inverseBindMatrices"] = append_matrices(raw, buffers, binds)
@@ -55,6 +56,29 @@ def container_with_merged_joints(
     _hand_tracks_over(raw, tree, gone)
     _take_out(raw, container.document, world, gone)
     return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers)), kept
+
+
+def binds_of_skin(container: Container, index: int) -> Floats:
+    """The inverse bind matrices ``(joints, 4, 4)`` of a skin."""
+    skin = container.document.skins[index]
+    if skin.inverse_bind_matrices is None:
+        return np.tile(np.eye(4), (len(skin.joints), 1, 1))
+    values = floats_from_accessor(container, skin.inverse_bind_matrices, f"skins[{index}]", 16)
+    return values[: len(skin.joints)].reshape(-1, 4, 4).transpose(0, 2, 1)
+
+
+def binds_by_node(container: Container) -> dict[int, Floats]:
+    """The inverse bind matrix ``(4, 4)`` of each joint, by its node, in the first skin that has it."""
+    found: dict[int, Floats] = {}
+    for index, skin in enumerate(container.document.skins):
+        for node, bind in zip(skin.joints, binds_of_skin(container, index), strict=False):
+            found.setdefault(node, bind)
+    return found
+
+
+def _alike(bind: Floats, other: Floats | None) -> bool:
+    size = float(np.abs(bind).max())
+    return other is not None and bool(np.abs(bind - other).max() < _SAME_BIND * size)
 
 
 def append_matrices(raw: dict[str, Any], buffers: list[memoryview], matrices: np.ndarray) -> int:

@@ -74,7 +74,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     path = container.path
     tree = tree_from_nodes(container.document)
     groups = figures_from_nodes(container.document, tree)
-    copies = copies_in(container.document, tree, groups)
+    copies = copies_in(container, tree, groups)
     if copies:
         container, joined, findings = _joined(container, tree, copies)
         tree = tree_from_nodes(container.document)
