@@ -441,3 +441,23 @@ def test_motion_alone_is_written_without_a_platform():
 def spoken():
     document = fairswap.demo_motion("spoken line", by="Juniper")
     return document.figure, document.clips
+
+
+@pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway"])
+def test_a_file_and_a_folder_get_the_same_motion_and_both_pass(stage):
+    """Bones of the figure that nothing moves are bones in the motion alone, too; axes, unit and travel are one."""
+    for rig in ("cloth", "crew", "suffix"):
+        source = RIGS / f"{rig}.glb"
+        if not source.exists():
+            pytest.skip("the rigs of another make are not here")
+        done = run("fit", source, "--platform", stage, "-o", f"{rig}.glb", "--json")
+        parted = run("fit", source, "--platform", stage, "-o", rig, "--json")
+        assert done.report["fits"], done.stdout
+        assert parted.report["fits"], parted.stdout
+        whole = fairswap.load(f"{rig}.glb")
+        alone = next(each for path in Path(rig).iterdir() if (each := fairswap.load(path)).clips)
+        assert whole.figure.space == alone.figure.space
+        assert whole.figure.skeleton.names == alone.figure.skeleton.names
+        assert whole.figure.skeleton.ends == alone.figure.skeleton.ends
+        a, b = whole.clips[0].world().positions, alone.clips[0].world().positions
+        assert np.abs(a - b).max() < 1e-5

@@ -156,9 +156,9 @@ def _animation(
         rotation = without_sign_jumps(rotation.T).T
         if rotation[0] @ rest < 0:
             rotation = -rotation
-        # Without a skin it is the keys that tell where a skeleton begins.
-        begins = "skins" not in raw and clip.skeleton.parents[bone] < 0
-        keyed = bone in clip.keyed or begins
+        # Without a skin it is the keys that tell where a skeleton begins, and which leaves are no end markers.
+        outermost = clip.skeleton.parents[bone] < 0 or not clip.skeleton.children[bone]
+        keyed = bone in clip.keyed or ("skins" not in raw and outermost and bone not in clip.skeleton.ends)
         add(nodes[bone], "rotation", rotation, None if keyed else rest, thinned.rotations.get(bone))
     for bone in poses.translated_bones.tolist():
         values = fold.node_translations(bone, poses.translation_track(bone).T)
