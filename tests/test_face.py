@@ -25,7 +25,7 @@ from fairswap.face.solve import bounded_weights
 from fairswap.face.speech import Phone, units_from_phones, viseme_of
 from fairswap.face.transfer import FaceSwap, Head, perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
-from making import TROUPE, figure, run
+from making import TROUPE, act, figure, run
 
 TROUPE_NAMES = ("Juniper", "Osric", "Pip")
 
@@ -329,3 +329,12 @@ def test_dead_equal_and_nameless_shapes_are_told():
         replace(own, meshes=(own.meshes[0], replace(face, morph_names=named, morph_deltas=deltas))), None
     )
     assert {row.code for row in found.findings} >= {"shape-dead", "morphs-nameless", "morphs-equal-names"}
+
+
+def test_a_figure_without_a_face_is_told_so():
+    fairswap.save("stick.bvh", fairswap.Figure("Stick", figure("Pip").skeleton), [act("walk", "Pip")])
+    spoken = fairswap.demo_motion("spoken line", by="Juniper")
+    fairswap.save("line.glb", spoken.figure, spoken.clips)
+    done = run("face", "apply", "line.glb", "--onto", "stick.bvh", "-o", "x.glb")
+    assert done.returncode == 4
+    assert "no face that could move" in done.stderr

@@ -84,9 +84,12 @@ def apply(
     Raises
     ------
     ImpossibleError
-        If no clip moves a face, or none of the tracks is known.
+        If the figure has no face, no clip moves one, or none of the tracks is known.
     """
     head = Head.of(onto, bones=target_bones, chart=target_chart)
+    if not head.chart.columns:
+        problem = f"{head.figure.name!r} has no face that could move: no morphs, and no bones of a face"
+        raise ImpossibleError(problem, code="no-face-moves")
     given = chart_of(source_chart)
     findings: list[Finding] = []
     if isinstance(source, Document) or Path(source).suffix.lower() != ".csv":

@@ -103,7 +103,7 @@ class FaceSwap:
         long_a, long_b = np.linalg.norm(a, axis=0), np.linalg.norm(b, axis=0)
         alike = (a.T @ b) / np.maximum(np.outer(long_a, long_b), 1e-12) > _SAME
         names_a, names_b = ([name for name, _ in side.chart.columns] for side in (self.target, self.source))
-        same_name = np.array([[x == y for y in names_b] for x in names_a]).reshape(alike.shape)
+        same_name = np.array([[x == y for y in names_b] for x in names_a], dtype=bool).reshape(alike.shape)
         # Of several that mean the same, the one of the same name, else an equal share of each.
         named = alike & same_name
         alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
