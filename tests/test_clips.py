@@ -519,3 +519,61 @@ def test_a_face_is_put_beside_the_clips_that_a_figure_has():
 def spoken():
     document = fairswap.demo_motion("spoken line", by="Juniper")
     return document.figure, document.clips
+
+
+def table(change):
+    """A walk as a table, its rows changed by ``change``."""
+    done = run("clip", "rate", walk_file(), "--to", "30", "-o", "walk.csv", "--force")
+    assert done.returncode == 0, done.stderr
+    lines = Path("walk.csv").read_text().splitlines()
+    start = next(i for i, line in enumerate(lines) if line.startswith('"time_s"')) + 1
+    rows = [line.split(",") for line in lines[start:] if line]
+    Path("changed.csv").write_text("\n".join([*lines[:start], *(",".join(row) for row in change(rows))]) + "\n")
+    return fairswap.load("walk.csv").clips[0].world(), "changed.csv"
+
+
+def walk_file():
+    if not Path("walk.bvh").exists():
+        fairswap.save("walk.bvh", OSRIC, [WALK])
+    return "walk.bvh"
+
+
+def test_rows_deleted_from_a_table_are_told_and_the_rest_keeps_its_time():
+    whole, path = table(lambda rows: rows[:40] + rows[44:90] + rows[91:])
+    document = fairswap.load(path)
+    told = [finding.message for finding in document.findings if finding.code == "gaps-filled"]
+    assert told
+    assert "5 rows are missing" in told[0]
+    found = document.clips[0].world()
+    assert len(found.positions) == len(whole.positions)
+    kept = [*range(40), *range(44, 90), *range(91, len(whole.positions))]
+    assert np.abs(found.positions[kept] - whole.positions[kept]).max() < 1e-6
+    # Turns between rows are turns: bones keep their lengths.
+    hips, knee = (rigged(OSRIC).roles.bones[role] for role in ("upper_leg_left", "lower_leg_left"))
+    lengths = np.linalg.norm(found.positions[:, knee] - found.positions[:, hips], axis=1)
+    assert np.ptp(lengths) < 1e-3
+
+
+def test_an_empty_cell_in_a_rotation_is_filled_by_a_turn():
+    def spoiled(rows):
+        rows[50][4] = rows[50][11] = ""
+        return rows
+
+    whole, path = table(spoiled)
+    found = fairswap.load(path).clips[0].world()
+    assert np.degrees(angle_between(found.rotations[50], whole.rotations[50])).max() < 1.0
+    others = [i for i in range(len(whole.positions)) if i != 50]
+    assert np.abs(found.positions[others] - whole.positions[others]).max() < 1e-6
+
+
+def test_times_of_a_table_are_held_against_its_rate():
+    def late(rows):
+        return [[repr(float(row[0]) * 1.03), *row[1:]] for row in rows]
+
+    whole, path = table(late)
+    document = fairswap.load(path)
+    assert "uneven-keys" in {finding.code for finding in document.findings}
+    assert document.clips[0].duration_s == pytest.approx(whole.positions.shape[0] / 30 * 1.03, abs=0.06)
+    _, path = table(lambda rows: [*rows[:20], rows[30], *rows[20:30], *rows[31:]])
+    with pytest.raises(fairswap.InputError, match="not after the one before it"):
+        fairswap.load(path)

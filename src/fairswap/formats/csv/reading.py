@@ -1,4 +1,4 @@
-"""From a table to a skeleton and a clip; empty cells are gaps, filled from their neighbours and told."""
+"""From a table to a skeleton and a clip; what is missing is filled from its neighbours and told."""
 
 from __future__ import annotations
 
@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from fairswap.errors import Finding, InputError
+from fairswap.formats.csv.frames import frames_of
 from fairswap.formats.csv.writing import FIRST_LINE, PARTS
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -50,7 +51,10 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     if not len(values):
         raise InputError("there is no frame in it", code="table-again")
     findings: list[Finding] = []
-    world = _filled(values[:, 1:], path.stem, findings).reshape(len(values), len(bones), len(PARTS))
+    world = values[:, 1:].reshape(len(values), len(bones), len(PARTS))
+    if not (np.linalg.norm(world[:, :, 3:], axis=2) > 0).all() and not np.isnan(world).any():
+        raise InputError("a rotation in it is all zeros", code="table-again")
+    world = frames_of(values[:, 0], world, [number for number, _ in body[1:]], rate, path.stem, findings)
     clip = _clip(name, rate, skeleton, world, frozenset(i for i, bone in enumerate(bones) if bone.keyed))
     figure = Figure(path.stem, skeleton, (), OURS)
     return Document(str(path), "CSV", OURS, (figure,), (clip,), tuple(findings))
@@ -119,25 +123,6 @@ def _is_float(cell: str) -> bool:
     except ValueError:
         return False
     return True
-
-
-def _filled(values: Floats, name: str, findings: list[Finding]) -> Floats:
-    """Gaps filled straight from their neighbours; a column that is all gaps is an error."""
-    gaps = np.isnan(values)
-    if not gaps.any():
-        return values
-    if gaps.all(axis=0).any():
-        raise InputError("a column holds no number at all", code="table-again")
-    frames = np.arange(len(values))
-    for column in np.flatnonzero(gaps.any(axis=0)).tolist():
-        known = ~gaps[:, column]
-        values[:, column] = np.interp(frames, frames[known], values[known, column])
-    rows = np.flatnonzero(gaps.any(axis=1))
-    message = (
-        f"{int(gaps.sum())} empty cells in {len(rows)} frames ({rows[0]} to {rows[-1]}) filled from their neighbours"
-    )
-    findings.append(Finding("gaps-filled", "warning", name, message))
-    return values
 
 
 def _clip(name: str, rate: Fraction, skeleton: Skeleton, world: Floats, keyed: frozenset[int]) -> Clip:
