@@ -1,6 +1,7 @@
 """Who is a person: animals have the same bones on four feet, and are refused with what is unlike."""
 
 from fractions import Fraction
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -12,6 +13,7 @@ from fairswap.model.poses import Poses
 from fairswap.model.rotation import quaternion_from_axis_angle, rotate
 from making import FREE, TROUPE, act, figure, run
 from rests import RESTS, resting
+from rewrites import Scene
 
 
 class Beast:
@@ -118,3 +120,72 @@ def test_people_are_people_however_they_rest(who, rest):
 
     body = fairswap.Figure(who, resting(body_of(who), rest))
     assert not fairswap.bones.roles_of(body, clip=None if rest != "in line" else act("walk", who)).missing()
+
+
+def side_by_side(first="Osric", second="Pip"):
+    """Two people in one file, each with a clip, two metres apart."""
+    for who in (first, second):
+        fairswap.save(f"{who}.glb", figure(who), [act("idle", who)], force=True)
+    one, two = (Scene(Path(f"{who}.glb").read_bytes()) for who in (first, second))
+    shift = len(one.nodes), len(one.arrays), len(one.json["meshes"]), len(one.json["skins"]), len(one.json["materials"])
+    for row, values in zip(two.json["accessors"], two.arrays, strict=True):
+        one.json["accessors"].append(row)
+        one.arrays.append(values)
+    for material in two.json["materials"]:
+        one.json["materials"].append({"name": material.get("name", "")})
+    for mesh in two.json["meshes"]:
+        for part in mesh["primitives"]:
+            for holder in (part["attributes"], *part.get("targets", [])):
+                for key in holder:
+                    holder[key] += shift[1]
+            part["indices"] += shift[1]
+            part["material"] += shift[4]
+        one.json["meshes"].append(mesh)
+    for skin in two.json["skins"]:
+        skin["joints"] = [joint + shift[0] for joint in skin["joints"]]
+        skin["inverseBindMatrices"] += shift[1]
+        skin.pop("skeleton", None)
+        one.json["skins"].append(skin)
+    for node in two.nodes:
+        for key, by in (("mesh", shift[2]), ("skin", shift[3])):
+            if key in node:
+                node[key] += by
+        if "children" in node:
+            node["children"] = [child + shift[0] for child in node["children"]]
+        one.nodes.append(node)
+    one.nodes.append({"name": "place", "translation": [2.0, 0.0, 0.0], "children": [i + shift[0] for i in two.roots()]})
+    one.roots().append(len(one.nodes) - 1)
+    for animation in two.json["animations"]:
+        for sampler in animation["samplers"]:
+            sampler["input"] += shift[1]
+            sampler["output"] += shift[1]
+        for channel in animation["channels"]:
+            channel["target"]["node"] += shift[0]
+        one.json["animations"].append({**animation, "name": f"{second} idle"})
+    Path("two.glb").write_bytes(one.bytes())
+    return "two.glb"
+
+
+def test_of_two_people_one_has_to_be_chosen_before_anything_is_changed():
+    path = side_by_side()
+    document = fairswap.load(path)
+    assert {each.name for each in document.figures} == {"Osric", "Pip"}
+    fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])
+    for words in (
+        ("convert", "walk.glb", "--onto", path), ("pose", "set", path, "--to", "t"), ("reel", path),
+        ("fit", path, "--platform", "fernway"),
+    ):  # fmt: skip
+        done = run(*words, "-o", "out.glb")
+        assert done.returncode == 2, (words, done.stderr)
+        assert "'Osric'" in done.stderr
+        assert "'Pip'" in done.stderr
+        assert "--figure NAME" in done.stderr
+        assert not Path("out.glb").exists()
+        chosen = run(*words, "--figure", "Pip", "-o", "out.glb")
+        assert chosen.returncode in (0, 1), chosen.stderr
+        assert "Pip" in chosen.stdout
+        Path("out.glb").unlink()
+    with pytest.raises(fairswap.UsageError, match="2 people"):
+        fairswap.convert("walk.glb", document)
+    made = fairswap.convert("walk.glb", document.choosing("Pip"), motion=FREE)
+    assert made.figure.name == "Pip"

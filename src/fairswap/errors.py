@@ -34,6 +34,7 @@ REMEDIES = {
     "one-clip-only": "Save one clip, or each into a file of its own",
     "profile-incomplete": "Correct it (bones.check shows how), or leave it out to have bones found",
     "rule-unknown": "platform.template writes every rule with its meaning",
+    "several-people": "Choose: load(…, figure=NAME)",
     "several-figures": "load(…, figure=NAME) takes another",
     "shape-contradicts": "Look at it with picture.face, or say what it does",
     "sides-swapped": "Exchange the sides in its bone profile (bones.draft), or mirror the file back",

@@ -9,6 +9,7 @@ from typing import Literal
 import numpy as np
 
 from fairswap.bones.assignment import roles_of
+from fairswap.bones.choice import with_one_person
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.growing import container_with_shift
@@ -43,12 +44,13 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
     ------
     UsageError
         If ``where`` is none of these.
+        Of several people in it, if none is chosen.
     ImpossibleError
         If there is no figure.
     """
     if where not in PLACES:
         raise UsageError(f"{where!r} is no place for a figure", remedy=f"Give one of: {', '.join(PLACES)}")
-    document = document_of(what)
+    document = with_one_person(document_of(what))
     if where == "keep":
         return document
     figure = document.figure

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.assignment import roles_of
+from fairswap.bones.choice import with_one_person
 from fairswap.clips.renaming import named_after_files
 from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
@@ -212,7 +213,7 @@ def convert(
     given = [motions] if isinstance(motions, str | Path | Document) else list(motions)
     failures: list[Failure] = []
     sources = _read(given, failures)
-    performer = document_of(onto)
+    performer = with_one_person(document_of(onto))
     if motion.travel == "root":
         performer = _with_root(performer, target)
     clips = [(document, clip) for document in sources for clip in document.clips]

@@ -6,13 +6,13 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+from fairswap.bones.choice import with_one_person
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import RoleMap
 from fairswap.clips.proving import body_reel
-from fairswap.errors import Finding, ImpossibleError
+from fairswap.errors import Finding
 from fairswap.face.head import Head
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
-from fairswap.figures.merging import merge
 from fairswap.formats.files import document_of, encoded_size
 from fairswap.formats.outputs import Outputs
 from fairswap.model.clip import Clip
@@ -94,15 +94,10 @@ def fit(
     ImpossibleError
         If the bones of the figure are not known.
     """
-    document, rules = document_of(what), platform_named(platform)
+    document, rules = with_one_person(document_of(what)), platform_named(platform)
     joined: list[Change] = []
-    if len(document.figures) > 1:
-        try:
-            merged = merge(document)
-            document = merged.document
-            joined.append(Change("figure.max_bones", f"{len(merged.joined)} bones of a second skeleton joined"))
-        except ImpossibleError:
-            pass  # the others are no copies: they are left out, and the report says so
+    if document.joined:
+        joined.append(Change("figure.max_bones", f"{len(document.joined)} bones of a second skeleton joined"))
     figure = document.figure
     done = fit_figure(figure, document.clips_of(figure), rules, None if bones is None else profile_named(bones))
     told = (*document.findings, *rules.findings, *document.left_standing(), *done.findings)

@@ -7,6 +7,7 @@ from dataclasses import asdict, dataclass
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from fairswap.bones.choice import with_one_person
 from fairswap.bones.profile import BoneProfile
 from fairswap.errors import Finding
 from fairswap.formats.files import document_of, save_to
@@ -143,7 +144,7 @@ def set(  # as the command line names it
     ImpossibleError
         If the bones are not known.
     """
-    document = document_of(what)
+    document = with_one_person(document_of(what))
     rigged = _rigged(document, bones, clip)
     choice = pose_named(to)
     skeleton = skeleton_resting_in(rigged, choice, rigged.clip)
