@@ -189,3 +189,40 @@ def test_of_two_people_one_has_to_be_chosen_before_anything_is_changed():
         fairswap.convert("walk.glb", document)
     made = fairswap.convert("walk.glb", document.choosing("Pip"), motion=FREE)
     assert made.figure.name == "Pip"
+
+
+@pytest.mark.parametrize(
+    "words",
+    [
+        ("inspect", "two.glb"),
+        ("bones", "show", "two.glb"),
+        ("bones", "draft", "two.glb", "-o", "o.toml"),
+        ("bones", "check", "fernway", "two.glb"),
+        ("bones", "match", "walk.glb", "two.glb"),
+        ("pose", "measure", "two.glb"),
+        ("face", "draft", "two.glb", "-o", "o.toml"),
+        ("face", "show", "two.glb", "-o", "o.png"),
+        ("face", "apply", "line.glb", "--onto", "two.glb", "-o", "o.glb"),
+        ("clip", "mirror", "two.glb", "-o", "o.glb"),
+        ("clip", "join", "two.glb", "two.glb", "-o", "o.glb"),
+        ("clip", "draw", "two.glb", "--role", "head", "-o", "o.png"),
+        ("clip", "describe", "two.glb"),
+    ],
+    ids=" ".join,
+)
+def test_every_command_takes_the_figure_that_is_named(words):
+    side_by_side()
+    fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])
+    spoken = fairswap.demo_motion("spoken line", by="Juniper")
+    fairswap.save("line.glb", spoken.figure, spoken.clips)
+    force = ["--force"] if "-o" in words else []
+    for who in ("Pip", "Osric"):
+        done = run(*words, "--figure", who, *force)
+        assert done.returncode in (0, 1), done.stderr
+        if words[:2] in (("bones", "show"), ("bones", "check"), ("bones", "match")):
+            # Bones of the one that was named, and none of the other's.
+            assert ("salt:" in done.stdout) == (who == "Osric")
+    done = run(*words, "--figure", "Nobody", *force)
+    assert done.returncode == 2
+    assert "no figure is called 'Nobody'" in done.stderr
+    assert "'Osric'" in done.stderr

@@ -185,6 +185,7 @@ def draft(
 @command.command(short_help="Hold a profile against a file.")
 @click.argument("profile", metavar="P", type=options.name_or_file)
 @click.argument("file", type=options.INPUT)
+@options.figure
 @options.picture
 @options.writing
 def check(profile: str, file: Path, picture: Path | None, output: Output) -> None:
@@ -195,7 +196,7 @@ def check(profile: str, file: Path, picture: Path | None, output: Output) -> Non
     from fairswap.bones.checking import check as checked
 
     output.announce(picture)
-    found = checked(profile, file)
+    found = checked(profile, options.loaded(file))
     written = []
     if picture is not None:
         from fairswap.picture.verbs import bones as drawn
@@ -211,12 +212,15 @@ def check(profile: str, file: Path, picture: Path | None, output: Output) -> Non
 @click.argument("b", type=options.INPUT)
 @options.source_bones
 @options.target_bones
+@options.source_figure
+@options.figure
 @options.reporting
 def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, output: Output) -> None:
     """Print which bone of A gives its motion to which bone of B, through the roles."""
     from fairswap.retarget.matching import match as matched
 
-    swap = matched(a, b, source_bones=source_bones, target_bones=target_bones)
+    first, second = options.loaded(a, "source_figure_name"), options.loaded(b)
+    swap = matched(first, second, source_bones=source_bones, target_bones=target_bones)
     report = BonesMatchReport(
         source=str(a),
         target=str(b),
@@ -232,13 +236,14 @@ def match(a: Path, b: Path, source_bones: str | None, target_bones: str | None, 
 @command.command(short_help="Join second copies of a skeleton.")
 @click.argument("file", type=options.INPUT)
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT.glb", help="Write the result here.")
+@options.figure
 @options.writing
 def merge(file: Path, out: Path, output: Output) -> None:
     """Join second copies of the skeleton in FILE, as come with clothes, with its own bones."""
     from fairswap.figures.merging import merge as merged
-    from fairswap.formats.files import load, save_to
+    from fairswap.formats.files import save_to
 
-    document = load(file)
+    document = options.loaded(file)
     output.announce(out)
     made = merged(document)
     figure = made.document.figure
@@ -264,6 +269,7 @@ def list_(output: Output) -> None:
 @command.command(short_help="Show (and draw) the bones of a file or profile.")
 @click.argument("what", metavar="FILE|P", type=options.name_or_file)
 @options.bones
+@options.figure
 @options.picture
 @options.writing
 def show(what: str, bones: str | None, picture: Path | None, output: Output) -> None:
@@ -280,7 +286,7 @@ def show(what: str, bones: str | None, picture: Path | None, output: Output) -> 
 def _show_file(what: str, bones: str | None, picture: Path | None, output: Output) -> None:
     from fairswap.bones.checking import show as shown
 
-    found = shown(what, bones=bones)
+    found = shown(options.loaded(Path(what)), bones=bones)
     written = []
     if picture is not None:
         from fairswap.picture.verbs import bones as drawn

@@ -15,7 +15,6 @@ from fairswap.cli.clip_change import (
     chosen,
     clip_option,
     file_argument,
-    loaded,
     maybe_out,
     named_clip,
     new_clip,
@@ -23,7 +22,6 @@ from fairswap.cli.clip_change import (
     one_of,
     out_option,
     report_of_all,
-    which_figure,
     write,
     write_one,
 )  # fmt: skip
@@ -85,7 +83,7 @@ def cut(
     pieces = [piece_from_text(text) for text in texts] + (pieces_from_table(table) if table else [])
     if not pieces:
         raise click.UsageError("say what to cut: --piece walk=0..2.5, or --table pieces.csv")
-    document = loaded(file)
+    document = options.loaded(file)
     take = one_of(document, names)
     made = cut_take(take, pieces)
     written = write(document, made.clips, out, output)
@@ -99,7 +97,7 @@ def cut(
     "--to", metavar="PATTERN", help="The new name: {name}, {n}, {seconds} and {file} stand for what they say."
 )
 @click.option("--swap", "swaps", multiple=True, metavar="OLD=NEW", help="Exchange part of each name.")
-@which_figure
+@options.figure
 @clip_option
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT",
               help="Write this file; of several FILEs, a folder for files of the same names.")  # fmt: skip
@@ -139,7 +137,7 @@ def drop(file: Path, names: tuple[str, ...], everything: bool, out: Path, output
     """Take the clips that are named with --clip out of FILE; figures and all other data stay."""
     if bool(names) == everything:
         raise click.UsageError("say which: --clip NAME (may be given several times), or --all")
-    document = loaded(file)
+    document = options.loaded(file)
     gone = chosen(document, names)
     kept = [clip for clip in document.clips_of(document.figure) if clip not in gone]
     written = write_one(document, kept, out, output)
@@ -187,7 +185,7 @@ def loop(
 
     if not find and out is None:
         raise click.UsageError("give -o OUT, or --find to report only")
-    document = loaded(file)
+    document = options.loaded(file)
     take = one_of(document, names)
     rate = float(take.rate)
 
@@ -208,6 +206,7 @@ def loop(
 @click.option("--blend", default=0.3, metavar="SECONDS", type=_SECONDS, help="Length of the blend (0.3).")
 @click.option("--match", is_flag=True, help="Blend where the two fit best: a walk into a run, foot on foot.")
 @click.option("--name", default="", metavar="NAME", help="The name of the result.")
+@options.figure
 @clip_option
 @options.bones
 @out_option
@@ -219,7 +218,7 @@ def join(
     """Join the clips of FILE... (all, or those named, in that order): each begins where the last one ended."""
     from fairswap.clips.verbs import join as joined
 
-    documents = [loaded(path) for path in files]
+    documents = [options.loaded(path) for path in files]
     first = documents[0]
     clips = [clip for document in documents for clip in on_figure(document, first)]
     if names:
@@ -389,7 +388,7 @@ def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: s
     from fairswap.clips.describing import bone_table
     from fairswap.clips.verbs import describe as described
 
-    document = loaded(file)
+    document = options.loaded(file)
     output.announce(csv_file)
     rows = tuple(described(clip, document, bones=bones) for clip in chosen(document, names))
     written = []
@@ -403,6 +402,7 @@ def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: s
 @click.option(
     "--role", "roles", multiple=True, required=True, metavar="ROLE", help="Which joint; may be given several times."
 )
+@options.figure
 @clip_option
 @options.bones
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT.png", help="Write this picture.")
@@ -418,7 +418,7 @@ def draw(
 
     motions = []
     for path in files:
-        document = loaded(path)
+        document = options.loaded(path)
         rigged = RiggedFigure.of(document, bones=bones)
         motions += [Motion(rigged, clip) for clip in chosen(document, names)]
     written = output.write(out, curves(motions, roles))

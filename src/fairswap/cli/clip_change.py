@@ -18,19 +18,10 @@ if TYPE_CHECKING:
     from fairswap.model.clip import Clip
     from fairswap.model.document import Document
 
-_FIGURE = "fairswap.figure"
-
-
-def _remembered(context: click.Context, _: click.Parameter, name: str | None) -> None:
-    context.meta[_FIGURE] = name
-
-
-which_figure = options.which_figure(expose_value=False, callback=_remembered)
-
 
 def file_argument(function: Callable[..., None]) -> Callable[..., None]:
     """The file that a command works on, and which figure of it."""
-    return click.argument("file", type=options.INPUT)(which_figure(function))
+    return click.argument("file", type=options.INPUT)(options.figure(function))
 
 
 out_option = click.option(
@@ -52,7 +43,7 @@ class Change:
 
     def __init__(self, verb: str, file: Path, names: Sequence[str], out: Path | None, output: Output) -> None:
         self.verb, self.names, self.out, self.output = verb, names, out, output
-        self.document = loaded(file)
+        self.document = options.loaded(file)
 
     def each(self, change: Callable[[Clip], Clip]) -> None:
         """Change each clip by itself."""
@@ -92,12 +83,6 @@ def report_of_all(verb: str, output: Output, rows: Sequence[ClipChangeReport]) -
         tuple(part for row in rows for part in getattr(row, name)) for name in ("clips", "written", "findings")
     )
     output.report(ClipChangeReport(verb, clips, written, findings), change_lines)
-
-
-def loaded(path: Path) -> Document:
-    from fairswap.formats.files import load
-
-    return load(path, figure=click.get_current_context().meta.get(_FIGURE))
 
 
 def chosen(document: Document, names: Sequence[str]) -> list[Clip]:

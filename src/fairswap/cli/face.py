@@ -102,6 +102,7 @@ def command() -> None:
 @click.option("-o", "--out", type=options.OUTPUT, metavar="F.toml", help="Write the chart here.")
 @_say
 @options.bones
+@options.figure
 @click.option("--clip", metavar="NAME", help="With --held: the clip in which expressions are held.")
 @click.option(
     "--held", type=options.INPUT, metavar="T.csv",
@@ -116,7 +117,7 @@ def draft(
     from fairswap.face.charting import draft as drafted
 
     output.announce(out)
-    found = drafted(file, bones=bones, say=_said(say), held=held, clip=clip)
+    found = drafted(options.loaded(file), bones=bones, say=_said(say), held=held, clip=clip)
     written = []
     if out is not None:
         comments = {name: f"{row.confidence:.2f}: {'; '.join(row.reasons)}" for name, row in found.guesses.items()}
@@ -127,6 +128,7 @@ def draft(
 @command.command(short_help="Hold a face chart against a head.")
 @click.argument("chart", metavar="F", type=options.INPUT)
 @click.argument("file", type=options.INPUT)
+@options.figure
 @options.reporting
 def check(chart: Path, file: Path, output: Output) -> None:
     """Hold the face chart F against FILE: misspelt, missing, dead, out of range, never keyed; near names are offered.
@@ -138,7 +140,7 @@ def check(chart: Path, file: Path, output: Output) -> None:
     from fairswap.face.checking import region_coverage
 
     known = FaceChart.load(chart)
-    findings = checked(known, file)
+    findings = checked(known, options.loaded(file))
     covered = tuple(region_coverage(known))
     report = FaceCheckReport(known.name, str(file), len(known.shapes), covered, finding_rows(findings))
     output.report(report, _check_lines)
@@ -161,6 +163,7 @@ def match(a: Path, b: Path, output: Output) -> None:
 @click.argument("file", type=options.INPUT)
 @click.option("--face", "chart", type=options.INPUT, metavar="F.toml", help="The chart; without, one is drafted.")
 @options.bones
+@options.figure
 @click.option("-o", "--out", type=options.OUTPUT, required=True, metavar="OUT.png", help="Write this picture.")
 @options.writing
 def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: Output) -> None:
@@ -170,7 +173,7 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
     from fairswap.picture.verbs import face as drawn
 
     output.announce(out)
-    head = Head.of(file, bones=bones, chart=chart)
+    head = Head.of(options.loaded(file), bones=bones, chart=chart)
     written = output.write(out, drawn(head))
     covered = tuple(region_coverage(head.chart))
     output.report(FaceShowReport(str(file), len(head.chart.shapes), covered, (written,)), _show_lines)
@@ -186,6 +189,7 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 @click.option("--strength", type=click.FloatRange(0.0, 1.5), default=1.0, metavar="S",
               help="Of speech: how far the mouth goes (1).")  # fmt: skip
 @options.target_bones
+@options.figure
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw moments of it.")
 @options.writing
 def apply(
@@ -198,9 +202,9 @@ def apply(
     unit), or a table of speech (start,end,phone; phones in IPA or ARPAbet).
     """
     from fairswap.face.applying import apply as applied
-    from fairswap.formats.files import load, save_to
+    from fairswap.formats.files import save_to
 
-    document = load(onto)
+    document = options.loaded(onto)
     output.announce(out, picture)
     done = applied(
         file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, rate=rate,

@@ -87,6 +87,23 @@ def which_figure(
     return click.option(option, name, metavar="NAME", help=text, **more)
 
 
+def _remembered(context: click.Context, parameter: click.Parameter, name: str | None) -> None:
+    context.meta[f"fairswap.{parameter.name}"] = name
+
+
+figure = which_figure(name="figure_name", expose_value=False, callback=_remembered)
+source_figure = which_figure(
+    "--source-figure", "source_figure_name", "first file", expose_value=False, callback=_remembered
+)
+
+
+def loaded(path: Path, name: str = "figure_name") -> Document:
+    """Read a file of a command with the option ``figure``: the figure that was chosen is its first."""
+    from fairswap.formats.files import load
+
+    return load(path, figure=click.get_current_context().meta.get(f"fairswap.{name}"))
+
+
 target_figure = which_figure(name="target_figure", of="target's file")
 _MOTION = (
     click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
