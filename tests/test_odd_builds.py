@@ -128,3 +128,38 @@ def test_channels_that_name_an_axis_twice_are_read_and_carried_through(order):
     assert done.returncode == 0, done.stderr
     fast = fairswap.load("fast.bvh").clips[0].world().positions
     assert np.abs(fast[: len(a) // 2] - a[: 2 * (len(a) // 2) : 2]).max() < 0.01
+
+
+def test_bones_of_one_name_are_told_apart_in_reports():
+    """By their number among those of one name: where a report names a bone, one can tell which."""
+    body = figure("Pip")
+    same = fairswap.Skeleton(
+        tuple("bone" for _ in body.skeleton.names), body.skeleton.parents, body.skeleton.rest_rotations,
+        body.skeleton.rest_translations, body.skeleton.ends,
+    )  # fmt: skip
+    fairswap.save("same.glb", fairswap.Figure("Pip", same, body.meshes), [])
+    done = run("bones", "match", TROUPE / "pip.glb", "same.glb", "--json")
+    assert done.returncode == 0, done.stderr
+    targets = [row["target"] for row in done.report["pairs"]]
+    assert len(set(targets)) == len(targets) > 20
+    shown = run("bones", "show", "same.glb", "--json").report["roles"]
+    assert len(set(shown.values())) == len(shown)
+    told = run("inspect", "same.glb", "--json").report["figures"][0]["roles"]
+    assert told == shown
+    plain = run("bones", "show", TROUPE / "pip.glb", "--json").report["roles"]
+    assert set(plain.values()) <= set(body.skeleton.names)
+
+
+def test_an_object_to_touch_leaves_the_face_and_the_skin_of_the_source():
+    """What marks an object is one bone more; morphs are carried over as without it."""
+    from fairswap.figures.props import with_object
+
+    spoken = fairswap.demo_motion("spoken line", by="Juniper")
+    grown, clip = with_object(spoken.figure, spoken.clips[0], "lamp", np.array([0.5, 1.0, 0.3]))
+    assert len(grown.meshes) == len(spoken.figure.meshes)
+    document = fairswap.Document("s.glb", "glTF 2.0", grown.space, (grown,), (clip,))
+    with_it = fairswap.convert(document, TROUPE / "pip.glb", motion=FREE).clips[0]
+    without = fairswap.convert(spoken, TROUPE / "pip.glb", motion=FREE).clips[0]
+    assert with_it.poses.morph_tracks
+    for a, b in zip(with_it.poses.morph_tracks, without.poses.morph_tracks, strict=True):
+        assert np.abs(a.weights - b.weights).max() < 1e-6

@@ -130,7 +130,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
         end_bones=len(figure.skeleton.ends),
         profile=roles.profile or None,
         least_sure=min(roles.confidences.values(), default=None),
-        roles={role: figure.skeleton.names[roles.bones[role]] for role in roles.roles()},
+        roles={role: figure.skeleton.labels[roles.bones[role]] for role in roles.roles()},
         meshes=len(figure.meshes),
         vertices=sum(len(mesh.vertices) for mesh in figure.meshes),
         max_influences=figure.max_influences,

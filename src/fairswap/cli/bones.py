@@ -292,7 +292,7 @@ def _show_file(what: str, bones: str | None, picture: Path | None, output: Outpu
         from fairswap.picture.verbs import bones as drawn
 
         written.append(output.write(picture, drawn(found)))
-    names, roles = found.figure.skeleton.names, found.roles
+    names, roles = found.figure.skeleton.labels, found.roles
     report = BonesShowReport(
         figure=found.figure.name,
         profile=roles.profile,

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
+
 import numpy as np
 
 from fairswap.errors import UsageError
@@ -17,7 +19,7 @@ from fairswap.model.skeleton import Skeleton
 
 
 def with_object(figure: Figure, clip: Clip, name: str, place: Floats) -> tuple[Figure, Clip]:
-    """The figure's bones, without its meshes, with one more that marks an object; and the clip on them.
+    """The figure with one bone more that marks an object; and the clip on it, its face with it.
 
     ``place`` is ``(3,)``, or ``(frames, 3)`` for an object that moves; metres, in the world.
     """
@@ -32,10 +34,14 @@ def with_object(figure: Figure, clip: Clip, name: str, place: Floats) -> tuple[F
     )
     poses, number = clip.poses, len(old)
     tracks = np.concatenate([poses.rotation_tracks, np.tile(IDENTITY[None, :, None], (1, 1, clip.frames))])
-    moved = PoseBuilder(skeleton, tracks, poses.translation_by_bone() | {number: track.T}).poses()
-    known = dict(figure.known_roles)
-    bones = Figure(figure.name, skeleton, (), figure.space, None, known)
-    return bones, clip.with_poses(moved, keyed=clip.keyed | {number})
+    places = poses.translation_by_bone() | {number: track.T}
+    moved = PoseBuilder(skeleton, tracks, places, poses.morph_tracks, poses.beside).poses()
+    meshes = tuple(
+        replace(mesh, bind_matrices=np.concatenate([mesh.bind_matrices, np.eye(4)[None]]), origin=None)
+        for mesh in figure.meshes
+    )
+    grown = Figure(figure.name, skeleton, meshes, figure.space, None, dict(figure.known_roles))
+    return grown, clip.with_poses(moved, keyed=clip.keyed | {number})
 
 
 def with_object_of(document: Document, figure: Figure, clip: Clip, name: str) -> tuple[Figure, Clip]:

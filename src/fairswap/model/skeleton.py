@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
@@ -129,6 +130,20 @@ class Skeleton(Value):
             inside[other] = parent >= 0 and inside[parent]
         inside[bone] = False
         return np.flatnonzero(inside)
+
+    @cached_property
+    def labels(self) -> tuple[str, ...]:
+        """The names for people: of bones of one name, each with its number among them.
+
+        >>> Skeleton(("hips", "bone", "bone"), [-1, 0, 0], [[0, 0, 0, 1]] * 3, [[0, 0, 0]] * 3).labels
+        ('hips', 'bone (1)', 'bone (2)')
+        """
+        counts, seen = Counter(self.names), Counter[str]()
+        out = []
+        for name in self.names:
+            seen[name] += 1
+            out.append(name if counts[name] == 1 else f"{name} ({seen[name]})")
+        return tuple(out)
 
     def path(self, bone: int) -> str:
         """The bone with all above it, ``hips/spine/chest``: tells equal names apart."""

@@ -78,7 +78,9 @@ def lost_extras(poses: Poses, source: RiggedFigure, extras: list[Extra]) -> list
     skeleton = source.skeleton
     done = {extra.source for extra in extras} | set(source.role_of_bone) | set(source.roles.helpers) | skeleton.ends
     done |= set(skeleton.below(source.roles.bones["head"]))
-    return [name for bone, name in enumerate(skeleton.names) if bone not in done and _moves(poses, source, bone, _SEEN)]
+    return [
+        name for bone, name in enumerate(skeleton.labels) if bone not in done and _moves(poses, source, bone, _SEEN)
+    ]
 
 
 def _moves(poses: Poses, source: RiggedFigure, bone: int, least: float = _STILL) -> bool:

@@ -76,7 +76,7 @@ class Swap:
     @property
     def paired_bones(self) -> list[PairedBone]:
         """Each paired bone of the target, by names, in a person's order of roles."""
-        source, target = self.source.skeleton.names, self.target.skeleton.names
+        source, target = self.source.skeleton.labels, self.target.skeleton.labels
         rows = []
         for pair in sorted(self.pairs, key=lambda pair: role_order(pair.role)):
             between = pair.between and pair.fraction < 1.0
@@ -95,7 +95,7 @@ class Swap:
         moved = {pair.target for pair in self.pairs} | {extra.target for extra in self.extras}
         moved |= set(self.target.roles.helpers)
         skeleton = self.target.skeleton
-        return [name for bone, name in enumerate(skeleton.names) if bone not in moved and bone not in skeleton.ends]
+        return [name for bone, name in enumerate(skeleton.labels) if bone not in moved and bone not in skeleton.ends]
 
     @cached_property
     def findings(self) -> list[Finding]:
