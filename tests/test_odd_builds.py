@@ -12,6 +12,7 @@ from fairswap.model.rotation import conjugate, rotate
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.rules import platform_named
 from making import FREE, TROUPE, act, figure, run
+from rewrites import Scene
 
 SPREAD = {"big": -0.35, "second": -0.15, "third": 0.0, "fourth": 0.2, "small": 0.4}
 
@@ -163,3 +164,27 @@ def test_an_object_to_touch_leaves_the_face_and_the_skin_of_the_source():
     assert with_it.poses.morph_tracks
     for a, b in zip(with_it.poses.morph_tracks, without.poses.morph_tracks, strict=True):
         assert np.abs(a.weights - b.weights).max() < 1e-6
+
+
+def test_a_clip_that_starts_late_on_its_timeline_is_written_there_again():
+    """Keys from 0.35 s on: whatever is done to the motion, it stays beside the sound it belongs to."""
+    fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
+    scene = Scene(Path("walk.glb").read_bytes())
+    for number in {sampler["input"] for _, _, sampler in scene.channels()}:
+        scene.arrays[number] = (scene.arrays[number] + np.float32(0.35)).astype("<f4")
+    Path("late.glb").write_bytes(scene.bytes())
+    whole = act("walk", "Osric")
+    for words, start in (
+        (("pose", "set", "late.glb", "--to", "a"), 0.35),
+        (("clip", "mirror", "late.glb"), 0.35),
+        (("convert", "late.glb", "--onto", TROUPE / "pip.glb"), 0.35),
+        (("clip", "cut", "late.glb", "--piece", "step=1..2"), 0.0),
+    ):
+        done = run(*words, "-o", "out.glb", "--force")
+        assert done.returncode == 0, done.stderr
+        made = Scene(Path("out.glb").read_bytes())
+        first = min(made.arrays[sampler["input"]].min() for _, _, sampler in made.channels())
+        assert first == pytest.approx(start, abs=1e-5), words
+        clip = fairswap.load("out.glb").clips[0]
+        assert clip.start_s == pytest.approx(start, abs=1e-5)
+        assert float(clip.duration_s) == pytest.approx(1.0 if start == 0.0 else whole.duration_s, abs=1e-3)

@@ -207,6 +207,7 @@ def test_of_two_people_one_has_to_be_chosen_before_anything_is_changed():
         ("clip", "join", "two.glb", "two.glb", "-o", "o.glb"),
         ("clip", "draw", "two.glb", "--role", "head", "-o", "o.png"),
         ("clip", "describe", "two.glb"),
+        ("check", "two.glb", "--platform", "fernway"),
     ],
     ids=" ".join,
 )

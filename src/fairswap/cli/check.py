@@ -33,6 +33,7 @@ class CheckReport(Report, frozen=True):
 @click.argument("files", nargs=-1, required=True, metavar="FILE...", type=options.INPUT)
 @click.option("--platform", required=True, type=options.name_or_file, metavar="P",
               help="The platform: a built-in name or a file.")  # fmt: skip
+@options.figure
 @options.reporting
 def command(files: tuple[Path, ...], platform: str, output: Output) -> None:
     """Hold FILE... (files or folders) against a platform, rule by rule: allowed, measured, verdict, what mends it.
@@ -47,7 +48,7 @@ def command(files: tuple[Path, ...], platform: str, output: Output) -> None:
     rows = []
     for path in paths:
         try:
-            found = check(path, rules)
+            found = check(options.loaded(path), rules)
         except FairSwapError as error:
             if len(paths) == 1:
                 raise

@@ -52,6 +52,8 @@ class Clip(Value):
         Set by the reader: where in its file the clip stands, so that an unchanged clip is written back as it was.
     kept : KeptKeys or None
         After thinning: which frames are written as keys; without, every frame is.
+    start_s : float
+        When its first frame is on the timeline of its file; it is written there again.
     """
 
     name: str
@@ -60,12 +62,15 @@ class Clip(Value):
     keyed: frozenset[int] = frozenset()
     origin: Any = None
     kept: KeptKeys | None = None
+    start_s: float = 0.0
 
     def __post_init__(self) -> None:
         if not (isinstance(self.rate, Fraction | int) and self.rate > 0):
             raise self.wrong(f"its rate is {self.rate!r}, not a fraction above zero")
         if not self.poses.frames:
             raise self.wrong("it has no frame")
+        if not 0.0 <= self.start_s < np.inf:
+            raise self.wrong(f"it starts at {self.start_s!r} s")
         object.__setattr__(self, "rate", Fraction(self.rate))
         object.__setattr__(self, "keyed", frozenset(self.keyed))
 

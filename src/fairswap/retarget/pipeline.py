@@ -85,7 +85,7 @@ class _Motion:
         """The clip as it is now. Its tracks are frozen by it, unless a copy is given."""
         used = edit or self.edit
         keyed = self.keyed | frozenset(used.translations)
-        return Clip(self.original.name, self.original.rate, used.poses(), keyed)
+        return Clip(self.original.name, self.original.rate, used.poses(), keyed, start_s=self.original.start_s)
 
 
 Stage = Callable[[_Motion], None]

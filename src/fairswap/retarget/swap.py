@@ -164,7 +164,7 @@ class Swap:
             If the clip does not move the source's skeleton.
         """
         edit, keyed = self.transferred_tracks(clip, scale_travel)
-        return Clip(clip.name, clip.rate, edit.poses(), keyed)
+        return Clip(clip.name, clip.rate, edit.poses(), keyed, start_s=clip.start_s)
 
     def transferred_tracks(self, clip: Clip, scale_travel: float | None = None) -> tuple[PoseBuilder, frozenset[int]]:
         """As :meth:`transfer`: the tracks, to be worked on, and the bones that are keyed."""

@@ -108,7 +108,7 @@ def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[
     times = times[np.concatenate([[True], np.diff(times) > 2e-5])]  # the same instant, rounded twice
     start, duration = float(times[0]), float(times[-1] - times[0])
     if start > 1e-4:
-        message = f"its first key is at {start:.3f} s; the clip begins there"
+        message = f"its first key is at {start:.3f} s; the clip begins there, and is written so"
         findings.append(Finding("clip-starts-late", "note", name, message))
     if len(times) == 1 or duration <= 0:
         return Fraction(30), times[:1], findings

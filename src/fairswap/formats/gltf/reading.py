@@ -245,8 +245,9 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
                 )
                 findings.append(Finding("animated-scale", "warning", name, message))
         poses = _poses_from_keys(source, keys, times, name, sampled)
+        start_s = float(times[0]) if times[0] > 1e-4 else 0.0
         origin = GltfOrigin(container, index, poses, source, float(times[0]))
-        clips.append(Clip(name, rate, poses, frozenset(keyed), origin))
+        clips.append(Clip(name, rate, poses, frozenset(keyed), origin, start_s=start_s))
     if not document.animations[index].name:
         message = "the clip has no name in the file; it is called after the file"
         findings.append(Finding("clip-unnamed", "note", name, message))

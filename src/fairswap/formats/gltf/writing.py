@@ -125,7 +125,7 @@ def _animation(
 ) -> dict[str, Any]:
     """Append the tracks of a clip to the buffer; constant ones with two keys, those at rest not at all."""
     poses, frames = clip.poses, clip.frames
-    times = (np.arange(frames) / float(clip.rate)).astype("<f4")
+    times = (clip.start_s + np.arange(frames) / float(clip.rate)).astype("<f4")
     ends = times[[0, -1]] if frames > 1 else times
     arrays: list[np.ndarray] = []
     targets: list[tuple[int, str, int]] = []
