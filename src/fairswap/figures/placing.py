@@ -24,7 +24,7 @@ from fairswap.model.skeleton import Skeleton
 Place = Literal["keep", "floor", "origin"]
 PLACES: tuple[Place, ...] = ("keep", "floor", "origin")
 # Nearer than this it stands there already.
-_THERE_M = 1e-4
+_THERE_M = 1e-3
 
 
 def place(what: Document | str | Path, where: Place = "floor") -> Document:
