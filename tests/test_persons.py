@@ -1,6 +1,7 @@
 """Who is a person: animals have the same bones on four feet, and are refused with what is unlike."""
 
 from fractions import Fraction
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -122,7 +123,14 @@ def test_people_are_people_however_they_rest(who, rest):
     assert not fairswap.bones.roles_of(body, clip=None if rest != "in line" else act("walk", who)).missing()
 
 
-def side_by_side(first="Osric", second="Pip"):
+def side_by_side():
+    """A file with two people."""
+    Path("two.glb").write_bytes(two_people())
+    return "two.glb"
+
+
+@cache
+def two_people(first="Osric", second="Pip"):
     """Two people in one file, each with a clip, two metres apart."""
     for who in (first, second):
         fairswap.save(f"{who}.glb", figure(who), [act("idle", who)], force=True)
@@ -162,8 +170,7 @@ def side_by_side(first="Osric", second="Pip"):
         for channel in animation["channels"]:
             channel["target"]["node"] += shift[0]
         one.json["animations"].append({**animation, "name": f"{second} idle"})
-    Path("two.glb").write_bytes(one.bytes())
-    return "two.glb"
+    return one.bytes()
 
 
 def test_of_two_people_one_has_to_be_chosen_before_anything_is_changed():

@@ -15,11 +15,13 @@ from rewrites import REWRITES, rewritten
 from test_judges import judge
 
 WHO = "Juniper"
-# Every third pair: each rewrite meets ten others. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
+# Every fourth pair: each rewrite meets seven or eight others. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
 _ALL = list(itertools.permutations(sorted(REWRITES), 2))
-PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::3]
+PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::4]
 _DICE = np.random.default_rng(12)
-THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(40)]
+# What went wrong once.
+PAIRS += [("keys on a driving skeleton", "saved in mid motion"), ("saved in mid motion", "keys on a driving skeleton")]
+THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(30)]
 
 
 @cache

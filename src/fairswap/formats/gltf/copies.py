@@ -42,12 +42,15 @@ class Copy:
         The node of the body for each node of the copy that has one.
     shift : (3,) array
         How far the body stands from the copy, in the scene: zero but for a skeleton that drives another from aside.
+    as_bound : bool
+        Whether the two rest otherwise with the same bones, so that skins go over as they were bound.
     """
 
     body: FigureNodes
     copy: FigureNodes
     into: dict[int, int]
     shift: Floats
+    as_bound: bool = False
 
 
 def copies_in(container: Container, tree: Tree, figures: Sequence[FigureNodes]) -> list[Copy]:
@@ -79,6 +82,11 @@ def copies_in(container: Container, tree: Tree, figures: Sequence[FigureNodes]) 
         kin: list[tuple[FigureNodes, dict[int, int], Floats]] = [(body, {node: node for node in body.nodes}, ORIGIN)]
         for like, onward, aside in kin:  # grows as copies are found
             for other in list(left):
+                driven = _driven(document, tree, moving, like, other)
+                if driven and like is body:
+                    left.remove(other)
+                    found.append(Copy(body, other, driven, ORIGIN, as_bound=True))
+                    continue
                 match = _partners(document, tree, bound, moving, like, other)
                 if match is None:
                     continue
@@ -162,6 +170,25 @@ def _partners(
     if len(inside) < _MOSTLY * len(other.nodes) or first not in into:
         return None
     return into, shift
+
+
+def _driven(
+    document: Document, tree: Tree, moving: set[int], body: FigureNodes, other: FigureNodes
+) -> dict[int, int] | None:
+    """The partners of a skeleton with a skin that nothing moves in one without, that moves, and has the very same bones
+    by name and length in another rest pose; None if they are no such two."""
+    if body.skins or not other.skins or moving.intersection(other.nodes) or not moving.intersection(body.nodes):
+        return None
+    named = {document.nodes[node].name: node for node in body.nodes}
+    into = {node: named[document.nodes[node].name] for node in other.nodes if document.nodes[node].name in named}
+    if len(named) < len(body.nodes) or len(into) < max(_LEAST_UNNAMED, _ALONG * len(other.nodes)):
+        return None
+    inner = [node for node in into if into.get(tree.parents[node], -1) == tree.parents[into[node]]]
+    steps = tree.translation[inner], tree.translation[[into[node] for node in inner]]
+    alike = np.linalg.norm(steps[0] - steps[1], axis=1) < 0.02 * np.linalg.norm(steps[0], axis=1) + 1e-6
+    turned = np.abs(np.einsum("bk,bk->b", tree.rotation[inner], tree.rotation[[into[node] for node in inner]]))
+    as_they_rest = len(inner) and turned.min() > 1.0 - 1e-5
+    return into if not as_they_rest and alike.sum() >= _ALONG * len(into) - 1 else None
 
 
 def _left_at_rest(tree: Tree, moving: set[int], body: FigureNodes, other: FigureNodes) -> bool:

@@ -22,13 +22,20 @@ ORIGIN = read_only(np.zeros(3))
 
 
 def container_with_merged_joints(
-    container: Container, into: Mapping[int, int], shift: Floats = ORIGIN
+    container: Container, into: Mapping[int, int], shift: Floats = ORIGIN, as_bound: bool = False
 ) -> tuple[Container, set[int]]:
     """The document with the nodes ``into`` replaced by their partners in all skins, and the nodes that could not be.
 
     A skin that has both a node and its partner keeps both. Tracks of replaced nodes go to partners without any that
     rest alike, else are taken out; the nodes themselves leave the scene, but for those that hold more: they hang on
-    their partners from then on. ``shift`` ``(3,)`` is how far the partners stand aside, in the scene.
+    their partners from then on.
+
+    Parameters
+    ----------
+    shift : (3,) array
+        How far the partners stand aside, in the scene.
+    as_bound : bool
+        Skins stay bound as they were, whatever the two rest in; else nothing moves at rest.
     """
     raw = copy.deepcopy(container.raw)
     tree = tree_from_nodes(container.document)
@@ -47,7 +54,7 @@ def container_with_merged_joints(
         binds = binds_of_skin(container, index).copy()
         for row, node in enumerate(joints):
             # Bound as its partner is, it goes with it as it is, wherever the two rest; else nothing moves at rest.
-            if node in gone and not _alike(binds[row], bound.get(gone[node])):
+            if node in gone and not as_bound and not _alike(binds[row], bound.get(gone[node])):
                 binds[row] = np.linalg.inv(world[gone[node]]) @ world[node] @ binds[row]
         skin["joints"] = [gone.get(node, node) for node in joints]
         skin["inverseBindMatrices"] = append_matrices(raw, buffers, binds)

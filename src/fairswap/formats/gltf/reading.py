@@ -121,7 +121,7 @@ def _joined(
         else:
             message = f"{worn} driven by a copy of its skeleton ({len(copy.into)} bones)"
         findings.append(Finding("skeletons-joined", "note", name, f"{message}; both are read, and written, as one"))
-        container, _ = container_with_merged_joints(container, copy.into, copy.shift)
+        container, _ = container_with_merged_joints(container, copy.into, copy.shift, copy.as_bound)
     return container, tuple(rows), findings
 
 
