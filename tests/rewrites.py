@@ -487,7 +487,7 @@ def a_rigid_part_on_a_bone(scene):
     scene.nodes[scene.joints[-1]].setdefault("children", []).append(len(scene.nodes) - 1)
 
 
-def _copied_skeleton(scene, name, keep=lambda node: True, size=1.0, keys=True) -> dict[int, int]:
+def copied_skeleton(scene, name, keep=lambda node: True, size=1.0, keys=True) -> dict[int, int]:
     """A second copy of the joints that ``keep``, called by ``name``, beside the first: the copy of each node."""
     own = [top for top in scene.tops() if _below(scene, [top]) & {*scene.json["skins"][0]["joints"]}]
     inside = [node for node in sorted(_below(scene, own)) if keep(node) and "mesh" not in scene.nodes[node]]
@@ -521,11 +521,11 @@ def _copied_skeleton(scene, name, keep=lambda node: True, size=1.0, keys=True) -
     return copies
 
 
-def _garment(scene, name, size=1.0, keys=True, joints=lambda node: True):
+def garment(scene, name, size=1.0, keys=True, joints=lambda node: True):
     """The first skinned mesh once more, on a copy of the skeleton; of vertices on left out joints, their parents."""
     node = next(row for row in scene.nodes if "skin" in row and "mesh" in row)
     skin = scene.json["skins"][node["skin"]]
-    copies = _copied_skeleton(scene, name, joints, size, keys)
+    copies = copied_skeleton(scene, name, joints, size, keys)
     held = list(skin["joints"])
     for row, joint in enumerate(held):
         while joint not in copies:
@@ -555,7 +555,7 @@ def _garment(scene, name, size=1.0, keys=True, joints=lambda node: True):
 @rewrite
 def a_cloak_on_a_copy_of_the_skeleton(scene):
     """The usual: all bones again with a number after their names, keyed alike."""
-    _garment(scene, lambda name: f"{name}.001")
+    garment(scene, lambda name: f"{name}.001")
 
 
 @rewrite
@@ -569,19 +569,19 @@ def a_cloak_on_a_few_bones_without_keys(scene):
         while parent is not None and parent in _below(scene, scene.tops()):
             few.add(parent)
             parent = scene.parent_of(parent)
-    _garment(scene, lambda name: f"cloak_{name}", keys=False, joints=lambda node: node in few)
+    garment(scene, lambda name: f"cloak_{name}", keys=False, joints=lambda node: node in few)
 
 
 @rewrite
 def a_cloak_two_per_cent_too_large(scene):
     """Made for another figure; under the very names of the body's bones."""
-    _garment(scene, lambda name: name, size=1.02)
+    garment(scene, lambda name: name, size=1.02)
 
 
 @rewrite
 def keys_on_a_driving_skeleton(scene):
     """The skin's own bones are not keyed: a copy without a skin has all the keys, and stands a metre aside."""
-    copies = _copied_skeleton(scene, lambda name: name)
+    copies = copied_skeleton(scene, lambda name: name)
     for animation in scene.json.get("animations", []):
         animation["channels"] = [row for row in animation["channels"] if row["target"]["node"] not in copies]
     tops = [top for top in copies.values() if scene.parent_of(top) not in copies.values()]
@@ -600,32 +600,26 @@ def all_bones_of_one_name(scene):
 @rewrite
 def vertices_as_integers(scene):
     """Quantised: 16 bits over the extent of each mesh; the binds of the skin make up for it."""
-    done, grids = {}, {}
-    for index, node in enumerate(scene.nodes):
-        if "mesh" not in node or "skin" not in node:
+    done = {}
+    for number, skin in enumerate(scene.json["skins"]):  # one grid for all meshes of a skin
+        worn = [row["mesh"] for row in scene.nodes if row.get("skin") == number and "mesh" in row]
+        holders = [
+            holder
+            for mesh in worn
+            for part in scene.json["meshes"][mesh]["primitives"]
+            for holder in (part["attributes"], *part.get("targets", []))
+        ]
+        if not holders:
             continue
-        skin = scene.json["skins"][node["skin"]]
-        primitives = scene.json["meshes"][node["mesh"]]["primitives"]
-        key = node["skin"]
-        if key in grids:  # one grid for all meshes of a skin
-            continue
-        same = [row for row in scene.nodes if row.get("skin") == key and "mesh" in row]
-        primitives = [part for row in same for part in scene.json["meshes"][row["mesh"]]["primitives"]]
-        points = np.concatenate([scene.arrays[part["attributes"]["POSITION"]] for part in primitives])
-        reach = [np.abs(scene.arrays[t["POSITION"]]).max() for part in primitives for t in part.get("targets", [])]
-        grid = max([np.abs(points).max(), *reach]) / 32000.0
-        grids[key] = grid
-        for part in primitives:
-            for holder in (part["attributes"], *part.get("targets", [])):
-                old = holder["POSITION"]
-                if (key, old) not in done:
-                    whole = np.round(scene.arrays[old].astype(np.float64) / grid)
-                    done[key, old] = scene.add(np.pad(whole, ((0, 0), (0, 0))), "<i2")
-                holder["POSITION"] = done[key, old]
+        grid = max(np.abs(scene.arrays[holder["POSITION"]]).max() for holder in holders) / 32000.0
+        for holder in holders:
+            old = holder["POSITION"]
+            if (number, old) not in done:
+                done[number, old] = scene.add(np.round(scene.arrays[old].astype(np.float64) / grid), "<i2")
+            holder["POSITION"] = done[number, old]
         binds = scene.arrays[skin["inverseBindMatrices"]].reshape(-1, 4, 4).transpose(0, 2, 1).astype(np.float64)
         binds[:, :, :3] *= grid
         skin["inverseBindMatrices"] = scene.add(binds.transpose(0, 2, 1).reshape(-1, 16))
-        assert index >= 0
     for table in ("extensionsUsed", "extensionsRequired"):
         names = scene.json.setdefault(table, [])
         names += [] if "KHR_mesh_quantization" in names else ["KHR_mesh_quantization"]

@@ -8,7 +8,7 @@ import pytest
 import fairswap
 from fairswap.model.mesh import deformed_vertices
 from making import FREE, TROUPE, act, figure, run
-from rewrites import Scene, _copied_skeleton, _garment, rewritten
+from rewrites import Scene, copied_skeleton, garment, rewritten
 from test_judges import judge
 
 CLOAKS = [
@@ -81,7 +81,7 @@ def test_clothes_go_along(cloak):
 def test_the_tails_of_a_coat_hang_on_the_body_from_then_on():
     """A bone that only the garment has, keyed and skinned, below a bone that both have."""
     scene = Scene(walking())
-    _garment(scene, lambda name: f"coat {name}", keys=False)
+    garment(scene, lambda name: f"coat {name}", keys=False)
     hips = next(i for i, row in enumerate(scene.nodes) if row.get("name") == "coat hip_centre")
     scene.nodes.append({"name": "coat tail", "translation": [0.0, -0.1, -0.2]})
     tail = len(scene.nodes) - 1
@@ -115,7 +115,7 @@ def test_the_tails_of_a_coat_hang_on_the_body_from_then_on():
 def test_two_who_stand_side_by_side_are_two():
     scene = Scene(walking())
     first = len(scene.nodes)
-    _garment(scene, lambda name: name)
+    garment(scene, lambda name: name)
     tops = [node for node in scene.roots() if node >= first and scene.nodes[node].get("name") != "cloak"]
     scene.roots()[:] = [node for node in scene.roots() if node not in tops]
     for row in scene.nodes:
@@ -146,7 +146,7 @@ def test_a_driving_skeleton_is_followed_and_drawn_with_its_skin():
 def test_a_copy_of_a_skeleton_alone_is_left_where_it_is():
     """A copy that nothing hangs on and nothing moves is no figure, and no part of one."""
     scene = Scene(walking())
-    _copied_skeleton(scene, lambda name: f"{name} guide", keys=False)
+    copied_skeleton(scene, lambda name: f"{name} guide", keys=False)
     Path("guide.glb").write_bytes(scene.bytes())
     document = fairswap.load("guide.glb")
     assert len(document.figures) == 1

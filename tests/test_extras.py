@@ -1,7 +1,5 @@
 """Bones that only some figures have - tails, skirts, ears, faces of one family - go along where both have them."""
 
-from dataclasses import replace
-
 import numpy as np
 import pytest
 
@@ -72,7 +70,6 @@ def test_a_tail_that_both_have_wags_about_the_same_axes_of_the_world():
     tracks = np.repeat(juniper.skeleton.rest_rotations[:, :, None], base.frames, axis=2)
     wag = quaternion_from_axis_angle([0, 1, 0], np.radians(30.0) * np.sin(np.arange(base.frames) / 7.0))
     tracks[count:] = wag.T
-    hips = fairswap.bones.roles_of(juniper).bones["hips"]
     moved = {
         **base.poses.translation_by_bone(),
         count: np.array([[0.0], [0.0], [-0.2]]) * np.linspace(1, 2, base.frames),
@@ -95,7 +92,6 @@ def test_a_tail_that_both_have_wags_about_the_same_axes_of_the_world():
     # A number alone is no name: it rests, and that is told.
     assert last_rests(made, osric)
     assert "extras-lost" in {finding.code for finding in made.done[0].findings}
-    assert hips != count
 
 
 def last_rests(made, osric):
@@ -141,4 +137,3 @@ def test_a_face_that_is_made_of_shapes_opens_a_jaw_of_bones_as_before():
     jaw = fairswap.bones.roles_of(figure("Osric")).bones["jaw"]
     assert np.degrees(2 * np.arccos(np.abs(made.clips[0].poses.rotation_tracks[jaw][3]).min())) > 2.0
     assert made.done[0].face is not None
-    assert replace(made.done[0], face=None).clip is not made.clips[0]

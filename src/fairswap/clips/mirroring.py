@@ -30,7 +30,7 @@ def mirrored(rigged: RiggedFigure, clip: Clip) -> Clip:
     exchanged by the sides in their names.
     """
     skeleton = rigged.skeleton
-    seen, reference = ChainWorld(clip.poses), rigged.reference_world.rotations[0]
+    seen, reference = ChainWorld(clip.poses), rigged.reference.rotations
     tracks = np.empty_like(clip.poses.rotation_tracks)
     tracks[:] = rigged.resting_rotations[:, :, None]
     morphs = tuple(_exchanged(track, rigged.figure.meshes[track.mesh]) for track in clip.poses.morph_tracks)

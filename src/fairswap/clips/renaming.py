@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
 
@@ -26,15 +27,14 @@ def named_after_files(rows: Sequence[tuple[str, Clip]], taken: Sequence[str] = (
     >>> named_after_files([("street", clip), ("stairs", clip)])
     ['street', 'stairs']
     """
-    files = {stem for stem, _ in rows}
+    clips_in = Counter(stem for stem, _ in rows)
+    files_with = Counter(name for _, name in {(stem, clip.name) for stem, clip in rows})
     names = []
     for stem, clip in rows:
-        alike = any(other == clip.name and file != stem for file, other in ((f, c.name) for f, c in rows))
-        if len(files) > 1 and (alike or _MEANINGLESS.fullmatch(clip.name.strip())):
-            alone = sum(file == stem for file, _ in rows) == 1
-            names.append(stem if alone else f"{stem} {clip.name.strip()}".strip())
-        else:
-            names.append(clip.name)
+        name = clip.name.strip()
+        if len(clips_in) > 1 and (files_with[clip.name] > 1 or _MEANINGLESS.fullmatch(name)):
+            name = stem if clips_in[stem] == 1 else f"{stem} {name}".strip()
+        names.append(name)
     return distinct(names, taken)
 
 

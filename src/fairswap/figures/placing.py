@@ -43,8 +43,7 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
     Raises
     ------
     UsageError
-        If ``where`` is none of these.
-        Of several people in it, if none is chosen.
+        If ``where`` is none of these; of several people in it, if none is chosen.
     ImpossibleError
         If there is no figure.
     """
@@ -61,9 +60,8 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
         return document
     sideways = float(np.hypot(shift[0], shift[2]))
     aside = f" and {sideways:.3f} m aside" if sideways > _THERE_M else ""
-    message = (
-        f"it stood {-shift[1]:+.3f} m off the floor{aside}; put {'there' if where == 'floor' else 'at the origin'}"
-    )
+    there = "on it" if where == "floor" else "on it at the origin"
+    message = f"it stood {-shift[1]:+.3f} m off the floor{aside}; put {there}"
     told = Finding("placed", "note", figure.name, message)
     if isinstance(figure.source, GltfSource):
         moved = document_from_container(container_with_shift(figure.source.container, _in_file(figure.source, shift)))

@@ -18,6 +18,15 @@ def file_stem(name: str, fallback: str = "clip") -> str:
     return _UNSAFE.sub("_", name)[:_LONGEST].strip(" .") or fallback
 
 
+def bare_name(name: str) -> str:
+    """The name of a bone without the scene and rig that programs put before it, and without its case.
+
+    >>> bare_name("street|rig:Tail_1")
+    'tail_1'
+    """
+    return re.split(r"[:|]", name)[-1].casefold()
+
+
 def distinct(names: Sequence[str], taken: Iterable[str] = ()) -> list[str]:
     """The names, each its own without regard to case; later ones of a kind get a number.
 

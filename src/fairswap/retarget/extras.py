@@ -13,6 +13,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from fairswap.formats.naming import bare_name
 from fairswap.model.arrays import Floats
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import conjugate, multiply, rotate
@@ -45,7 +46,7 @@ def pair_extras(source: RiggedFigure, target: RiggedFigure) -> list[Extra]:
     ]
     same = source.skeleton.names == target.skeleton.names
     names = [
-        {bone: str(bone) if same else _bare(rigged.skeleton.names[bone]) for bone in bones}
+        {bone: str(bone) if same else bare_name(rigged.skeleton.names[bone]) for bone in bones}
         for rigged, bones in zip((source, target), free, strict=True)
     ]
     counts = [Counter(found.values()) for found in names]
@@ -115,11 +116,6 @@ def _between_parents(source: RiggedFigure, target: RiggedFigure, extra: Extra) -
         parent = int(rigged.skeleton.parents[bone])
         worlds.append(rigged.reference.rotations[parent] if parent >= 0 else np.array([0.0, 0.0, 0.0, 1.0]))
     return multiply(conjugate(worlds[0]), worlds[1])
-
-
-def _bare(name: str) -> str:
-    """A name without the scene and rig before it, and without its case."""
-    return re.split(r"[:|]", name)[-1].casefold()
 
 
 def _means_something(name: str) -> bool:

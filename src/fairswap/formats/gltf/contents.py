@@ -22,13 +22,16 @@ def held_beside(container: Container, tree: Tree, figures: Sequence[FigureNodes]
     out = []
     if len(document.scenes) > 1:
         out += [Held("scene", scene.name or f"scene {number}") for number, scene in enumerate(document.scenes)]
+    # Down the tree, parents first: what hangs on a bone, and what is moved by what is above it.
+    hung: dict[int, bool] = {-1: False}
+    driven: dict[int, tuple[str, ...]] = {-1: ()}
     for index in tree.order:
-        node = document.nodes[index]
+        node, parent = document.nodes[index], tree.parents[index]
         name = node.name or f"node {index}"
-        hung = own & set(_above(tree, index))
-        movers = [above for above in (index, *_above(tree, index)) if above not in own]
-        driven = [clip for mover in movers for clip in moved.get(mover, [])]
-        clips_of_it = tuple(dict.fromkeys(driven))
+        hung[index] = hung[parent] or parent in own
+        mine = () if index in own else moved.get(index, ())
+        driven[index] = tuple(dict.fromkeys([*mine, *driven[parent]])) if mine else driven[parent]
+        clips_of_it = driven[index]
         if node.camera is not None:
             out.append(Held("camera", name, clips_of_it))
         if node.extensions.get("KHR_lights_punctual"):
@@ -36,7 +39,7 @@ def held_beside(container: Container, tree: Tree, figures: Sequence[FigureNodes]
         is_shape = node.mesh is not None and (node.skin is None or node.skin not in skins)
         # What moves and holds nothing is a prop of somebody, too: a target, a point to hang things on.
         is_point = index in moved and index not in own and not node.children and node.mesh is None
-        if (is_shape and not hung) or (is_point and node.camera is None):
+        if (is_shape and not hung[index]) or (is_point and node.camera is None):
             out.append(Held("prop", name, clips_of_it))
     return out
 
@@ -46,11 +49,3 @@ def names_of_targets(container: Container, targets: Iterable[tuple[int, str]]) -
     nodes = container.document.nodes
     found = (nodes[node].name or f"node {node}" for node, _ in targets if node < len(nodes))
     return list(dict.fromkeys(found))
-
-
-def _above(tree: Tree, index: int) -> list[int]:
-    out = []
-    while tree.parents[index] >= 0:
-        index = tree.parents[index]
-        out.append(index)
-    return out

@@ -18,6 +18,7 @@ from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.merging import ORIGIN, binds_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.schema import Document
+from fairswap.formats.naming import bare_name
 from fairswap.model.arrays import Floats
 
 # Bones are one bone if they are this near, of the body's size, and called alike; without names, if nearly all have
@@ -138,13 +139,11 @@ def _partners(
     if bool(body.skins) != bool(other.skins):  # a skeleton that drives another may stand aside
         shift = _aside(document, body, other, places, others)
     apart = np.linalg.norm(places[None] - (others + shift)[:, None], axis=2) / size
-    # A skeleton that is left at rest, while its body is saved in a motion, is a copy still if it was bound alike.
-    homes = [np.array([bound.get(node, _NOWHERE) for node in figure.nodes]) for figure in (body, other)]
-    between = np.linalg.norm(homes[0][None] - homes[1][:, None], axis=2)
-    extent = float(np.ptp(homes[0][np.isfinite(homes[0]).all(axis=1)], axis=0).max()) if body.skins else 0.0
-    if extent > 0 and _left_at_rest(tree, moving, body, other):
-        apart = np.fmin(apart, between / extent)
-    names = [[_bare_name(document.nodes[node].name) for node in figure.nodes] for figure in (body, other)]
+    if _left_at_rest(tree, moving, body, other):
+        apart = np.fmin(apart, _apart_when_bound(bound, body, other))
+    if not (apart < _NEAR).any():  # another person of a crowd, mostly
+        return None
+    names = [[bare_name(document.nodes[node].name) for node in figure.nodes] for figure in (body, other)]
     named = any(names[0]) and any(names[1])
     unlike = _unlike(names[0], names[1], apart) if named else np.zeros(apart.shape)
     near = _NEAR
@@ -170,6 +169,16 @@ def _partners(
     if len(inside) < _MOSTLY * len(other.nodes) or first not in into:
         return None
     return into, shift
+
+
+def _apart_when_bound(bound: Mapping[int, Floats], body: FigureNodes, other: FigureNodes) -> Floats:
+    """How far the joints were from each other ``(others, bodies)`` when they were bound, of the body's size: a skeleton
+    that is left at rest, while its body is saved in a motion, is a copy still if it was bound alike."""
+    homes = [np.array([bound.get(node, _NOWHERE) for node in figure.nodes]) for figure in (body, other)]
+    known = homes[0][np.isfinite(homes[0]).all(axis=1)]
+    extent = float(np.ptp(known, axis=0).max()) if len(known) else 0.0
+    between = np.linalg.norm(homes[0][None] - homes[1][:, None], axis=2)
+    return np.asarray(between / extent if extent > 0 else np.full(between.shape, np.nan))
 
 
 def _driven(
@@ -210,11 +219,6 @@ def _aside(document: Document, body: FigureNodes, other: FigureNodes, places: Fl
     names = [document.nodes[node].name for node in other.nodes]
     ways = [at[name] - place for name, place in zip(names, others, strict=True) if name in at]
     return np.asarray(np.median(ways, axis=0)) if len(ways) >= _LEAST_UNNAMED else ORIGIN
-
-
-def _bare_name(name: str) -> str:
-    """A name without the scene and rig that programs put before it (``scene|rig:hips``)."""
-    return re.split(r"[:|]", name)[-1].casefold()
 
 
 def _unlike(body: list[str], other: list[str], apart: Floats) -> Floats:
