@@ -348,6 +348,42 @@ def cubic_splines(scene):
 
 
 @rewrite
+def keys_only_where_needed_at_rounded_times(scene):
+    """Keys that their neighbours make are left out, and times stand in whole milliseconds."""
+    done = {}
+    for _, _, sampler in scene.channels():
+        key = sampler["input"], sampler["output"]
+        if sampler.get("interpolation", "LINEAR") != "LINEAR" or len(scene.arrays[key[0]]) < 3:
+            continue
+        if key not in done:
+            times, values = scene.arrays[key[0]], scene.arrays[key[1]].astype(float)
+            rows = values.reshape(len(times), -1)
+            between = np.abs(rows[1:-1] - 0.5 * (rows[:-2] + rows[2:])).max(axis=1) > 1e-6
+            # Never two neighbours at once: what is left out was measured against keys that stay.
+            keep = np.r_[True, between | (np.arange(len(between)) % 2 == 1), True]
+            held = values.reshape(len(times), -1, values.shape[1])[keep].reshape(-1, values.shape[1])
+            done[key] = scene.add(np.round(times[keep], 3)), scene.add(held)
+        sampler["input"], sampler["output"] = done[key]
+
+
+def a_rest_frame_before_the_motion(scene):
+    """One frame at rest before the first: no part of the motion, so none of the rewrites that give the same clip."""
+    done = {}
+    step = min(np.diff(scene.arrays[row["input"]][:, 0]).min(initial=1.0) for _, _, row in scene.channels())
+    for _, channel, sampler in scene.channels():
+        key, path = (sampler["input"], sampler["output"]), channel["target"]["path"]
+        row = scene.nodes[channel["target"]["node"]]
+        rest = {"rotation": row.get("rotation", [0, 0, 0, 1]), "translation": row.get("translation", [0, 0, 0])}.get(
+            path
+        )
+        if rest is not None:
+            times, values = scene.arrays[key[0]], scene.arrays[key[1]]
+            if key[0] not in done:
+                done[key[0]] = scene.add(np.r_[times[:1] - times[:1], times + np.float32(step)])
+            sampler["input"], sampler["output"] = done[key[0]], scene.add(np.r_[[rest], values])
+
+
+@rewrite
 def names_in_another_script(scene):
     """Bones without meaning: their names are numbers in Greek."""
     for number, joint in enumerate(scene.joints):

@@ -10,6 +10,7 @@ import numpy as np
 import pytest
 
 import fairswap
+import rewrites
 from fairswap.bones.words import meaning_of, other_side
 from fairswap.clips.cleaning import cleaned, find_faults
 from fairswap.clips.cutting import cut_into, piece_from_text, pieces_from_table
@@ -577,3 +578,19 @@ def test_times_of_a_table_are_held_against_its_rate():
     _, path = table(lambda rows: [*rows[:20], rows[30], *rows[20:30], *rows[31:]])
     with pytest.raises(fairswap.InputError, match="not after the one before it"):
         fairswap.load(path)
+
+
+def test_a_rest_frame_before_the_motion_is_told_and_can_be_cut_off():
+    fairswap.save("plain.glb", figure("Juniper"), [act("walk", "Juniper")])
+    scene = rewrites.Scene(Path("plain.glb").read_bytes())
+    rewrites.a_rest_frame_before_the_motion(scene)
+    Path("framed.glb").write_bytes(scene.bytes())
+    assert "frame-before-motion" not in {row.code for row in fairswap.inspect("plain.glb").findings}
+    told = next(row for row in fairswap.inspect("framed.glb").findings if row.code == "frame-before-motion")
+    assert "degrees away from the second" in told.message
+    result = run("convert", "framed.glb", "--onto", TROUPE / "osric.glb", "-o", "out.glb")
+    assert "rest pose before the motion" in " ".join(result.stdout.split())
+    run("clip", "cut", "framed.glb", "--piece", "Walk=1f..", "-o", "cut.glb")
+    cut, plain = fairswap.load("cut.glb").clips[0], fairswap.load("plain.glb").clips[0]
+    assert cut.frames == plain.frames
+    np.testing.assert_allclose(cut.world().positions, plain.world().positions, atol=1e-4)

@@ -8,6 +8,7 @@ from pathlib import Path
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import RoleMap
+from fairswap.clips.trimming import frame_before_motion
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import load
 from fairswap.model.cards import html_card
@@ -143,6 +144,7 @@ def _clip(clip: Clip, findings: list[Finding]) -> ClipFacts:
     if clip.still:
         message = "nothing moves in it: probably the rest pose, exported as a clip"
         findings.append(Finding("clip-still", "note", clip.name, message))
+    findings += frame_before_motion(clip)
     return ClipFacts(
         name=clip.name,
         frames=clip.frames,

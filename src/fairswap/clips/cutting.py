@@ -22,7 +22,10 @@ _HEADS = {
 
 @dataclass(frozen=True)
 class Piece:
-    """A part of a take: its name, and start and end as written (see :mod:`fairswap.clips.times`)."""
+    """A part of a take: its name, and start and end as written (see :mod:`fairswap.clips.times`).
+
+    An empty start is that of the take, an empty end its end.
+    """
 
     name: str
     start: str
@@ -31,7 +34,7 @@ class Piece:
 
 
 def piece_from_text(text: str) -> Piece:
-    """From ``name=start..end``.
+    """From ``name=start..end``; either may be left out.
 
     Raises
     ------
@@ -39,8 +42,9 @@ def piece_from_text(text: str) -> Piece:
     """
     name, equals, span = text.partition("=")
     start, dots, end = span.partition("..")
-    if not (name.strip() and equals and dots and start.strip() and end.strip()):
-        raise UsageError(f"{text!r} is no piece", remedy="Write name=start..end, as walk=1.5..3.2")
+    if not (name.strip() and equals and dots and (start.strip() or end.strip())):
+        remedy = "Write name=start..end, as walk=1.5..3.2, or walk=1.5.. for all that follows"
+        raise UsageError(f"{text!r} is no piece", remedy=remedy)
     return Piece(name.strip(), start.strip(), end.strip())
 
 
@@ -85,12 +89,10 @@ def cut_into(take: Clip, pieces: Sequence[Piece]) -> tuple[list[Clip], list[Find
     """
     spans = []
     for piece in pieces:
-        first, last = (
-            frame_at(take, piece.start, f"start of {piece.name!r}"),
-            frame_at(take, piece.end, f"end of {piece.name!r}"),
-        )
+        first = frame_at(take, piece.start, f"start of {piece.name!r}") if piece.start else 0
+        last = frame_at(take, piece.end, f"end of {piece.name!r}") if piece.end else take.frames - 1
         if last <= first:
-            problem = f"piece {piece.name!r} ends ({piece.end}) before it begins ({piece.start})"
+            problem = f"piece {piece.name!r} ends ({piece.end or 'its end'}) before it begins ({piece.start or '0'})"
             raise UsageError(problem, place=piece.place or None)
         spans.append((first, last, piece.name))
     findings = []

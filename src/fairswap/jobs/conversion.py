@@ -16,6 +16,7 @@ import numpy as np
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.choice import with_one_person
 from fairswap.clips.renaming import named_after_files
+from fairswap.clips.trimming import frame_before_motion
 from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.props import with_object_of
@@ -69,7 +70,7 @@ class Conversion:
     def findings(self) -> list[Finding]:
         """What is worth telling of this clip."""
         found = [*self.retargeted.findings, *(self.face.findings if self.face is not None else ())]
-        return [*found, *_left_beside(self.original)]
+        return [*found, *frame_before_motion(self.original), *_left_beside(self.original)]
 
     def __repr__(self) -> str:
         return f"<Conversion {self.comparison.verdict}>"

@@ -101,7 +101,10 @@ def keys_of_animation(container: Container, index: int, weights_width: dict[int,
 
 
 def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[Finding]]:
-    """The rate that the keys were made at, the times of the frames, and what is odd about them."""
+    """The rate that the keys were made at, the times of the frames, and what is odd about them.
+
+    Keys whose times were rounded on writing are set on their frames.
+    """
     findings: list[Finding] = []
     distinct = {id(track.times): track.times for track in tracks}
     times = np.sort(np.concatenate(list(distinct.values())))
@@ -121,13 +124,20 @@ def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[
     frames = round(duration * float(rate)) + 1
     if frames > _MOST_FRAMES:
         raise InputError(f"it lasts {duration:.0f} s", place=f"animation {name!r}", remedy="Cut it before exporting")
-    return rate, start + np.arange(frames) / float(rate), findings
+    grid = start + np.arange(frames) / float(rate)
+    if not findings or findings[-1].code != "uneven-keys":
+        on_frames = {key: grid[np.round((own - start) * float(rate)).astype(np.intp)] for key, own in distinct.items()}
+        for track in tracks:
+            track.times = on_frames[id(track.times)]
+    return rate, grid, findings
 
 
 def _rate_of_times(times: Floats) -> Fraction | None:
     """The even rate whose frames all times fall on, at least 20 a second; None if there is none."""
     # Single-precision seconds: the later, the coarser.
     error = 2e-5 + 2e-7 * times[-1]
+    if np.abs(times - np.round(times, 3)).max() < 1e-6 and np.diff(times).min() > 0.004:  # in whole milliseconds
+        error += 5e-4
     # The smallest step is a rough measure; over longer and longer stretches it becomes exact.
     step, reach = float(np.diff(times).min()), 1
     while reach < len(times):

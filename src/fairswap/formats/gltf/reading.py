@@ -258,6 +258,7 @@ def poses_from_origin(clip: Clip, times_s: Floats) -> Poses:
     """The poses of an unchanged clip at any times, from its own keys: linear, step or cubic, as the file says."""
     origin: GltfOrigin = clip.origin
     keys = keys_of_animation(origin.container, origin.animation, weights_width_by_node(origin.container))
+    grid_of_keys(list(keys.values()), clip.name)
     return _poses_from_keys(origin.source, keys, times_s + origin.start_s, clip.name, {})
 
 
