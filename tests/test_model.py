@@ -1,5 +1,6 @@
 """The small parts: errors that say everything, rates, spaces, clips and figures as values, files by suffix."""
 
+import json
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -8,6 +9,7 @@ import numpy as np
 import pytest
 
 import fairswap
+import rewrites
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.hands import fingers_of
 from fairswap.bones.rig import Rig
@@ -16,10 +18,11 @@ from fairswap.demo.rigs import odd_rig
 from fairswap.formats.gltf.vrm import role_of_vrm_bone
 from fairswap.inspection import inspect, rest_pose_of
 from fairswap.jobs.conversion import paths_for
-from fairswap.model.mesh import vertex_normals
+from fairswap.model.mesh import deformed_vertices, vertex_normals
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
 from making import Gltf, act, animate, arm, clip_of, figure, random_poses, random_skeleton
+from test_judges import judge
 
 
 def test_an_error_says_file_place_problem_and_remedy_in_one_line():
@@ -139,6 +142,32 @@ def test_a_figure_with_more_than_256_bones_is_written_and_read_again():
     names = [back.skeleton.names[bone] for bone in back.meshes[0].joints[0]]
     assert names == ["bone 299", "bone 257", "bone 1", "bone 0"]
     assert np.allclose(back.meshes[0].materials[0].color, [0.2, 0.4, 0.6])
+
+
+def test_animated_scale_is_told_kept_and_followed_by_the_skin(tmp_path):
+    """In the picture and in the numbers, as a real client shows it; also under a turned and scaled node."""
+    for names in ([], ["under a turned and scaled armature"], ["mirrored below a mirroring node"]):
+        fairswap.save("plain.glb", figure("Pip"), [act("walk", "Pip")], force=True)
+        scene = rewrites.Scene(Path("plain.glb").read_bytes())
+        animation, _, sampler = next(scene.channels())
+        times = scene.arrays[sampler["input"]][:, 0]
+        grown = 1.0 + 0.5 * np.sin(3 * times)[:, None] * [1.0, 0.6, 0.2]
+        for number in range(len(scene.nodes)):
+            if scene.nodes[number].get("name") in ("back", "arm-near", "wing-far"):
+                row = {"input": sampler["input"], "output": scene.add(grown), "interpolation": "LINEAR"}
+                animation["samplers"].append(row)
+                target = {"node": number, "path": "scale"}
+                animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
+        Path("grown.glb").write_bytes(rewrites.rewritten(scene.bytes(), *names))
+        document = fairswap.load("grown.glb")
+        clip, mesh = document.clips[0], document.figure.meshes[0]
+        seconds = [0.0, 0.5, 1.0]
+        poses = clip.at(seconds)
+        theirs = judge("positions.mjs", "grown.glb", json.dumps(seconds))
+        for bone, node in enumerate(document.figure.source.nodes):
+            np.testing.assert_allclose(poses.world().positions[:, bone], theirs[str(node)], atol=2e-4)
+        still = deformed_vertices(mesh, fairswap.load("plain.glb").clips[0].at(seconds).world(), 1)
+        assert np.ptp(deformed_vertices(mesh, poses.world(), 1)) > 1.05 * np.ptp(still)
 
 
 def test_animated_scale_is_told_and_not_carried(tmp_path):

@@ -137,6 +137,8 @@ class Mesh(Value):
 def skin_matrices(mesh: Mesh, world: WorldTransforms, frame: int) -> Floats:
     """What each bone does to the vertices bound to it in one frame: ``(bones, 3, 4)``."""
     turn = matrix_from_quaternion(world.rotation_tracks[:, :, frame])
+    for bone, matrices in world.stretched.items():
+        turn[bone] = matrices[:, :, frame]
     out = turn @ mesh.bind_matrices[:, :3]
     out[:, :, 3] += world.position_tracks[:, :, frame]
     return out

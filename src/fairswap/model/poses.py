@@ -10,7 +10,7 @@ import numpy as np
 from numpy.typing import ArrayLike
 
 from fairswap.model.arrays import Floats, Integers, Value
-from fairswap.model.skeleton import Skeleton, WorldTransforms, world_from_local
+from fairswap.model.skeleton import Skeleton, WorldTransforms, world_from_local, world_of_stretched
 
 _NO_BONES: Integers = np.empty(0, dtype=np.intp)
 
@@ -48,6 +48,17 @@ class BesideTrack(Value):
 
 
 @dataclass(frozen=True, eq=False)
+class StretchTrack(Value):
+    """The changing size of one bone against its size at rest: matrices ``(3, 3, frames)`` in its own axes."""
+
+    bone: int
+    matrices: Floats
+
+    def __post_init__(self) -> None:
+        self.freeze("matrices", (3, 3, "frames"))
+
+
+@dataclass(frozen=True, eq=False)
 class Poses(Value):
     """Local transforms of a skeleton over frames. Frozen: :meth:`edit` gives a builder for other ones.
 
@@ -67,6 +78,8 @@ class Poses(Value):
     morph_tracks : tuple of MorphTrack
     beside : tuple of BesideTrack
         What else the file moves in this clip; it goes along with cuts, changes of speed and the like.
+    stretches : tuple of StretchTrack
+        Bones whose size changes, as the skin follows them; what is written of it stands in ``beside``.
 
     Raises
     ------
@@ -80,6 +93,7 @@ class Poses(Value):
     translation_tracks: Floats = None  # type: ignore[assignment]  # none moves: an empty array
     morph_tracks: tuple[MorphTrack, ...] = ()
     beside: tuple[BesideTrack, ...] = ()
+    stretches: tuple[StretchTrack, ...] = ()
 
     def __post_init__(self) -> None:
         self.freeze("rotation_tracks", (len(self.skeleton), 4, "frames"))
@@ -99,6 +113,9 @@ class Poses(Value):
         object.__setattr__(self, "beside", tuple(self.beside))
         if any(track.values.shape[1] != self.frames for track in self.beside):
             raise self.wrong("a track beside the figure has another number of frames")
+        object.__setattr__(self, "stretches", tuple(self.stretches))
+        if any(track.matrices.shape[2] != self.frames for track in self.stretches):
+            raise self.wrong("a changing size has another number of frames")
 
     def __repr__(self) -> str:
         return f"<Poses: {self.frames} frames of {len(self.skeleton)} bones>"
@@ -150,7 +167,15 @@ class Poses(Value):
         """World transforms of frames ``start`` to ``stop``."""
         span = slice(start, stop)
         tracks = self.rotation_tracks[:, :, span], self.translated_bones, self.translation_tracks[:, :, span]
-        return world_from_local(self.skeleton, *tracks, out)
+        world = world_from_local(self.skeleton, *tracks, out)
+        if not self.stretches:
+            return world
+        moved = {bone: track[:, span] for bone, track in self.translation_by_bone().items()}
+        rest = self.skeleton.rest_translations
+        stretches = {track.bone: track.matrices[:, :, span] for track in self.stretches}
+        return world_of_stretched(
+            self.skeleton, tracks[0], lambda bone: moved.get(bone, rest[bone][:, None]), stretches, world
+        )
 
     def at(self, frame_positions: ArrayLike) -> Poses:
         """The poses at fractional frames ``(n,)``, held before the first and after the last.
@@ -184,6 +209,7 @@ class Poses(Value):
             translation_tracks=straight(self.translation_tracks),
             morph_tracks=tuple(MorphTrack(track.mesh, straight(track.weights)) for track in self.morph_tracks),
             beside=tuple(replace(track, values=straight(track.values)) for track in self.beside),
+            stretches=tuple(replace(track, matrices=straight(track.matrices)) for track in self.stretches),
         )
 
 

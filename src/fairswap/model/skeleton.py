@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from hashlib import blake2b
 
@@ -12,7 +12,7 @@ import numpy as np
 
 from fairswap.model.arrays import Floats, Integers, Value, read_only
 from fairswap.model.kernels import multiply_into, place_constant_into, rotate_into
-from fairswap.model.rotation import conjugate, multiply
+from fairswap.model.rotation import conjugate, matrix_from_quaternion, multiply
 
 # Up to here one call per level of the tree is cheaper than one per bone: the calls cost more than the numbers.
 _SHORT_CLIP_FRAMES = 1000
@@ -156,10 +156,14 @@ class Skeleton(Value):
 
 @dataclass(frozen=True, eq=False)
 class WorldTransforms:
-    """World rotations ``(bones, 4, frames)`` and positions ``(bones, 3, frames)``, frames last and contiguous."""
+    """World rotations ``(bones, 4, frames)`` and positions ``(bones, 3, frames)``, frames last and contiguous.
+
+    ``stretched`` has the world matrices ``(3, 3, frames)`` of the bones whose size changes, and of all below them.
+    """
 
     rotation_tracks: Floats
     position_tracks: Floats
+    stretched: Mapping[int, Floats] = field(default_factory=dict)
 
     @classmethod
     def empty(cls, bones: int, frames: int) -> WorldTransforms:
@@ -180,6 +184,32 @@ class WorldTransforms:
     def positions(self) -> Floats:
         """View ``(frames, bones, 3)``, metres."""
         return self.position_tracks.transpose(2, 0, 1)
+
+
+def world_of_stretched(
+    skeleton: Skeleton,
+    rotation_tracks: Floats,
+    translation_of: Callable[[int], Floats],
+    stretches: Mapping[int, Floats],
+    world: WorldTransforms,
+) -> WorldTransforms:
+    """The world transforms ``world``, with what bones whose size changes do to themselves and to all below them.
+
+    ``stretches`` are by bone the matrices ``(3, 3, frames)`` in its own axes, ``translation_of`` gives the local
+    positions ``(3, frames)`` of a bone. ``world`` is written to.
+    """
+    linear: dict[int, Floats] = {}
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        above = linear.get(parent)
+        if above is not None:
+            held = np.broadcast_to(translation_of(bone), (3, rotation_tracks.shape[2]))
+            world.position_tracks[bone] = world.position_tracks[parent] + np.einsum("ijf,jf->if", above, held)
+        if above is not None or bone in stretches:
+            turns = world.rotation_tracks if above is None else rotation_tracks
+            own = matrix_from_quaternion(turns[bone].T).transpose(1, 2, 0)
+            whole = own if above is None else np.einsum("ijf,jkf->ikf", above, own)
+            linear[bone] = np.einsum("ijf,jkf->ikf", whole, stretches[bone]) if bone in stretches else whole
+    return replace(world, stretched=linear)
 
 
 def world_from_local(

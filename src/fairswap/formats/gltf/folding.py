@@ -59,6 +59,12 @@ class Fold:
         """Local positions ``(frames, 3)`` of a bone, metres, from those of its node."""
         return node_translations @ self.above[bone, :3, :3].T + self.above[bone, :3, 3]
 
+    def bone_stretches(self, bone: int, node_scales: Floats) -> Floats:
+        """How the size of a bone changes against rest ``(3, 3, frames)``, in its own axes, by its node's scales."""
+        factors = node_scales / self.scale[bone]
+        residual = self.residual[bone]
+        return np.einsum("ij,fj,jk->ikf", residual, factors, np.linalg.inv(residual))
+
     def node_rotations(self, bone: int, bone_rotations: Floats) -> Floats:
         """The way back of :meth:`bone_rotations`."""
         if self.plain[bone]:

@@ -23,7 +23,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
-from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses
+from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses, StretchTrack
 from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.model.rotation import without_sign_jumps
 from fairswap.model.skeleton import Skeleton
@@ -238,10 +238,10 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
         if not keyed and not any(node in source.mesh_nodes for node, path in keys if path == "weights"):
             continue
         for (node, path), track in keys.items():
-            if path == "scale" and node in bone_of and np.ptp(track.values, axis=0).max() > 1e-4:
+            if path == "scale" and node in bone_of and _changes_size(track, source.fold.scale[bone_of[node]]):
                 bone_name = skeleton.names[bone_of[node]]
                 message = (
-                    f"the size of bone {bone_name!r} changes over time; this is kept, but not shown or carried over"
+                    f"the size of bone {bone_name!r} changes over time; this is kept and shown, but not carried over"
                 )
                 findings.append(Finding("animated-scale", "warning", name, message))
         poses = _poses_from_keys(source, keys, times, name, sampled)
@@ -295,7 +295,17 @@ def _poses_from_keys(
         for target in sorted(keys)
         if target[1] == "scale" or (target[0] not in bone_of and target[0] not in source.mesh_nodes)
     )
-    return PoseBuilder(skeleton, rotations, moved, morphs, beside).poses()
+    stretches = tuple(
+        StretchTrack(bone_of[node], fold.bone_stretches(bone_of[node], track.sampled(times, rotation=False)))
+        for (node, path), track in keys.items()
+        if path == "scale" and node in bone_of and _changes_size(track, fold.scale[bone_of[node]])
+    )
+    return PoseBuilder(skeleton, rotations, moved, morphs, beside).poses(stretches=stretches)
+
+
+def _changes_size(track: Keys, at_rest: Floats) -> bool:
+    """Whether these scales are not those of the node at rest, of which the fold took care."""
+    return bool(np.all(at_rest != 0.0) and np.abs(track.values / at_rest - 1.0).max() > 1e-4)
 
 
 def _beside(container: Container, target: tuple[int, str], keys: Keys, times: Floats) -> BesideTrack:
