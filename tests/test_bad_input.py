@@ -84,7 +84,7 @@ CASES = {
     "nan.glb": (_glb(_nan_keys), "not a finite number"),
     "outside.gltf": (json.dumps({**arm().json, "buffers": [{"byteLength": 4, "uri": "../secret.bin"}]}).encode(), "outside its folder"),
     "net.gltf": (json.dumps({**arm().json, "buffers": [{"byteLength": 4, "uri": "http://127.0.0.1/x"}]}).encode(), "outside its folder"),
-    "gone.gltf": (json.dumps({**arm().json, "buffers": [{"byteLength": 4, "uri": "gone.bin"}]}).encode(), "missing"),
+    "gone.gltf": (json.dumps({**arm().json, "buffers": [{"byteLength": 4, "uri": "gone.bin"}]}).encode(), "no such file"),
     "short.gltf": (json.dumps({**arm().json, "buffers": [{"byteLength": 99, "uri": "data:;base64,AAAA"}]}).encode(), "99 bytes"),
     "words.bvh": (b"hello\nMOTION\n", "not a word of this format"),
     "no-motion.bvh": (bvh(STICK, [ROW]).replace("MOTION", "").encode(), "no line MOTION"),

@@ -64,7 +64,7 @@ def test_equal_names_are_told_apart_by_their_path():
         ('[roles]\ntorso = "x"\n', "'torso' is not a role"),
         ('[roles]\nhips = "x"\nhead = "x"\n', "bone 'x' has two roles, hips and head"),
         ('[roles]\nhips = "x"\n[space]\nup = "north"\n', "up is 'north'"),
-        ('[rolls]\nhips = "x"\n[roles]\n', "unknown field `rolls`"),
+        ('[rolls]\nhips = "x"\n[roles]\n', "no field 'rolls'.*Do you mean roles"),
         ("[roles\n", "not TOML"),
     ],
 )

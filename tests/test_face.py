@@ -307,7 +307,7 @@ def test_a_table_that_is_wrong_says_where(table, says):
         ("[morphs.a]\nunits = { jaw_drip = 1 }\n", "Do you mean jaw_drop?"),
         ("[morphs.a]\nsum = { b = 1 }\n[morphs.b]\nsum = { a = 1 }\n", "a circle: a → b → a"),
         ("[morphs.a]\nsum = { bb = 1 }\n[morphs.b]\nunits = { joy = 1 }\n", "no shape 'bb'"),
-        ("[morphs.a]\nunits = { joy = nan }\n", "a weight of nan"),
+        ("[morphs.a]\nunits = { joy = nan }\n", "units.joy: it is not a finite number"),
         ("[morphs.a]\nunits = { joy = 1 }\nrange = [1, 0]\n", "a range is two numbers"),
         ("[morphs.a]\nunits = { joy = 1 }\nnegative = { fear = 1 }\n", "does not go below 0"),
         ("[morphs.a]\nunit = { joy = 1 }\n", "unit"),

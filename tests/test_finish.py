@@ -292,9 +292,9 @@ def test_layers_turn_shift_replace_and_paste():
         ('[[layer]]\nrole = "head"\nweight = 2.0\n', "weight"),
         ('[[layer]]\nrole = "head"\nturn = [1.0]\n', "turn"),
         ('[[layer]]\nrole = "head"\nfrom = 2.0\nto = 1.0\n', "ends before it begins"),
-        ('[[layer]]\nrole = "head"\nturn = [nan, 0.0, 0.0]\n', "not a number"),
+        ('[[layer]]\nrole = "head"\nturn = [nan, 0.0, 0.0]\n', r"turn\[0\]: it is not a finite number"),
         ('[[layer]]\nrole = "head"\nkeys = [{ time = 1.0 }, { time = 0.5 }]\n', "order of time"),
-        ('[[layer]]\nrole = "head"\nspin = 1\n', "unknown field"),
+        ('[[layer]]\nrole = "head"\nspin = 1\n', "no field 'spin'"),
     ],
 )
 def test_a_layer_that_is_wrong_says_where(text, says):

@@ -1,5 +1,24 @@
-"""``python -m fairswap``."""
+"""What the command ``fairswap`` starts, and ``python -m fairswap``."""
 
-from fairswap.cli.main import run
+from __future__ import annotations
 
-run()
+import os
+import signal
+
+
+def run() -> None:
+    """Run the command line and end the process with its status."""
+    # While modules are still being loaded nothing has begun, and nothing can be caught: Ctrl-C ends it here.
+    signal.signal(signal.SIGINT, _not_begun)
+    from fairswap.cli.main import run as run_commands
+
+    run_commands()
+
+
+def _not_begun(number: int, frame: object) -> None:
+    os.write(2, b"fairswap: stopped; nothing was begun.\n")
+    os._exit(128 + number)
+
+
+if __name__ == "__main__":
+    run()

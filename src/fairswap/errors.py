@@ -34,7 +34,6 @@ REMEDIES = {
     "no-cycle": "Cut a cycle out by hand with clips.cut",
     "one-clip-only": "Save one clip, or each into a file of its own",
     "profile-incomplete": "Correct it (bones.check shows how), or leave it out to have bones found",
-    "rule-unknown": "platform.template writes every rule with its meaning",
     "several-people": "Choose: load(…, figure=NAME)",
     "several-figures": "load(…, figure=NAME) takes another",
     "shape-contradicts": "Look at it with picture.face, or say what it does",
@@ -94,9 +93,10 @@ class FairSwapError(Exception):
 
     def worded(self, remedies: Mapping[str, str]) -> str:
         """The whole message, what to do worded by an interface."""
-        where = ", ".join(part for part in (self.file, self.place) if part)
-        said = _sentence(f"{where}: {self.problem}" if where else self.problem)
-        remedy = remedy_for(self.code, self.remedy, self.facts, remedies)
+        where = ", ".join(shortened(part, 110) for part in (self.file, self.place) if part)
+        remedy = shortened(remedy_for(self.code, self.remedy, self.facts, remedies) or "", 160)
+        problem = shortened(self.problem, max(390 - len(where) - len(remedy), 60))
+        said = _sentence(f"{where}: {problem}" if where else problem)
         return f"{said} {_sentence(remedy)}" if remedy else said
 
     def in_file(self, file: object) -> FairSwapError:
@@ -161,6 +161,18 @@ class OutputError(FairSwapError):
     """
 
     exit_status = 4
+
+
+def shortened(text: str, most: int) -> str:
+    """A text of at most ``most`` letters, its middle left out where it is longer.
+
+    >>> shortened("a very long name of a bone", 15)
+    'a very … a bone'
+    """
+    if len(text) <= most:
+        return text
+    head = (most - 1) // 2
+    return f"{text[:head]}…{text[len(text) - (most - 1 - head) :]}"
 
 
 @dataclass(frozen=True)

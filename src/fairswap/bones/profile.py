@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
@@ -13,8 +12,9 @@ from typing import Annotated, Any
 import msgspec
 
 from fairswap.bones.roles import RoleMap, is_role, role_order
-from fairswap.errors import Finding, InputError
+from fairswap.errors import Finding, InputError, OutputError
 from fairswap.formats.own import renamed, struct_from_text, text_of_file
+from fairswap.formats.patterns import fits_any, glob_end
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, Space
 
@@ -111,17 +111,17 @@ class BoneProfile:
         return idle + [f"ignore {glob!r}" for glob in self.ignore if not any(fits(glob, other) for other in bare)]
 
     def _with_and_without_prefix(self, name: str) -> set[str]:
-        ends = [match.end() for glob in self.prefixes if (match := _pattern((glob,)).match(name))]
+        ends = [end for glob in self.prefixes if (end := glob_end(glob, name)) is not None]
         return {name, *(name[end:] for end in ends)}
 
     def assign(self, skeleton: Skeleton) -> RoleMap:
         """The roles that bones of ``skeleton`` fill by this profile. Each bone fills one role at most."""
         by_name: dict[str, int] = {}
-        prefix = _pattern(self.prefixes) if self.prefixes else None
-        ignored = _pattern(self.ignore) if self.ignore else None
-        for bone, full in enumerate(skeleton.names):
-            name = prefix.sub("", full, count=1) if prefix else full
-            if ignored and ignored.fullmatch(name):
+        if not self.prefixes and not self.ignore:
+            by_name = dict(zip(reversed(skeleton.names), range(len(skeleton) - 1, -1, -1), strict=True))
+        for bone, full in enumerate(skeleton.names if not by_name else ()):
+            name = full[next((end for glob in self.prefixes if (end := glob_end(glob, full)) is not None), 0) :]
+            if fits_any(self.ignore, name):
                 continue
             by_name.setdefault(name, bone)
             by_name.setdefault(full, bone)
@@ -138,7 +138,7 @@ class BoneProfile:
 
 def fits(glob: str, name: str) -> bool:
     """Whether a name begins as a pattern says; ``*`` stands for anything."""
-    return _pattern((glob,)).match(name) is not None
+    return glob_end(glob, name) is not None
 
 
 def built_in_profiles() -> tuple[BoneProfile, ...]:
@@ -152,22 +152,54 @@ def built_in_profiles() -> tuple[BoneProfile, ...]:
 
 
 def user_folder() -> Path:
-    """Where profiles saved by family name are kept: ``FAIRSWAP_HOME``, else the user's configuration folder."""
+    """Where profiles saved by family name are kept: ``FAIRSWAP_HOME``, else the user's configuration folder.
+
+    Raises
+    ------
+    OutputError
+        If this user has no such folder.
+    """
     home = os.environ.get("FAIRSWAP_HOME")
     if home:
         return Path(home) / "bones"
-    return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "fairswap" / "bones"
+    try:
+        return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "fairswap" / "bones"
+    except RuntimeError:  # neither HOME nor an entry among the users of this machine
+        remedy = "Set FAIRSWAP_HOME to a folder"
+        raise OutputError("this user has no home folder, so there are no saved profiles", remedy=remedy) from None
 
 
 def saved_profiles() -> tuple[BoneProfile, ...]:
-    """The profiles that the user saved by family name.
+    """The profiles that the user saved by family name; one that cannot be read is left out.
 
     >>> import fairswap
     >>> all(isinstance(profile, fairswap.BoneProfile) for profile in fairswap.bones.saved())
     True
     """
-    folder = user_folder()
-    return tuple(BoneProfile.load(path) for path in sorted(folder.glob("*.toml"))) if folder.is_dir() else ()
+    return tuple(row for row in _saved() if isinstance(row, BoneProfile))
+
+
+def broken_profiles() -> list[Finding]:
+    """The saved profiles that cannot be read, and why."""
+    return [
+        Finding("profile-broken", "warning", str(row.file), f"this saved profile is left out: {row.problem}")
+        for row in _saved()
+        if isinstance(row, InputError)
+    ]
+
+
+def _saved() -> list[BoneProfile | InputError]:
+    try:
+        paths = sorted(user_folder().glob("*.toml"))
+    except (OSError, OutputError):
+        return []
+    found: list[BoneProfile | InputError] = []
+    for path in paths:
+        try:
+            found.append(BoneProfile.load(path))
+        except InputError as error:
+            found.append(error.in_file(path))  # type: ignore[arg-type]
+    return found
 
 
 def profile_named(name: str | Path | BoneProfile) -> BoneProfile:
@@ -250,10 +282,6 @@ def _renumbered(found: dict[str, int]) -> dict[str, int]:
         chain = sorted((role for role in found if role.startswith(f"{kind}_")), key=role_order)
         out |= {f"{kind}_{i + 1}": found[role] for i, role in enumerate(chain)}
     return {role: out[role] for role in sorted(out, key=role_order)}
-
-
-def _pattern(globs: tuple[str, ...]) -> re.Pattern[str]:
-    return re.compile("|".join("^" + re.escape(glob).replace(r"\*", ".*") for glob in globs))
 
 
 def _by_path(skeleton: Skeleton, name: str) -> int | None:

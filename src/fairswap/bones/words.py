@@ -118,6 +118,8 @@ def meaning_of(name: str) -> NameMeaning:
         if found:
             parts.add(found)
             continue
+        if word.isdigit():
+            continue
         parts |= _inside(word)
         if not side:
             side = next(
@@ -131,7 +133,8 @@ def meaning_of(name: str) -> NameMeaning:
     return NameMeaning(frozenset(_combined(parts)), side, tuple(words))
 
 
-def _inside(word: str) -> set[str]:
+@lru_cache(maxsize=20_000)
+def _inside(word: str) -> frozenset[str]:
     """Known words run together: ``leftforearm``, ``handgelenkdrehung``."""
     found: set[str] = set()
     rest = word
@@ -142,7 +145,7 @@ def _inside(word: str) -> set[str]:
     for short in ("arm", "leg", "hip", "eye", "toe", "jaw"):
         if rest.strip() == short or (rest != word and short in rest.split()):
             found.add(_MEANING[short])
-    return found
+    return frozenset(found)
 
 
 def _combined(parts: set[str]) -> set[str]:

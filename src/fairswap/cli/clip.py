@@ -53,7 +53,7 @@ if TYPE_CHECKING:
     from fairswap.clips.looping import Cycle, Seam
     from fairswap.model.clip import Clip
 
-_SECONDS = click.FloatRange(0.0, 60.0)
+_SECONDS = options.Number(0.0, 60.0)
 
 
 @click.group(name="clip")
@@ -248,7 +248,7 @@ def mirror(file: Path, names: tuple[str, ...], bones: str | None, out: Path, out
 
 @command.command(short_help="Faster, slower, or to a duration.")
 @file_argument
-@click.option("--times", "factor", type=float, metavar="FACTOR", help="2 is twice as fast.")
+@click.option("--times", "factor", type=options.Number(), metavar="FACTOR", help="2 is twice as fast.")
 @click.option("--lasts", metavar="TIME", help="Let it last this long.")
 @clip_option
 @out_option
@@ -279,9 +279,14 @@ def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> No
 @command.command(short_help="Begin at the origin, face ahead.")
 @file_argument
 @click.option(
-    "--at", nargs=2, type=float, default=(0.0, 0.0), metavar="X Z", help="Metres to the left, and ahead (0 0)."
+    "--at",
+    nargs=2,
+    type=options.Number(),
+    default=(0.0, 0.0),
+    metavar="X Z",
+    help="Metres to the left, and ahead (0 0).",
 )
-@click.option("--facing", type=float, default=0.0, metavar="DEGREES", help="To the left of ahead (0).")
+@click.option("--facing", type=options.Number(), default=0.0, metavar="DEGREES", help="To the left of ahead (0).")
 @click.option("--keep-heading", is_flag=True, help="Leave the heading as it is.")
 @clip_option
 @out_option
@@ -316,8 +321,10 @@ def rate(
 
 @command.command(short_help="Fewest keys within a budget.")
 @file_argument
-@click.option("--mm", type=float, metavar="BUDGET", help="No bone further off than this, in the world, in any frame.")
-@click.option("--degrees", type=float, metavar="BUDGET", help="No bone's own turn further off than this.")
+@click.option(
+    "--mm", type=options.Number(), metavar="BUDGET", help="No bone further off than this, in the world, in any frame."
+)
+@click.option("--degrees", type=options.Number(), metavar="BUDGET", help="No bone's own turn further off than this.")
 @click.option("--every-frame", is_flag=True, help="Plain keys on every frame instead.")
 @clip_option
 @options.bones

@@ -186,7 +186,7 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 @click.option("--source-face", type=options.INPUT, metavar="F.toml", help="Chart of CLIP's shapes.")
 @click.option("--target-face", type=options.INPUT, metavar="F.toml", help="Chart of HEAD.")
 @click.option("--rate", type=click.IntRange(1, 240), default=60, metavar="N", help="Of speech: frames per second (60).")
-@click.option("--strength", type=click.FloatRange(0.0, 1.5), default=1.0, metavar="S",
+@click.option("--strength", type=options.Number(0.0, 1.5), default=1.0, metavar="S",
               help="Of speech: how far the mouth goes (1).")  # fmt: skip
 @options.target_bones
 @options.figure

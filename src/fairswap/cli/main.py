@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import io
 import os
+import signal
 import sys
+import warnings
 from collections.abc import Sequence
 from importlib import import_module
 
@@ -60,33 +63,58 @@ def command(debug: bool) -> None:
 
 def run() -> None:
     """Run the command line and end the process with its status."""
-    sys.exit(status_of(sys.argv[1:]))
+    for number in (signal.SIGINT, signal.SIGTERM, *([signal.SIGHUP] if hasattr(signal, "SIGHUP") else [])):
+        if signal.getsignal(number) != signal.SIG_IGN:  # nohup wants it ignored
+            signal.signal(number, _stop)
+    warnings.simplefilter("ignore")  # of libraries: what matters to the user is found and told by us
+    status = status_of(sys.argv[1:])
+    signal.signal(signal.SIGINT, signal.SIG_IGN)  # all is done: nothing is left to stop
+    sys.exit(status)
+
+
+class _Stopped(BaseException):
+    """The user, or the system, wants the process to end: whatever is being written is taken back first."""
+
+    def __init__(self, number: int) -> None:
+        self.number = number
+
+
+def _stop(number: int, frame: object) -> None:
+    raise _Stopped(number)
 
 
 def status_of(arguments: Sequence[str]) -> int:
     """Run the command line; errors become one line on stderr and a status."""
     # Imported here: with --help alone nothing of this is needed, and it is cheap.
-    from fairswap.errors import FairSwapError
+    from fairswap.errors import FairSwapError, shortened
+    from fairswap.formats.naming import visible
 
     try:
         status = command.main(list(arguments), prog_name="fairswap", standalone_mode=False)
         return status if isinstance(status, int) else 0
     except click.ClickException as error:
-        error.show()
+        said = io.StringIO()
+        error.show(said)
+        click.echo("\n".join(map(visible, said.getvalue().rstrip().split("\n"))), err=True)
         return error.exit_code
     except FairSwapError as error:
         from fairswap.cli.remedies import worded_error
 
-        click.echo(f"fairswap: {worded_error(error)}", err=True)
+        click.echo(f"fairswap: {visible(worded_error(error))}", err=True)
         return error.exit_status
-    except (click.Abort, KeyboardInterrupt):
+    except (click.Abort, KeyboardInterrupt, _Stopped) as error:
         click.echo("fairswap: stopped; nothing was left half written.", err=True)
-        return 130
+        return 128 + getattr(error, "number", signal.SIGINT)
     except BrokenPipeError:
         # Whoever read our report has closed it: nothing is wrong, and nothing more can be said there.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
-    except OSError as error:  # all other files are guarded where they are used: this is the report itself
+    except OSError as error:
+        if error.filename is not None:  # a name that the system does not take, seen before the file was used
+            name = shortened(os.fsdecode(error.filename), 110)
+            click.echo(visible(f"fairswap: {name}: {error.strerror}. Give another name or folder."), err=True)
+            return 4
+        # All other files are guarded where they are used: this is the report itself.
         click.echo(f"fairswap: the report cannot be written ({error.strerror}). Check where it is sent.", err=True)
         # What is left in the buffer cannot be written at exit either.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -100,6 +128,8 @@ def status_of(arguments: Sequence[str]) -> int:
 
 def _our_fault(error: Exception, arguments: Sequence[str]) -> int:
     """Say in one sentence that something nobody foresaw is our fault; with --debug also where it came from."""
+    from fairswap.formats.naming import visible
+
     if "--debug" in arguments:
         import traceback
 
@@ -107,8 +137,10 @@ def _our_fault(error: Exception, arguments: Sequence[str]) -> int:
     doing = " ".join(word for word in arguments if word != "--debug")[:200]
     reason = f"{type(error).__name__}: {error}".splitlines()[0][:160]
     click.echo(
-        f"fairswap: this is an error of ours, not of your file ({reason}), in 'fairswap {doing}'. Nothing was left "
-        "half written. Run it again as 'fairswap --debug …' and send us what it prints, with the file if you may.",
+        visible(
+            f"fairswap: this is an error of ours, not of your file ({reason}), in 'fairswap {doing}'. Nothing was left "
+            "half written. Run it again as 'fairswap --debug …' and send us what it prints, with the file if you may."
+        ),
         err=True,
     )
     return _OUR_FAULT

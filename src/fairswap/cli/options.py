@@ -15,6 +15,7 @@ from fairswap.cli.output import Output, note
 if TYPE_CHECKING:
     from fairswap.model.document import Document
 
+_LARGEST_NUMBER = 1e9
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -28,6 +29,16 @@ class InputFile(click.Path):
         path = Path(str(super().convert(value, parameter, context)))
         note("inputs", path)
         return path
+
+
+class Number(click.FloatRange):
+    """A number: never infinite, never none."""
+
+    def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> float:
+        number = float(super().convert(value, parameter, context))
+        if not abs(number) <= _LARGEST_NUMBER:
+            self.fail(f"{value} is beyond all measure.", parameter, context)
+        return number
 
 
 def name_or_file(value: str) -> str:
@@ -108,14 +119,14 @@ target_figure = which_figure(name="target_figure", of="target's file")
 _MOTION = (
     click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
                  help="Where the way over the ground goes: hips (default), a root bone (added if needed), or none."),
-    click.option("--scale-travel", type=click.FloatRange(0.0, 1e4), metavar="FACTOR",
+    click.option("--scale-travel", type=Number(0.0, 1e4), metavar="FACTOR",
                  help="Multiply travel by this; without, by the ratio of the legs."),
     click.option("--root-turns", is_flag=True, help="With --travel root: the root takes the heading of the hips, too."),
     click.option("--feet", type=click.Choice(["planted", "free"]), default="planted",
                  help="Keep standing feet where they stand (default), or leave them as carried over."),
     click.option("--hands", type=click.Choice(["meet", "free"]), default="meet",
                  help="Hands meet what the source's meet (default), or are left as carried over."),
-    click.option("--reach", type=click.FloatRange(0.0, 1.0), default=1.0, metavar="WEIGHT",
+    click.option("--reach", type=Number(0.0, 1.0), default=1.0, metavar="WEIGHT",
                  help="How much a touch counts against the posture, 0 to 1."),
     click.option("--object", "object_", metavar="BONE", help="The source's bone that marks an object hands touch."),
     click.option("--clear", is_flag=True, help="Push hands out of the own body."),

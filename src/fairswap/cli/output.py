@@ -5,10 +5,14 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
+from dataclasses import fields, is_dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import click
+
+from fairswap.errors import shortened
+from fairswap.formats.naming import in_unicode, visible, visible_in_json
 
 if TYPE_CHECKING:
     import msgspec
@@ -16,6 +20,7 @@ if TYPE_CHECKING:
     from fairswap.formats.outputs import Outputs
 
 _DIGITS = 6  # of numbers in reports as data
+_LONGEST = 400  # letters of one name or sentence in a report for people
 
 
 class Output:
@@ -61,17 +66,18 @@ class Output:
         with click.progressbar(
             length=total, label=what, file=sys.stderr, show_pos=True, item_show_func=lambda name: name or ""
         ) as bar:
-            yield lambda name: bar.update(1, name)
+            yield lambda name: bar.update(1, visible(name))
 
     def report(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
         """Print a report to stdout: as data, or as lines for people."""
         if self.as_json:
             import msgspec
 
-            data = _rounded(msgspec.to_builtins(report))
-            click.echo(msgspec.json.format(msgspec.json.encode(data), indent=2).decode())
+            data = _as_data(msgspec.to_builtins(report))
+            text = msgspec.json.format(msgspec.json.encode(data), indent=2).decode()
+            click.echo(visible_in_json(text))
         elif not self.quiet:
-            for line in lines(report):
+            for line in lines(_spelled_out(report)):
                 click.echo(line)
 
     def failed(self) -> None:
@@ -91,11 +97,31 @@ def _noted(kind: str) -> list[Path]:
     return list(context.find_root().meta.get(f"fairswap.{kind}", [])) if context is not None else []
 
 
-def _rounded(data: Any) -> Any:
+def _as_data(data: Any) -> Any:
     if isinstance(data, float):
         return round(data, _DIGITS)
+    if isinstance(data, str):
+        return in_unicode(data)
     if isinstance(data, dict):
-        return {key: _rounded(value) for key, value in data.items()}
+        return {in_unicode(key): _as_data(value) for key, value in data.items()}
     if isinstance(data, list | tuple):
-        return [_rounded(value) for value in data]
+        return [_as_data(value) for value in data]
     return data
+
+
+def _spelled_out(value: Any) -> Any:
+    """A report in which names from files cannot move the cursor, colour a terminal or fill it."""
+    import msgspec
+
+    if isinstance(value, str):
+        return shortened(visible(value), _LONGEST)
+    if isinstance(value, dict):
+        return {_spelled_out(key): _spelled_out(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        parts = [_spelled_out(one) for one in value]
+        return type(value)(*parts) if hasattr(value, "_fields") else type(value)(parts)
+    if isinstance(value, msgspec.Struct):
+        return type(value)(**{name: _spelled_out(getattr(value, name)) for name in value.__struct_fields__})
+    if is_dataclass(value) and not isinstance(value, type):
+        return replace(value, **{field.name: _spelled_out(getattr(value, field.name)) for field in fields(value)})
+    return value

@@ -34,7 +34,6 @@ REMEDIES = {
     "no-cycle": "Cut a cycle out by hand with 'clip cut'",
     "one-clip-only": "Pick one with --clip, or give a folder to get one file per clip",
     "profile-incomplete": "Correct it ('fairswap bones check' shows how), or leave {option} out to have bones found",
-    "rule-unknown": "'fairswap platform new' writes every rule with its meaning",
     "several-people": "Choose one with --figure NAME",
     "several-figures": "Take another with --figure NAME",
     "shape-contradicts": "Look at it with 'fairswap face show', or --say",

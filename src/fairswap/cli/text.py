@@ -43,7 +43,12 @@ def finding_lines(findings: Iterable[FindingRow]) -> Iterator[str]:
 def written_lines(paths: Iterable[str], sizes: bool = False) -> Iterator[str]:
     """The files that were written, on request with their sizes."""
     for path in paths:
-        yield f"  wrote    {path}" + (f" ({Path(path).stat().st_size / 1024:.0f} KiB)" if sizes else "")
+        yield f"  wrote    {path}" + (_size(Path(path)) if sizes else "")
+
+
+def _size(path: Path) -> str:
+    # A name that is not printed as it is leads nowhere.
+    return f" ({path.stat().st_size / 1024:.0f} KiB)" if path.is_file() else ""
 
 
 def footing_line(row: ComparisonRow) -> str:

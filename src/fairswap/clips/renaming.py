@@ -6,12 +6,14 @@ import re
 from collections import Counter
 from collections.abc import Sequence
 from dataclasses import replace
+from string import Formatter
 
 from fairswap.errors import UsageError
 from fairswap.formats.naming import distinct
 from fairswap.model.clip import Clip
 
 # What exporters call clips when nobody named them.
+_PADDING = re.compile(r"0?\d?d?")
 _MEANINGLESS = re.compile(
     r"(?i)(take|clip|anim(ation)?|action|track|unnamed|untitled|default|motion|scene|layer)?[\s_.|-]*\d*"
 )
@@ -62,14 +64,23 @@ def renamed(
         for old, new in swaps:
             name = name.replace(old, new)
         if to is not None:
-            try:
-                name = to.format(name=name, n=number, seconds=f"{clip.duration_s:.2f}", file=stem)
-            except (KeyError, IndexError, ValueError):
-                remedy = "Use {name}, {n}, {seconds} and {file}"
-                raise UsageError(f"{to!r} is no pattern for names", remedy=remedy) from None
+            name = _filled(to, name=name, n=number, seconds=f"{clip.duration_s:.2f}", file=stem)
         name = name.strip() or f"{stem} {number}"
         used[name.lower()] = used.get(name.lower(), 0) + 1
         if used[name.lower()] > 1:
             name = f"{name} {used[name.lower()]}"
         out.append(replace(clip, name=name))
     return out
+
+
+def _filled(pattern: str, **values: str | int) -> str:
+    """A pattern with its fields filled in; numbers may be padded (``{n:02}``)."""
+    try:
+        fields = [(field, spec, way) for _, field, spec, way in Formatter().parse(pattern) if field is not None]
+        if all(field in values and not way and _PADDING.fullmatch(spec or "") for field, spec, way in fields):
+            return pattern.format(**values)
+    except ValueError:  # braces that are not closed, or padding of what is no number
+        pass
+    raise UsageError(
+        f"{pattern[:60]!r} is no pattern for names", remedy="Use {name}, {n}, {n:02}, {seconds} and {file}"
+    )

@@ -10,7 +10,8 @@ from fairswap.errors import UsageError
 from fairswap.formats.gltf.reading import GltfOrigin, poses_from_origin
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
-from fairswap.model.poses import Poses
+from fairswap.model.poses import Poses, check_amount
+from fairswap.model.rate import HIGHEST_RATE
 from fairswap.model.rotation import normalized, without_sign_jumps
 from fairswap.model.signals import smoothed
 
@@ -33,11 +34,13 @@ def at_rate(clip: Clip, rate: Fraction, *, smooth: bool = False, steady: bool = 
     UsageError
         If the rate is not above zero.
     """
-    if rate <= 0 or rate > 100_000:
-        raise UsageError(f"a rate of {rate} is none", remedy="Give frames per second above zero, 30 or 30000/1001")
+    if not 0 < rate <= HIGHEST_RATE:
+        remedy = f"Give frames per second above zero, up to {HIGHEST_RATE}: 30 or 30000/1001"
+        raise UsageError(f"a rate of {float(rate):g} is none", remedy=remedy)
     if clip.frames < 2:
         return clip.with_poses(clip.poses, rate=rate)
     frames = max(round(Fraction(clip.frames - 1) / clip.rate * rate), 1) + 1
+    check_amount(frames, len(clip.skeleton))
     at = np.linspace(0.0, clip.frames - 1, frames)
     poses = clip.poses
     if steady and rate < clip.rate:

@@ -6,6 +6,7 @@ import numpy as np
 
 from fairswap.errors import UsageError
 from fairswap.model.clip import Clip
+from fairswap.model.poses import check_amount
 
 
 def at_speed(clip: Clip, factor: float) -> Clip:
@@ -19,6 +20,7 @@ def at_speed(clip: Clip, factor: float) -> Clip:
     if not np.isfinite(factor) or factor <= 0.0:
         raise UsageError(f"a speed of {factor} is none", remedy="Give a number above zero: 2 is twice as fast")
     frames = max(round((clip.frames - 1) / factor) + 1, 2 if clip.frames > 1 else 1)
+    check_amount(frames, len(clip.skeleton))
     return clip.with_poses(clip.poses.at(np.linspace(0.0, clip.frames - 1, frames)))
 
 

@@ -7,9 +7,9 @@ import re
 from fairswap.errors import UsageError
 from fairswap.model.clip import Clip
 
-_FRAMES = re.compile(r"(-?\d+(?:\.\d+)?)f")
-_CLOCK = re.compile(r"(\d+):(\d{1,2}(?:[.,]\d+)?)")
-_SECONDS = re.compile(r"-?\d+(?:[.,]\d+)?s?")
+_FRAMES = re.compile(r"(-?\d{1,12}(?:\.\d+)?)f")
+_CLOCK = re.compile(r"(\d{1,9}):(\d{1,2}(?:[.,]\d+)?)")
+_SECONDS = re.compile(r"-?\d{1,12}(?:[.,]\d+)?s?")
 
 
 def seconds_from_text(text: str, rate: float) -> float:
@@ -30,7 +30,9 @@ def seconds_from_text(text: str, rate: float) -> float:
         return 60.0 * int(match[1]) + float(match[2].replace(",", "."))
     if _SECONDS.fullmatch(word):
         return float(word.removesuffix("s").replace(",", "."))
-    raise UsageError(f"{text!r} is no time", remedy="Write seconds (1.5), frames (45f) or minutes and seconds (1:02.5)")
+    raise UsageError(
+        f"{text[:40]!r} is no time", remedy="Write seconds (1.5), frames (45f) or minutes and seconds (1:02.5)"
+    )
 
 
 def frame_at(clip: Clip, text: str, what: str) -> int:

@@ -7,9 +7,9 @@ from importlib import import_module
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from fairswap.errors import FairSwapError, UsageError
+from fairswap.errors import FairSwapError, OutputError, UsageError
 from fairswap.formats.outputs import Outputs, same_file
-from fairswap.formats.storage import Chunk, read_bytes
+from fairswap.formats.storage import Chunk, read_bytes, write_atomically
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -142,11 +142,35 @@ def save_to(
     """As :func:`save`, to a path that was reserved among other outputs of the same run."""
     try:
         files = encode(figure, clips, path.name, space=space)
+        between = _pair_between(outputs, path, figure, clips, space) if len(files) > 1 else []
         for name, chunks in files.items():
             outputs.write(path.with_name(name), chunks)
+        for part in between:
+            part.unlink(missing_ok=True)
     except FairSwapError as error:
         raise error.in_file(path) from None
     return [str(path.with_name(name)) for name in reversed(list(files))]
+
+
+def _pair_between(
+    outputs: Outputs, path: Path, figure: Figure, clips: Sequence[Clip], space: Space | None
+) -> list[Path]:
+    """Let ``path`` point to parts of other names while those of its own are replaced; give them.
+
+    Two files cannot be moved into place at once. Between the moves, ``path`` would otherwise stand with the parts of
+    another edition: a pair that a kill left so would be lost.
+    """
+    if not all(name.exists() for name in files_of(path)):
+        return []
+    *parts, (_, whole) = encode(figure, clips, f"{path.stem}.between{path.suffix}", space=space).items()
+    names = [path.with_name(name) for name, _ in parts]
+    for name in names:
+        if name.exists() and name not in parts_of(path):  # else a killed run of ours left it
+            raise OutputError("it is in the way of replacing a file", file=name, remedy="Move it away")
+    for name, (_, chunks) in zip(names, parts, strict=True):
+        write_atomically(name, chunks, force=True)
+    outputs.write(path, whole)
+    return names
 
 
 def document_of(what: Document | Figure | str | Path) -> Document:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterable, Sequence
 
@@ -16,6 +17,35 @@ def file_stem(name: str, fallback: str = "clip") -> str:
     ('run_jump_ fast', 'clip')
     """
     return _UNSAFE.sub("_", name)[:_LONGEST].strip(" .") or fallback
+
+
+_UNSEEN = re.compile(
+    "[\x00-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]"
+)
+
+
+def visible(text: str) -> str:
+    r"""A text in which what a terminal would obey or hide (control, escape, direction characters) is spelled out.
+
+    >>> print(visible("red\x1b[31m\n"))
+    red\x1b[31m\n
+    """
+    return _UNSEEN.sub(lambda found: found[0].encode("unicode_escape").decode(), text)
+
+
+def visible_in_json(text: str) -> str:
+    """The text of a JSON document in which the same stands as escapes, which mean the same; its own lines stay."""
+    return _UNSEEN.sub(lambda found: found[0] if found[0] == "\n" else json.dumps(found[0])[1:-1], text)
+
+
+def on_one_line(text: str) -> str:
+    """A name for formats in which a line ends what it says: without control characters, space only between words."""
+    return " ".join(_UNSEEN.sub(" ", in_unicode(text)).split())
+
+
+def in_unicode(text: str) -> str:
+    """A text that can be written as UTF-8: halves of letters (lone surrogates) become the mark for an unknown one."""
+    return text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
 
 
 def bare_name(name: str) -> str:

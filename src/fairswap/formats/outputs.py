@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import unicodedata
 from collections.abc import Iterable
 from pathlib import Path
 
@@ -61,13 +63,15 @@ class Outputs:
 
 
 def _key(path: Path) -> str:
-    # Without regard to case: on some systems that is one name.
-    return str(path.absolute()).casefold()
+    # Without regard to case, or to how accents are put together: on some systems that is one name.
+    return unicodedata.normalize("NFC", os.path.normpath(path.absolute())).casefold()
 
 
 def same_file(a: Path, b: Path) -> bool:
     """Whether two paths lead to one file, there or not yet."""
     try:
-        return a.samefile(b)
-    except OSError:  # one of them is not there
-        return a.absolute() == b.absolute()
+        if a.samefile(b):
+            return True
+    except (OSError, ValueError):  # one of them is not there
+        pass
+    return _key(a) == _key(b)

@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import difflib
+import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar
+from typing import TYPE_CHECKING, Any, TypeVar, get_args
 
 import msgspec
 
@@ -17,6 +19,9 @@ if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
 _Struct = TypeVar("_Struct", bound=msgspec.Struct)
+# Bounds of what is read: of the text, of one number, of the parts of a dotted key.
+_LARGEST, _LARGEST_NUMBER, _MOST_PARTS = 4_000_000, 1e12, 32
+_MANY_PARTS = re.compile(rf"^\s*\[{{0,2}}(?:[^\n=#\"'\[.]*\.){{{_MOST_PARTS},}}", re.MULTILINE)
 # For each kind its older editions, each with what brings its table up to date.
 Older = Mapping[str, Callable[[dict[str, Any]], dict[str, Any]]]
 
@@ -40,10 +45,7 @@ def struct_from_text(
     text: str, file: str, kind: str, what: str, struct: type[_Struct], older: Older | None = None
 ) -> tuple[_Struct, list[Finding]]:
     """As :func:`struct_from_file`, of a text that was read already."""
-    try:
-        raw: dict[str, Any] = tomllib.loads(text)
-    except tomllib.TOMLDecodeError as error:
-        raise InputError(f"it is not TOML ({error})", file=file, remedy="Correct that line") from None
+    raw = _table_from_text(text, file)
     findings: list[Finding] = []
     found = raw.get("fairswap")
     if older and isinstance(found, str) and found in older:
@@ -55,8 +57,83 @@ def struct_from_text(
     try:
         return msgspec.convert(raw, struct), findings
     except msgspec.ValidationError as error:
-        problem, _, place = str(error).partition(" - at `$.")
-        raise InputError(problem, file=file, place=place.rstrip("`") or None) from None
+        problem, _, place = str(error).partition(" - at `$")
+        unknown = re.search(r"unknown field `(.*)`", problem, re.DOTALL)
+        remedy = "Correct that field"
+        if unknown:
+            problem = f"there is no field {unknown[1][:60]!r} in {what}"
+            near = difflib.get_close_matches(unknown[1][:60], sorted(_fields_of(struct)), 1)
+            remedy = f"Do you mean {near[0]}?" if near else "Take it out"
+        raise InputError(problem, file=file, place=place.strip("`.") or None, remedy=remedy) from None
+
+
+def _table_from_text(text: str, file: str) -> dict[str, Any]:
+    """The table that a TOML text is; what would take long, or holds numbers beyond reason, is refused."""
+    if len(text) > _LARGEST:
+        problem = f"it has {len(text)} letters, at most {_LARGEST} are read"
+        raise InputError(problem, file=file, remedy="Leave out what it does not need")
+    dotted = _MANY_PARTS.search(text)
+    if dotted:
+        place = f"line {text.count(chr(10), 0, dotted.start()) + 1}"
+        raise InputError(f"a key has more than {_MOST_PARTS} parts", file=file, place=place, remedy="Correct that line")
+    try:
+        raw = tomllib.loads(text)
+    except tomllib.TOMLDecodeError as error:
+        problem, _, place = str(error).rpartition(" (at ")
+        raise InputError(
+            f"it is not TOML ({problem})", file=file, place=place.rstrip(")"), remedy="Correct that line"
+        ) from None
+    except RecursionError:
+        raise InputError("it is nested too deeply", file=file, remedy="Write it flat, as the docs show") from None
+    except ValueError:  # digits without end, a date that is none
+        raise InputError("it holds a number that cannot be read", file=file, remedy="Correct that number") from None
+    _check_numbers(raw, file)
+    return raw
+
+
+def _check_numbers(raw: dict[str, Any], file: str) -> None:
+    rest: list[tuple[str, Any]] = [("", raw)]
+    while rest:
+        place, value = rest.pop()
+        if isinstance(value, dict):
+            rest += [(f"{place}.{key}".lstrip("."), one) for key, one in value.items()]
+        elif isinstance(value, list):
+            rest += [(f"{place}[{number}]", one) for number, one in enumerate(value)]
+        elif isinstance(value, int | float) and not abs(value) <= _LARGEST_NUMBER:
+            what = "not a finite number" if isinstance(value, float) else f"beyond {_LARGEST_NUMBER:g}"
+            raise InputError(f"it is {what}", file=file, place=place, remedy="Correct that number")
+
+
+def _fields_of(struct: type[msgspec.Struct]) -> set[str]:
+    """The names of all fields of a struct, and of the structs in it."""
+    found = set(struct.__struct_encode_fields__)
+    for field in msgspec.structs.fields(struct):
+        rest = [field.type]
+        while rest:
+            kind = rest.pop()
+            rest += get_args(kind)
+            if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+                found |= _fields_of(kind)
+    return found
+
+
+def file_beside(path: str | Path, name: str, place: str) -> Path:
+    """A file that another one of ours names: in the same folder or below it, and nowhere else.
+
+    Raises
+    ------
+    InputError
+        If it is elsewhere.
+    """
+    folder = Path(path).parent
+    try:
+        inside = "\0" not in name and (folder / name).resolve().is_relative_to(folder.resolve())
+    except (OSError, RuntimeError):  # too long for a name, or links in a circle
+        inside = False
+    if not inside:
+        problem = f"it names {name[:80]!r}, which is outside of its folder and never opened"
+        raise InputError(problem, file=path, place=place, remedy="Put that file beside it")
+    return folder / name
 
 
 class OwnFile:
@@ -80,8 +157,8 @@ class OwnFile:
 def parts_of(path: Path) -> list[Path]:
     """The files beside a file of ours that it names, as poses and charts; none of one that cannot be read."""
     try:
-        raw: Any = tomllib.loads(path.read_text("utf-8-sig"))
-    except (OSError, ValueError):  # whoever reads it will say what is wrong
+        raw: Any = _table_from_text(text_of_file(path), str(path))
+    except InputError:  # whoever reads it will say what is wrong
         return []
     named: list[Path] = []
     rest = [raw]

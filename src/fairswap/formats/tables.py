@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import csv
 import io
+from collections import Counter
 from pathlib import Path
 
 import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.own import text_of_file
+
+_MOST_ROWS, _MOST_COLUMNS = 500_000, 2_000
 
 
 def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]]:
@@ -23,15 +26,21 @@ def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]
     text = text_of_file(path)
     first = next((line for line in text.splitlines() if line.strip()), "")
     mark = max(",;\t", key=first.count)
-    rows = [
-        (n, [cell.strip() for cell in row]) for n, row in enumerate(csv.reader(io.StringIO(text), delimiter=mark), 1)
-    ]
+    # Also of old programs, whose lines end in a carriage return alone.
+    lines = io.StringIO(text.replace("\r\n", "\n").replace("\r", "\n"))
+    try:
+        rows = [(n, [cell.strip() for cell in row]) for n, row in enumerate(csv.reader(lines, delimiter=mark), 1)]
+    except csv.Error as error:
+        raise InputError(f"it is no table ({error})", file=path, remedy="Save it as CSV (UTF-8) again") from None
     rows = [(n, row) for n, row in rows if any(row)]
     if len(rows) < 2:
         raise InputError("the table is empty", file=path, remedy="Its first line names the columns")
     header = rows[0][1]
-    for name in header:
-        if header.count(name) > 1:
+    if len(header) > _MOST_COLUMNS or len(rows) > _MOST_ROWS:
+        problem = f"it has {len(rows)} rows of {len(header)} columns; at most {_MOST_ROWS} of {_MOST_COLUMNS} are read"
+        raise InputError(problem, file=path, remedy="Leave out what is not needed")
+    for name, count in Counter(header).items():
+        if count > 1:
             raise InputError(f"column {name!r} is there twice", file=path, place="line 1", remedy="Rename one of them")
     return header, rows[1:]
 

@@ -9,10 +9,26 @@ from typing import Any
 import numpy as np
 from numpy.typing import ArrayLike
 
+from fairswap.errors import ImpossibleError
 from fairswap.model.arrays import Floats, Integers, Value
 from fairswap.model.skeleton import Skeleton, WorldTransforms, world_from_local, world_of_stretched
 
+# 800 MB of rotations.
+_MOST_NUMBERS = 100_000_000
 _NO_BONES: Integers = np.empty(0, dtype=np.intp)
+
+
+def check_amount(frames: int, bones: int) -> None:
+    """Refuse to make more numbers than memory is there for.
+
+    Raises
+    ------
+    ImpossibleError
+        With what would be made.
+    """
+    if 4 * frames * bones > _MOST_NUMBERS:
+        problem = f"that makes {frames} frames of {bones} bones; at most {_MOST_NUMBERS // (4 * bones)} are made"
+        raise ImpossibleError(problem, remedy="Cut it first, or take a lower rate")
 
 
 @dataclass(frozen=True, eq=False)

@@ -15,6 +15,8 @@ from fairswap.model.space import UNITS_M, Space, nearest_direction
 
 # What people stand like; how surprised we are, in powers of e, to meet each unit in a motion file.
 _USUAL_HEIGHT_M = 1.6
+# Of one bone, the longest: more would make too many pairs.
+_MOST_LIMBS = 40
 _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "hm": 0.5}
 
 
@@ -94,15 +96,15 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
     count = len(parents)
     parent_list = parents.tolist()
     children: list[list[int]] = [[] for _ in range(count)]
-    below = np.ones(count, dtype=np.intp)
-    reach = np.zeros(count)  # the longest way down from each bone
-    length = np.zeros(count)
+    below = [1] * count
+    reach = [0.0] * count  # the longest way down from each bone
+    steps = np.where(parents[:, None] >= 0, positions - positions[parents], 0.0)
+    length = np.linalg.norm(steps, axis=1).tolist()
     for bone in range(count - 1, -1, -1):
         parent = parent_list[bone]
         if parent >= 0:
             children[parent].append(bone)
             below[parent] += below[bone]
-            length[bone] = float(np.linalg.norm(positions[bone] - positions[parent]))
             reach[parent] = max(reach[parent], length[bone] + reach[bone])
 
     def chain(bone: int) -> list[int]:
@@ -128,7 +130,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         if len(limbs) < 3:
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
-        rest = [limb for limb in limbs if limb != trunk]
+        rest = sorted(sorted((limb for limb in limbs if limb != trunk), key=lambda limb: -reach[limb])[:_MOST_LIMBS])
         # Legs are the pair most alike in length, and long: a tail has no twin, a skirt is shorter.
         pair = max(
             combinations(rest, 2),

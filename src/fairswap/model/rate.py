@@ -2,9 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 
 from fairswap.errors import UsageError
+
+# Of frames per second: beyond any camera, and bounded because memory is.
+HIGHEST_RATE = 1000
+# Numbers of other forms may take for ever to read: 1e99999999.
+_PLAIN_RATE = re.compile(r"\d{1,9}(\.\d{0,12})?(/\d{1,9})?")
 
 # What cameras, screens and motion capture run at; nearest first decides between 30 and 29.97.
 _COMMON = [Fraction(n) for n in (8, 10, 12, 15, 16, 20, 24, 25, 30, 48, 50, 60, 72, 75, 90, 100, 120, 144, 150)]
@@ -49,13 +55,14 @@ def rate_from_text_per_second(text: str) -> Fraction:
     UsageError
         If it is no rate above zero.
     """
+    text = text.strip().replace(",", ".")
     try:
-        text = text.strip().replace(",", ".")
-        rate = Fraction(text)
-    except (ValueError, ZeroDivisionError):
+        rate = Fraction(text) if _PLAIN_RATE.fullmatch(text) else Fraction(0)
+    except ZeroDivisionError:
         rate = Fraction(0)
-    if not 0 < rate <= 100_000:
-        raise UsageError(f"{text!r} is no frame rate", remedy="Write frames per second: 30, 29.97 or 30000/1001")
+    if not 0 < rate <= HIGHEST_RATE:
+        remedy = f"Write frames per second, up to {HIGHEST_RATE}: 30, 29.97 or 30000/1001"
+        raise UsageError(f"{text[:40]!r} is no frame rate", remedy=remedy)
     decimals = len(text.partition(".")[2]) if "/" not in text else 0
     if decimals:
         near = min(_COMMON, key=lambda common: abs(common - rate))

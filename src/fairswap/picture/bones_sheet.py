@@ -11,7 +11,7 @@ from fairswap.bones.checking import GUESSED, MATCHED, MISSING, RoleState
 from fairswap.bones.roles import part_of
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
-from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
+from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
 
@@ -25,7 +25,7 @@ _PARTS = ("trunk", "face", "arms", "hands", "legs", "feet")
 
 def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str) -> bytes:
     """A PNG: the figure at rest with its bones marked, and the list of roles with their states."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     fine = 2
     canvas = Canvas.blank((_WIDTH - _LIST) * fine, _HEIGHT * fine, PAPER)
@@ -46,12 +46,12 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
         # Skin only as a shadow: the bones are what is looked at.
     canvas.color = 0.55 * canvas.color + 0.45 * np.array(PAPER)
     image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
-    draw = ImageDraw.Draw(image)
+    draw = pen(image)
     for view in views:
         _draw_bones(draw, view, figure, states, fine)
     sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
     sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
-    text = ImageDraw.Draw(sheet)
+    text = pen(sheet)
     text.text((28, 18), title, font=font(28), fill=INK)
     text.text((28, 56), where, font=font(17), fill=FAINT)
     for x, name in ((350, "front"), (875, "side")):

@@ -15,7 +15,7 @@ from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_an
 from fairswap.model.signals import runs_of
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.space import UP
-from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font
+from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, View, bone_lines, draw_figure
 from fairswap.pose.rigged import RiggedFigure
@@ -38,12 +38,12 @@ def drawn_bones(rigged: RiggedFigure) -> frozenset[int]:
 
 def comparison_sheet(comparison: Comparison, title: str = "", instants: int = 4) -> bytes:
     """A PNG of source and result at the same instants, 1800 pixels wide: where they differ most, and tell most."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     times = telling_times(comparison, instants)
     height = _HEAD + 2 * _ROW + _GAP + _FOOT + _STRIP
     sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
-    draw = ImageDraw.Draw(sheet)
+    draw = pen(sheet)
     for number, motion in enumerate((comparison.source, comparison.result)):
         top = _HEAD + number * (_ROW + _GAP)
         sheet.paste(_row(motion, times), (_LABEL, top))
@@ -80,7 +80,7 @@ def telling_times(comparison: Comparison, count: int) -> Floats:
 
 def _row(motion: Motion, times: Floats):  # type: ignore[no-untyped-def]
     """One figure at all instants, front and side, with the floor line and the bones over the skin."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     width, height = (_WIDTH - _LABEL) * _FINE, _ROW * _FINE
     canvas = Canvas.blank(width, height, PAPER)
@@ -103,7 +103,7 @@ def _row(motion: Motion, times: Floats):  # type: ignore[no-untyped-def]
             draw_figure(canvas, view, figure, world, number, poses, bones)
             views.append((view, number))
     image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
-    draw = ImageDraw.Draw(image)
+    draw = pen(image)
     draw.line([(0, floor), (width, floor)], fill=FAINT, width=_FINE)
     if figure.meshes:
         for view, number in views:

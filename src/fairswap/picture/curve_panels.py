@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from io import BytesIO
 
 import numpy as np
 
+from fairswap.formats.naming import visible
 from fairswap.model.arrays import Floats
 
 _COLORS, _STYLES = ("#1f4f6b", "#c4631a", "#3b7d4f", "#7a4a8c"), ("-", "--", "-.", ":")
@@ -43,6 +45,14 @@ class Strip:
 
 def curves_image(title: str, panels: Sequence[Panel], strips: Sequence[Strip] = ()) -> bytes:
     """A PNG, 1600 pixels wide."""
+    from matplotlib import rc_context
+
+    with rc_context({"text.parse_math": False}), warnings.catch_warnings():
+        warnings.filterwarnings("ignore", "Glyph .* missing")  # drawn as a box
+        return _drawn(title, panels, strips)
+
+
+def _drawn(title: str, panels: Sequence[Panel], strips: Sequence[Strip]) -> bytes:
     from matplotlib.backends.backend_agg import FigureCanvasAgg
     from matplotlib.figure import Figure
 
@@ -53,13 +63,13 @@ def curves_image(title: str, panels: Sequence[Panel], strips: Sequence[Strip] = 
     for axis, panel in zip(axes, panels, strict=False):
         for number, curve in enumerate(panel.curves):
             style = {"color": _COLORS[number % 4], "linestyle": _STYLES[number % 4]}
-            axis.plot(curve.times, curve.values, linewidth=2.0, label=curve.label, **style)
+            axis.plot(curve.times, curve.values, linewidth=2.0, label=visible(curve.label), **style)
         low = min(float(curve.values.min()) for curve in panel.curves)
         high = max(float(curve.values.max()) for curve in panel.curves)
         if high - low < panel.least:  # so that nothing does not look like something
             axis.set_ylim(0.5 * (low + high - panel.least), 0.5 * (low + high + panel.least))
         axis.set_ylabel(panel.unit)
-        axis.set_title(panel.title, loc="left", fontsize=12)
+        axis.set_title(visible(panel.title), loc="left", fontsize=12)
         axis.grid(color="#dcd8cf")
         axis.set_facecolor("#fbfaf7")
         if len(panel.curves) > 1:
@@ -69,10 +79,10 @@ def curves_image(title: str, panels: Sequence[Panel], strips: Sequence[Strip] = 
         for row, strip in enumerate(strips):
             bars = [(start, max(stop - start, 1e-3)) for start, stop in strip.spans]
             axis.broken_barh(bars, (-row - 0.4, 0.8), facecolor=strip.color)
-        axis.set_yticks(range(0, -len(strips), -1), [strip.label for strip in strips])
+        axis.set_yticks(range(0, -len(strips), -1), [visible(strip.label) for strip in strips])
         axis.set_facecolor("#fbfaf7")
     axes[-1].set_xlabel("seconds")
-    sheet.suptitle(title, x=0.01, ha="left", fontsize=17)
+    sheet.suptitle(visible(title), x=0.01, ha="left", fontsize=17)
     sheet.tight_layout(rect=(0, 0, 1, 0.99))
     out = BytesIO()
     # No dates and versions in the file: the same curves give the same bytes.

@@ -16,7 +16,7 @@ from fairswap.face.head import Head
 from fairswap.face.transfer import still_clip
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
-from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
+from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
 
@@ -40,7 +40,7 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
 
 def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], title: str) -> bytes:
     """A PNG with every shape of a chart at its full, its name, and what it was taken for."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     chart = head.chart
     directions = list(chart.columns)
@@ -54,7 +54,7 @@ def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], titl
     rows = -(-len(tiles) // columns)
     top = 64
     sheet = Image.new("RGB", (columns * _TILE + 320, max(top + rows * (_TILE + _WORDS) + 20, 560)), byte(PAPER))
-    draw = ImageDraw.Draw(sheet)
+    draw = pen(sheet)
     draw.text((16, 14), title, font=font(24), fill=INK)
     note = f"{len(directions)} shapes" + (f"; correctives, not drawn: {', '.join(correctives)}" if correctives else "")
     draw.text((16, 43), note[:150], font=font(13), fill=FAINT)
@@ -72,10 +72,10 @@ def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], titl
 
 def coverage_face(chart: FaceChart, width: int):  # type: ignore[no-untyped-def]
     """A drawn face whose regions say by colour, hatching and word whether they are covered."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     image = Image.new("RGB", (width, width + 150), byte(PAPER))
-    draw = ImageDraw.Draw(image)
+    draw = pen(image)
     verdicts = {region: verdict_of(row) for region, row in coverage(chart).items()}
 
     def at(x: float, y: float) -> tuple[float, float]:
@@ -115,13 +115,13 @@ def coverage_face(chart: FaceChart, width: int):  # type: ignore[no-untyped-def]
 
 def reel_sheet(head: Head, clip: Clip, rows: Sequence[tuple[str, int]], frame: FaceFrame, title: str) -> bytes:
     """Frames of a clip from the front, each with its name."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     tiles = face_tiles(head, _resting_body(head, clip), [number for _, number in rows], frame)
     columns = 8
     lines = -(-len(tiles) // columns)
     sheet = Image.new("RGB", (columns * _TILE, 56 + lines * (_TILE + 24)), byte(PAPER))
-    draw = ImageDraw.Draw(sheet)
+    draw = pen(sheet)
     draw.text((16, 14), title, font=font(24), fill=INK)
     for number, (tile, (name, _)) in enumerate(zip(tiles, rows, strict=True)):
         x, y = (number % columns) * _TILE, 56 + (number // columns) * (_TILE + 24)

@@ -9,7 +9,7 @@ import numpy as np
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import vertex_normals
-from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
+from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View
 from fairswap.platform.proof import Proof
@@ -22,7 +22,7 @@ _COLORS = np.array([(0.86, 0.87, 0.86), (0.72, 0.83, 0.62), (0.98, 0.85, 0.42), 
 
 def loss_sheet(figure: Figure, proof: Proof, title: str) -> bytes:
     """A PNG: front and side of the figure at rest, coloured by the mean distance of each vertex, and the parts."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     canvas = Canvas.blank((_WIDTH - _LIST) * _FINE, _HEIGHT * _FINE, PAPER)
     points = figure.rest_points
@@ -40,7 +40,7 @@ def loss_sheet(figure: Figure, proof: Proof, title: str) -> bytes:
     image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
     sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
     sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
-    draw = ImageDraw.Draw(sheet)
+    draw = pen(sheet)
     draw.text((24, 16), title, font=font(25), fill=INK)
     said = f"in motion the skin is {proof.mean_mm:.2f} mm off on average, {proof.worst_mm:.1f} mm at worst"
     draw.text((24, 50), said, font=font(17), fill=FAINT)

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
+
+from fairswap.formats.naming import visible
 
 if TYPE_CHECKING:
+    from PIL.Image import Image
+    from PIL.ImageDraw import ImageDraw
     from PIL.ImageFont import FreeTypeFont, ImageFont
 
 PAPER, BAND = (0.965, 0.957, 0.937), (0.925, 0.915, 0.89)
@@ -16,6 +20,20 @@ def font(size: int) -> FreeTypeFont | ImageFont:
     from PIL import ImageFont
 
     return ImageFont.load_default(size)
+
+
+def pen(image: Image) -> ImageDraw:
+    """What draws on an image; names of strangers' files are written in it as they are spelled."""
+    from PIL import ImageDraw
+
+    class Pen(ImageDraw.ImageDraw):
+        def text(self, xy: Any, text: Any, *more: Any, **options: Any) -> None:
+            super().text(xy, visible(text), *more, **options)
+
+        def textlength(self, text: Any, *more: Any, **options: Any) -> float:
+            return super().textlength(visible(text), *more, **options)
+
+    return Pen(image)
 
 
 def byte(color: tuple[float, float, float]) -> tuple[int, int, int]:

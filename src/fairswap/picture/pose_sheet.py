@@ -13,7 +13,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import Skeleton, WorldTransforms
-from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
+from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, bone_lines, draw_figure
 from fairswap.pose.measuring import PartVerdict, RoleAngle, verdicts
@@ -32,7 +32,7 @@ def pose_sheet(
     a: RiggedFigure, b: RiggedFigure | None, angles: Sequence[RoleAngle], title_a: str, title_b: str = ""
 ) -> bytes:
     """A PNG of both poses; without ``b`` the second is the neutral T of the first."""
-    from PIL import Image, ImageDraw
+    from PIL import Image
 
     worlds = [a.base.world, b.base.world if b is not None else a.reference_world]
     people = [
@@ -64,13 +64,13 @@ def pose_sheet(
             views.append((view, figure, roles, world, bones))
     canvas.color = 0.6 * canvas.color + 0.4 * np.array(PAPER)  # the skin as a shadow: bones are what is looked at
     image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
-    draw = ImageDraw.Draw(image)
+    draw = pen(image)
     draw.line([0, floor * _FINE, image.width, floor * _FINE], fill=FAINT, width=_FINE)
     for view, figure, roles, world, bones in views:
         _bones(draw, view, figure, roles, world, bones, states)
     sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
     sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
-    text = ImageDraw.Draw(sheet)
+    text = pen(sheet)
     for number, (figure, _, title) in enumerate(people):
         text.text((number * half + 24, 16), title, font=font(26), fill=INK)
         text.text((number * half + 26, 50), figure.name, font=font(17), fill=FAINT)

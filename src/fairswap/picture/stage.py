@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from io import BytesIO
-
 import numpy as np
 
+from fairswap.errors import InputError
+from fairswap.formats.images import opened_image
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.figure import Figure
@@ -100,12 +100,13 @@ def _same_places(mesh: Mesh) -> Integers:
 
 
 @kept_with_its_argument
-def _image_of(material: Material) -> Floats:
-    """The colour picture of a material as ``(rows, columns, 3)`` in 0..1."""
-    from PIL import Image
-
-    with Image.open(BytesIO(material.texture or b"")) as picture:
-        return np.asarray(picture.convert("RGB"), dtype=np.float64) / 255.0
+def _image_of(material: Material) -> Floats | None:
+    """The colour picture of a material as ``(rows, columns, 3)`` in 0..1; None of one that cannot be read."""
+    try:
+        with opened_image(material.texture or b"", "a material") as picture:
+            return np.asarray(picture.convert("RGB"), dtype=np.float64) / 255.0
+    except InputError:  # packed for graphics cards, or damaged: its plain colour shows where the mesh is
+        return None
 
 
 def _rods(figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]) -> tuple[Floats, Integers, Floats]:

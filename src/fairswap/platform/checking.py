@@ -3,7 +3,6 @@ it."""
 
 from __future__ import annotations
 
-import re
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
@@ -20,6 +19,7 @@ from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.reading import GltfSource
+from fairswap.formats.patterns import NamePattern
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -372,7 +372,7 @@ def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) 
         add("clip.cycles", name, f"closes within {SEAM_DEGREES:g} degrees", f"{seam.degrees:.1f} degrees",
             seam.degrees <= SEAM_DEGREES, code="does-not-loop")  # fmt: skip
     if rules.names:
-        add("clip.names", name, rules.names, repr(name), re.fullmatch(rules.names, name) is not None)
+        add("clip.names", name, rules.names, repr(name), NamePattern(rules.names).fits(name))
     if rules.max_name_length is not None:
         add(
             "clip.max_name_length",

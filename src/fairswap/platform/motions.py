@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import fnmatch
 import re
 from collections.abc import Callable, Sequence
 from dataclasses import replace
@@ -15,6 +14,7 @@ from fairswap.clips.key_reduction import with_fewest_keys
 from fairswap.clips.looping import Cycle, closed, seam_of
 from fairswap.clips.resampling import at_rate
 from fairswap.clips.spans import span_of
+from fairswap.formats.patterns import NamePattern, fits_any
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import soles_of
 from fairswap.model.clip import Clip
@@ -94,7 +94,7 @@ def travel_of(clip: Clip, rigged: RiggedFigure) -> str:
 
 def matches_any(name: str, patterns: Sequence[str]) -> bool:
     """Whether a name fits one of some patterns with ``*``, capitals or not."""
-    return any(fnmatch.fnmatch(name.lower(), pattern.lower()) for pattern in patterns)
+    return fits_any([pattern.lower() for pattern in patterns], name.lower())
 
 
 def only_rotations(clip: Clip, rigged: RiggedFigure) -> tuple[Clip, int]:
@@ -113,18 +113,19 @@ def only_rotations(clip: Clip, rigged: RiggedFigure) -> tuple[Clip, int]:
 def fitting_name(name: str, rules: ClipRules, taken: set[str]) -> str:
     """The name, or the nearest to it that the platform allows and nobody has."""
     out = name
-    if rules.names and not re.fullmatch(rules.names, out):
-        allowed = "".join(c if re.fullmatch(rules.names, c) else "-" for c in out)
+    pattern = NamePattern(rules.names or ".*")
+    if not pattern.fits(out):
+        allowed = "".join(c if pattern.fits(c) else "-" for c in out)
         out = re.sub("-+", "-", allowed).strip("-") or "clip"
-        if not re.fullmatch(rules.names, out):
+        if not pattern.fits(out):
             out = out.lower()
-        if not re.fullmatch(rules.names, out):
-            out = "clip" if re.fullmatch(rules.names, "clip") else name
+        if not pattern.fits(out):
+            out = "clip" if pattern.fits("clip") else name
     if rules.max_name_length is not None:
         out = out[: rules.max_name_length].rstrip(" -_")
     bare, number = out, 2
     while out in taken:
-        tail = f" {number}" if not rules.names or re.fullmatch(rules.names, f"{bare} {number}") else f"-{number}"
+        tail = f" {number}" if pattern.fits(f"{bare} {number}") else f"-{number}"
         out = (bare[: rules.max_name_length - len(tail)] if rules.max_name_length else bare) + tail
         number += 1
     return out

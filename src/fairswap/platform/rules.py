@@ -3,11 +3,10 @@
 from __future__ import annotations
 
 import difflib
-import re
 from dataclasses import dataclass
 from functools import cache
 from pathlib import Path
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 
@@ -15,11 +14,14 @@ from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import is_role
 from fairswap.errors import Finding, InputError, Severity, UsageError
 from fairswap.face.chart import FaceChart
-from fairswap.formats.own import renamed, struct_from_file
+from fairswap.formats.own import file_beside, renamed, struct_from_file
+from fairswap.formats.patterns import NamePattern
 from fairswap.model.rate import rate_from_text_per_second
 from fairswap.model.space import Space
 
 _FOLDER = Path(__file__).parents[1] / "data" / "platforms"
+_Count = Annotated[int, msgspec.Meta(ge=1)]
+_Above0 = Annotated[float, msgspec.Meta(gt=0.0)]
 
 
 class SpaceRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -33,7 +35,7 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     required: list[str] = []
     forbidden: list[str] = []
-    max_bones: int | None = None
+    max_bones: _Count | None = None
     spine: tuple[int, int] | None = None
     neck: tuple[int, int] | None = None
     root: Literal["required", "forbidden", "any"] = "any"
@@ -43,31 +45,31 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     face_bones: Literal["all", "eyes", "none"] = "all"
     axes: Literal["any", "+Y", "+X"] = "any"
     rest_pose: Literal["any", "T", "A", "down"] = "any"
-    arm_degrees: float = 45.0
-    max_influences: int | None = None
+    arm_degrees: Annotated[float, msgspec.Meta(ge=-90.0, le=90.0)] = 45.0
+    max_influences: _Count | None = None
     height_m: tuple[float, float] | None = None
-    max_vertices: int | None = None
-    max_triangles: int | None = None
-    max_materials: int | None = None
+    max_vertices: _Count | None = None
+    max_triangles: _Count | None = None
+    max_materials: _Count | None = None
     textures: Literal["any", "embedded", "beside"] = "any"
-    max_texture_px: int | None = None
-    texture_formats: list[str] = []
+    max_texture_px: _Count | None = None
+    texture_formats: list[Literal["png", "jpeg"]] = []
     morphs: Literal["any", "chart", "none"] = "any"
-    max_morphs: int | None = None
+    max_morphs: Annotated[int, msgspec.Meta(ge=0)] | None = None
 
 
 class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What clips must be like."""
 
     rates: list[float | str] = []
-    max_seconds: float | None = None
+    max_seconds: _Above0 | None = None
     moving: Literal["any", "rotations"] = "any"
     keys: Literal["any", "uniform", "thinned"] = "any"
-    thin_mm: float = 2.0
+    thin_mm: _Above0 = 2.0
     travel: Literal["any", "hips", "root", "none"] = "any"
     cycles: list[str] = []
     names: str = ""
-    max_name_length: int | None = None
+    max_name_length: _Count | None = None
     files: Literal["any", "one", "all"] = "any"
     with_mesh: Literal["any", "never"] = "any"
 
@@ -75,10 +77,10 @@ class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class FileRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What files must be like; sizes in KiB. Motions without a mesh have a limit of their own."""
 
-    formats: list[str] = []
-    max_kib: float | None = None
-    max_motion_kib: float | None = None
-    max_loss_mm: float = 10.0
+    formats: list[Literal[".glb", ".gltf", ".vrm", ".bvh", ".csv"]] = []
+    max_kib: _Above0 | None = None
+    max_motion_kib: _Above0 | None = None
+    max_loss_mm: _Above0 = 10.0
 
 
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -135,12 +137,8 @@ class Platform:
         InputError
             With the field that is wrong; of an unknown one, the nearest known.
         """
-        try:
-            read, findings = struct_from_file(
-                path, "platform/2", "a platform", _File, {"platform/1": _from_first_edition}
-            )
-        except InputError as error:
-            raise _with_nearest(error, path) from None
+        older = {"platform/1": _from_first_edition}
+        read, findings = struct_from_file(path, "platform/2", "a platform", _File, older)
         return _checked(read, path, findings)
 
 
@@ -222,38 +220,21 @@ def _checked(read: _File, path: str | Path, findings: list[Finding]) -> Platform
             raise wrong(error.problem, "clip.rates", "Write frames per second") from None
     if clip.names:
         try:
-            re.compile(clip.names)
-        except re.error as error:
-            raise wrong(f"{clip.names!r} is no pattern ({error})", "clip.names", "Write a regular expression") from None
+            NamePattern(clip.names)
+        except UsageError as error:
+            raise wrong(error.problem, "clip.names", error.remedy or "") from None
     for rule in read.severity:
         if rule not in rule_names():
             near = difflib.get_close_matches(rule, rule_names(), 1)
             raise wrong(f"there is no rule {rule!r}", "severity", f"Do you mean {near[0]}?" if near else "See docs")
-    folder = Path(path).parent
-    profile = profile_named(folder / read.bones if (folder / read.bones).is_file() else read.bones)
-    face = None
-    if read.face:
-        face = FaceChart.load(folder / read.face)
+    profile = profile_named(beside if (beside := file_beside(path, read.bones, "bones")).is_file() else read.bones)
+    face = FaceChart.load(file_beside(path, read.face, "face")) if read.face else None
     if figure.morphs == "chart" and face is None:
         raise wrong("morphs are those of the face chart, but there is none", "figure.morphs", 'Give face = "F.toml"')
     return Platform(
         read.name, read.title, profile, face, space, figure, clip, read.file, dict(read.severity), str(path),
         tuple(findings),
     )  # fmt: skip
-
-
-def _with_nearest(error: InputError, path: str | Path) -> InputError:
-    found = re.search(r"unknown field `(\w+)`", error.problem)
-    if not found:
-        return error
-    known = {
-        field for struct in (_File, SpaceRules, FigureRules, ClipRules, FileRules) for field in struct.__struct_fields__
-    }
-    near = difflib.get_close_matches(found[1], known, 1)
-    remedy = f"Do you mean {near[0]}?" if near else None
-    return InputError(
-        f"there is no rule {found[1]!r}", file=path, place=error.place, remedy=remedy, code="rule-unknown"
-    )
 
 
 # What rules were called in the first edition.

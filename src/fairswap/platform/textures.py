@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from io import BytesIO
 
-from fairswap.errors import InputError
 from fairswap.formats.gltf.materials import with_images
+from fairswap.formats.images import opened_image
 from fairswap.model.figure import Figure
 
-_SIDE_MOST = 16384  # pixels: a picture larger than that is no texture
 _FOR_CARDS = b"\xabKTX"
 
 
@@ -31,19 +31,8 @@ def facts_of(texture: bytes, place: str) -> TextureFacts:
     InputError
         If it is no image, or larger than anything that is drawn.
     """
-    from PIL import Image, UnidentifiedImageError
-
-    try:
-        with Image.open(BytesIO(texture)) as picture:
-            width, height, kind = picture.width, picture.height, (picture.format or "").lower()
-    except (UnidentifiedImageError, OSError, ValueError, Image.DecompressionBombError):
-        raise InputError(
-            "a texture is no image", place=place, remedy="Export the figure again with its textures"
-        ) from None
-    if max(width, height) > _SIDE_MOST:
-        problem = f"a texture of {width} by {height} pixels"
-        raise InputError(problem, place=place, remedy=f"Make it {_SIDE_MOST} pixels at most")
-    return TextureFacts(kind, width, height, len(texture))
+    with opened_image(texture, place) as picture:
+        return TextureFacts((picture.format or "").lower(), picture.width, picture.height, len(texture))
 
 
 def pictures_of(figure: Figure) -> dict[bytes, str]:
@@ -61,7 +50,7 @@ def pictures_of(figure: Figure) -> dict[bytes, str]:
 
 
 def fitted_textures(
-    figure: Figure, pixels: int | None, formats: list[str]
+    figure: Figure, pixels: int | None, formats: Sequence[str]
 ) -> tuple[Figure, list[tuple[TextureFacts, TextureFacts]]]:
     """The figure with textures of at most ``pixels`` on a side, in one of ``formats``; and each that changed."""
     figure = with_images(figure)
@@ -97,13 +86,13 @@ def fitted_textures(
     return (figure if same else replace(figure, meshes=tuple(meshes))), rows
 
 
-def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: list[str]) -> bytes:
+def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: Sequence[str]) -> bytes:
     from PIL import Image
 
     large = pixels is not None and max(facts.width, facts.height) > pixels
     if not large and (not formats or facts.format in formats):
         return texture
-    with Image.open(BytesIO(texture)) as picture:
+    with opened_image(texture, "a material") as picture:
         image = picture.convert("RGBA" if "A" in picture.getbands() or "transparency" in picture.info else "RGB")
         if large and pixels is not None:
             fraction = pixels / max(image.size)

@@ -10,6 +10,7 @@ from fairswap.figures.bones_alone import motion_alone, without_mesh
 from fairswap.formats.files import FORMATS, files_of, load, save_to
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
+from fairswap.formats.storage import read_bytes
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -77,5 +78,5 @@ def copied_if_it_fits(document: Document, platform: Platform, out: Path, outputs
     if out.suffix.lower() != source.suffix.lower() or check(document, platform).broken:
         return False
     outputs.reserve(out)
-    outputs.write(out, [source.read_bytes()])
+    outputs.write(out, [read_bytes(source)])
     return True

@@ -17,7 +17,7 @@ import numpy as np
 
 from fairswap.bones.roles import is_role
 from fairswap.errors import ImpossibleError, InputError
-from fairswap.formats.own import struct_from_file
+from fairswap.formats.own import file_beside, struct_from_file
 from fairswap.model.arrays import Floats
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY, conjugate, multiply, rotate, slerp
@@ -100,8 +100,11 @@ class Layers:
         read, _ = struct_from_file(path, "layers/1", "a file of layers", _File)
         for number, layer in enumerate(read.layer):
             _check(layer, path, f"layer[{number}]")
-        folder = Path(path).parent
-        poses = {layer.pose: SavedPose.load(folder / layer.pose) for layer in read.layer if layer.pose}
+        poses = {
+            layer.pose: SavedPose.load(file_beside(path, layer.pose, f"layer[{number}].pose"))
+            for number, layer in enumerate(read.layer)
+            if layer.pose
+        }
         return cls(tuple(read.layer), poses, str(path))
 
 

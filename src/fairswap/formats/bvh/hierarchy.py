@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from fairswap.errors import InputError
+from fairswap.formats.bvh.numbers import LARGEST
 
 _MOST_NESTED = 1000
 _AGAIN = "Export the clip again"
@@ -136,8 +137,8 @@ def _three_numbers(words: list[str], place: str) -> tuple[float, float, float]:
         raise InputError(
             f"OFFSET wants three numbers, not {' '.join(words)[:60]!r}", place=place, remedy=_AGAIN
         ) from None
-    if not all(abs(value) < 1e12 for value in (x, y, z)):
-        raise InputError("OFFSET is not a finite number", place=place, remedy=_AGAIN)
+    if not all(abs(value) <= LARGEST for value in (x, y, z)):
+        raise InputError("OFFSET is beyond any place", place=place, remedy=_AGAIN)
     return x, y, z
 
 

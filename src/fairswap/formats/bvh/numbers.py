@@ -10,6 +10,8 @@ import numpy as np
 from fairswap.errors import InputError
 from fairswap.model.arrays import Floats
 
+# Of any number in a file: a million kilometres, or turns, are no motion.
+LARGEST = 1e9
 _ROWS_AT_ONCE = 2048
 _BYTES_AT_ONCE = 1_000_000
 _ROWS_WRITTEN_AT_ONCE = 128
@@ -51,7 +53,7 @@ def _plain_block(block: bytes, columns: int) -> Floats | None:
         return np.empty((0, columns))
     text = TextIOWrapper(BytesIO(block), encoding="ascii", errors="strict")
     values = np.loadtxt(text, dtype=np.float64, ndmin=2, comments=None)
-    return values if values.shape[1] == columns and np.isfinite(values).all() else None
+    return values if values.shape[1] == columns and (np.abs(values) <= LARGEST).all() else None
 
 
 def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:
@@ -69,9 +71,10 @@ def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:
                 value = float(word) if b"_" not in word else float("nan")
             except ValueError:
                 value = float("nan")
-            if not abs(value) < 1e300:
+            if not abs(value) <= LARGEST:
                 shown = word[:40].decode("utf-8", "replace")
-                problem = f"{shown!r} stands where a number should be"
+                large = np.isfinite(value) or word.lower().lstrip(b"+-")[:1].isdigit()
+                problem = f"{shown!r} is beyond any place" if large else f"{shown!r} stands where a number should be"
                 raise InputError(problem, place=f"line {first_line + offset}", remedy=_AGAIN)
             values.append(value)
     whole = len(values) // columns * columns

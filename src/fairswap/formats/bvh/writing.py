@@ -11,6 +11,7 @@ from fairswap.errors import UsageError
 from fairswap.formats.bvh.hierarchy import Joint
 from fairswap.formats.bvh.numbers import text_from_rows
 from fairswap.formats.bvh.reading import BvhOrigin, BvhSource
+from fairswap.formats.naming import on_one_line
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -89,9 +90,9 @@ def _hierarchy(joints: list[Joint], offsets: Floats) -> bytes:
             lines.append(f"{tab}}}")
             continue
         if joint.end:
-            lines.append(f"{tab}End Site {joint.name}".rstrip() if joint.named else f"{tab}End Site")
+            lines.append(f"{tab}End Site {_name(joint)}".rstrip() if joint.named else f"{tab}End Site")
         else:
-            lines.append(f"{tab}{'JOINT' if depth else 'ROOT'} {joint.name}")
+            lines.append(f"{tab}{'JOINT' if depth else 'ROOT'} {_name(joint)}")
         x, y, z = (np.round(offsets[index], 6) + 0.0).tolist()  # no minus zero
         lines += [f"{tab}{{", f"{tab}\tOFFSET {x:.6f} {y:.6f} {z:.6f}"]
         if not joint.end:
@@ -102,6 +103,11 @@ def _hierarchy(joints: list[Joint], offsets: Floats) -> bytes:
         stack.append((index, depth, True))
         stack += [(child, depth + 1, False) for child in reversed(children[index])]
     return ("\n".join(lines) + "\n").encode()
+
+
+def _name(joint: Joint) -> str:
+    # Braces open and close joints.
+    return on_one_line(joint.name).replace("{", "(").replace("}", ")")
 
 
 def _rows(

@@ -10,7 +10,7 @@ from typing import Annotated, Any
 import msgspec
 import numpy as np
 
-from fairswap.errors import Finding, InputError
+from fairswap.errors import Finding, InputError, UsageError
 from fairswap.formats.csv.frames import frames_of
 from fairswap.formats.csv.writing import FIRST_LINE, PARTS
 from fairswap.model.arrays import Floats
@@ -18,6 +18,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder
+from fairswap.model.rate import rate_from_text_per_second
 from fairswap.model.rotation import conjugate, multiply, normalized, rotate, without_sign_jumps
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS
@@ -71,12 +72,12 @@ def _head(comments: list[tuple[int, str]], stem: str) -> tuple[str, Fraction, li
             if key.strip() == "clip":
                 name = str(value)
             elif key.strip() == "rate":
-                rate = Fraction(str(value))
+                rate = rate_from_text_per_second(str(value))
             elif key.strip() == "bone":
                 bones.append(msgspec.convert(value, _Bone))
-        except (json.JSONDecodeError, msgspec.ValidationError, ValueError, ZeroDivisionError) as error:
-            raise InputError(f"{key.strip()} cannot be read ({error})", place=place, code="table-again") from None
-    if not 0 < rate <= 100_000:
+        except (msgspec.ValidationError, UsageError, ValueError, RecursionError) as error:
+            raise InputError(f"{key.strip()[:20]} cannot be read ({error})", place=place, code="table-again") from None
+    if not rate:
         raise InputError("its rate is missing or no rate", place="# rate", remedy='Write # rate = "30", say')
     if not bones:
         raise InputError("no bone is described in it", place="# bone", code="table-again")

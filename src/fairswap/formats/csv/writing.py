@@ -8,6 +8,7 @@ from collections.abc import Iterator, Sequence
 import numpy as np
 
 from fairswap.errors import UsageError
+from fairswap.formats.naming import in_unicode, on_one_line, visible_in_json
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
@@ -25,18 +26,19 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
 
 def _lines(clip: Clip) -> Iterator[bytes]:
     skeleton = clip.skeleton
-    yield f"{FIRST_LINE}\n# clip = {json.dumps(clip.name)}\n# rate = {json.dumps(str(clip.rate))}\n".encode()
+    title = json.dumps(in_unicode(clip.name))
+    yield f"{FIRST_LINE}\n# clip = {title}\n# rate = {json.dumps(str(clip.rate))}\n".encode()
     for bone, name in enumerate(skeleton.names):
         row = {
-            "name": name,
+            "name": in_unicode(name),
             "parent": int(skeleton.parents[bone]),
             "place": skeleton.rest_translations[bone].tolist(),
             "turn": skeleton.rest_rotations[bone].tolist(),
             "end": bone in skeleton.ends,
             "keyed": bone in clip.keyed,
         }
-        yield f"# bone = {json.dumps(row, ensure_ascii=False)}\n".encode()
-    heads = [f"{name}.{part}".replace('"', "'") for name in skeleton.names for part in PARTS]
+        yield f"# bone = {visible_in_json(json.dumps(row, ensure_ascii=False))}\n".encode()
+    heads = [f"{on_one_line(name)}.{part}".replace('"', "'") for name in skeleton.names for part in PARTS]
     yield (",".join(['"time_s"', *(f'"{head}"' for head in heads)]) + "\n").encode()
     world = clip.world()
     values = np.concatenate([world.positions, world.rotations], axis=2).reshape(clip.frames, -1)

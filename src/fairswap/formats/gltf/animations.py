@@ -94,7 +94,8 @@ def keys_of_animation(container: Container, index: int, weights_width: dict[int,
         if (node, path) in found:
             raise InputError(f"two channels move the {path} of node {node}", place=place, remedy=_AGAIN)
         values = raw.reshape(-1, width)
-        if path == "rotation" and sampler.interpolation != "CUBICSPLINE" and not np.any(values, axis=1).all():
+        held = values[1::3] if sampler.interpolation == "CUBICSPLINE" else values
+        if path == "rotation" and not np.any(held, axis=1).all():
             raise InputError("a rotation key is all zeros", place=place, remedy=_AGAIN)
         found[node, path] = Keys(times, values, sampler.interpolation)
     return found

@@ -5,6 +5,7 @@ What comes out of here has been checked for shape (types, lengths); indices and 
 
 from __future__ import annotations
 
+import re
 import struct
 from base64 import b64decode
 from binascii import Error as Base64Error
@@ -66,20 +67,27 @@ class _Pointers(msgspec.Struct):
     images: list[_Pointing] = []
 
 
+def _name_of(uri: str) -> str:
+    """The name of a file that a URI stands for; bytes that are no text are kept, as paths keep them."""
+    return unquote(uri, errors="surrogateescape")
+
+
 def _paths_of(path: Path, document: Document | _Pointers) -> list[Path]:
     uris = [row.uri for row in (*document.buffers, *document.images) if row.uri and not row.uri.startswith("data:")]
-    return [path.parent / name for name in map(unquote, uris) if "\0" not in name]
+    return [path.parent / name for name in map(_name_of, uris) if "\0" not in name]
 
 
 def parts_of(path: Path) -> list[Path]:
     """The files that a ``.glb`` or ``.gltf`` points to, without reading them; none of one that cannot be read."""
     try:
+        if not path.is_file():  # reading from a pipe would wait for ever
+            return []
         with path.open("rb") as file:
             head = file.read(20)
             # The chunk with the JSON is the first.
             text = file.read(struct.unpack_from("<I", head, 12)[0]) if head[:4] == MAGIC else head + file.read()
         return _paths_of(path, msgspec.json.decode(text, type=_Pointers))
-    except (OSError, struct.error, msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
+    except (OSError, ValueError, struct.error, msgspec.MsgspecError, RecursionError):
         return []  # whoever reads it will say what is wrong
 
 
@@ -123,20 +131,23 @@ def bytes_from_uri(path: Path, uri: str, place: str) -> bytes:
         except Base64Error:
             raise InputError("the base64 data is damaged", place=place, remedy=_AGAIN) from None
     folder = path.parent.resolve()
-    name = unquote(uri)
-    target = (folder / name).resolve() if "\0" not in name else folder
-    if ":" in name or name.startswith(("/", "\\")) or not target.is_relative_to(folder) or target == folder:
+    name = _name_of(uri)
+    try:
+        target = (folder / name).resolve() if "\0" not in name else folder
+    except (OSError, RuntimeError):  # links in a circle
+        target = folder
+    scheme = re.match(r"[a-zA-Z][a-zA-Z0-9+.-]*:", uri)  # of the name as written: in a file's own name : is %3A
+    if scheme or name.startswith(("/", "\\")) or not target.is_relative_to(folder) or target == folder:
         raise InputError(
             f"it points outside its folder ({uri[:80]!r}), which is never opened",
             place=place,
             remedy="Put the file beside the .gltf, or export as GLB with everything inside",
         )
     try:
-        return target.read_bytes()
-    except OSError:
-        raise InputError(
-            f"the file {name[:80]!r} beside it is missing", place=place, remedy="Copy it there too"
-        ) from None
+        return read_bytes(target)
+    except InputError as error:
+        problem = f"the file {name[:80]!r} beside it: {error.problem}"
+        raise InputError(problem, place=place, remedy="Copy it there too") from None
 
 
 def _chunks(content: bytes) -> tuple[memoryview, memoryview | None]:
@@ -182,8 +193,12 @@ def _parse(text: memoryview) -> tuple[dict[str, Any], Document]:
         raise InputError(
             f"it is glTF {version}, we read glTF 2.0", place="asset.version", remedy="Export it as glTF 2.0"
         )
-    for name in raw.get("extensionsRequired") or ():
-        if name in _PACKED:
+    required = raw.get("extensionsRequired") or []
+    if not isinstance(required, list):
+        problem = f"Expected `array`, got `{type(required).__name__}`"
+        raise InputError(problem, place="extensionsRequired", remedy=_AGAIN)
+    for name in required:
+        if isinstance(name, str) and name in _PACKED:
             raise InputError(
                 f"{_PACKED[name]} with {name}, which we cannot unpack",
                 place="extensionsRequired",

@@ -23,6 +23,8 @@ from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 
 _AGAIN = "Export the file again"
+# How many numbers the meshes of a figure may take, however small the file; and for each byte of it.
+_MOST_NUMBERS, _NUMBERS_A_BYTE = 48_000_000, 2
 
 
 def weights_width_by_node(container: Container) -> dict[int, int]:
@@ -50,6 +52,7 @@ def read_meshes(
     """The meshes skinned to, or hung on, the bones of a figure; and the node of each."""
     document = container.document
     found: list[tuple[int, _Parts, int | Bound]] = []
+    numbers = 0
     for index in tree.order:
         node = document.nodes[index]
         if node.mesh is None:
@@ -63,6 +66,10 @@ def read_meshes(
                 continue
         elif holder < 0:
             continue
+        numbers += _numbers_of(container, node.mesh)
+        if numbers > _MOST_NUMBERS + _NUMBERS_A_BYTE * sum(map(len, container.buffers)):
+            problem = f"its meshes and morphs share data so often that they make over {numbers} numbers"
+            raise InputError(problem, place=f"nodes[{index}]", remedy="Export it with fewer copies or morphs")
         parts = _Parts(container, node.mesh, findings)
         if not len(parts.triangles):
             continue
@@ -95,6 +102,19 @@ def read_meshes(
             made = replace(made, morph_weights=np.array(node.weights, dtype=np.float64))
         meshes.append(made)
     return tuple(meshes), tuple(index for index, _, _ in found)
+
+
+def _numbers_of(container: Container, index: int) -> int:
+    """About how many numbers a mesh takes in memory; what morphs share counts more, since they may share all."""
+    document, numbers, size = container.document, 0, sum(map(len, container.buffers))
+    for primitive in item(document.meshes, index, "mesh", "nodes").primitives:
+        place = f"meshes[{index}]"
+        count = item(document.accessors, primitive.attributes.get("POSITION", 0), "accessor", place).count
+        if count > size:
+            return 0  # more than the file holds: whoever reads it will say so
+        shifts = [number for target in primitive.targets for number in target.values()]
+        numbers += count * (30 + 3 * len(set(shifts)) + 12 * (len(shifts) - len(set(shifts))))
+    return numbers
 
 
 def _bound(
@@ -133,8 +153,8 @@ class _Parts:
         mesh = item(container.document.meshes, index, "mesh", "nodes")
         self.rest_weights = mesh.weights
         names = mesh.extras.get("targetNames") if isinstance(mesh.extras, dict) else None
-        self.target_names = [str(name) for name in names] if isinstance(names, list) else []
         self.targets = max((len(primitive.targets) for primitive in mesh.primitives), default=0)
+        self.target_names = [str(name) for name in names][: self.targets] if isinstance(names, list) else []
         columns: dict[str, list[Any]] = {
             key: []
             for key in (
@@ -181,7 +201,8 @@ class _Parts:
         self.joints = np.concatenate([_widened(block, width) for block in columns["joints"]]).astype(np.intp)
         self.weights = np.concatenate([_widened(block, width) for block in columns["weights"]])
         self.morph_deltas = np.concatenate(columns["morphs"], axis=1) if self.targets else None
-        self.morph_normals = np.concatenate(columns["morph_normals"], axis=1) if self.targets else None
+        with_normals = any("NORMAL" in target for part in mesh.primitives for target in part.targets)
+        self.morph_normals = np.concatenate(columns["morph_normals"], axis=1) if with_normals else None
         self.tangents = np.concatenate(columns["tangents"])
         self.more = _joined(columns["more"], [len(part) for part in columns["vertices"]])
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from fairswap.errors import FairSwapError
+from fairswap.formats.gltf.accessors import item
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.packing import Packer
 
@@ -22,7 +23,7 @@ def repack(container: Container, raw: dict[str, Any], packer: Packer) -> None:
     pointers = list(_accessor_pointers(raw))
     used = sorted({holder[key] for holder, key in pointers}) if not keep_all else range(len(accessors))
     new_accessor = {old: new for new, old in enumerate(used)}
-    kept = [accessors[old] for old in used]
+    kept = [item(accessors, old, "accessor", "the document") for old in used]
     view_pointers = [(row, "bufferView") for row in kept if row.get("bufferView") is not None]
     for row in kept:
         if row.get("sparse") is not None:
@@ -31,9 +32,10 @@ def repack(container: Container, raw: dict[str, Any], packer: Packer) -> None:
     used_views = sorted({holder[key] for holder, key in view_pointers}) if not keep_all else range(len(views))
     new_view = {}
     for old in used_views:
-        row = views[old]
+        row = item(views, old, "buffer view", "the document")
         start = row.get("byteOffset", 0)
-        data = container.buffers[row["buffer"]][start : start + row["byteLength"]]
+        buffer = item(list(container.buffers), row["buffer"], "buffer", f"bufferViews[{old}]")
+        data = buffer[start : start + row["byteLength"]]
         new_view[old] = packer.view(data)
         packer.views[-1] = {**row, **packer.views[-1]}
     for holder, key in view_pointers:

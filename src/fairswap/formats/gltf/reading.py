@@ -30,6 +30,8 @@ from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
 
 _PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
+# How many numbers the frames of a clip may have, however small the file; and for each byte of it.
+_MOST_NUMBERS, _NUMBERS_A_BYTE = 12_000_000, 2
 
 
 @dataclass(frozen=True, eq=False)
@@ -212,7 +214,9 @@ def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray)
 def _data_space(linear: Floats) -> Space | None:
     """Up, forward and unit of the data that ``linear`` brings into our space; None if it does more than that."""
     size = float(np.cbrt(abs(np.linalg.det(linear))))
-    turn = linear / size if size else linear
+    if not size:
+        return None
+    turn = linear / size
     if not np.allclose(np.abs(turn), np.round(np.abs(turn)), atol=1e-4) or np.linalg.det(turn) < 0:
         return None
     unit = min(UNITS_M, key=lambda name: abs(np.log(UNITS_M[name] / size)))
@@ -228,6 +232,7 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
     if not keys:
         return [], []
     rate, times, findings = grid_of_keys(list(keys.values()), name)
+    _check_amount(len(times), keys, figures, sum(map(len, container.buffers)), name)
     clips = []
     sampled: dict[tuple[int, str], BesideTrack] = {}
     for figure in figures:
@@ -252,6 +257,16 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
         message = "the clip has no name in the file; it is called after the file"
         findings.append(Finding("clip-unnamed", "note", name, message))
     return clips, findings
+
+
+def _check_amount(frames: int, keys: dict[tuple[int, str], Keys], figures: list[Figure], size: int, name: str) -> None:
+    """Refuse what a few keys would blow up: one late key makes hours of frames."""
+    bones = sum(len(figure.skeleton) for figure in figures)
+    numbers = frames * (4 * bones + sum(row.values.shape[1] for row in keys.values()))
+    most = _MOST_NUMBERS + _NUMBERS_A_BYTE * size
+    if numbers > most:
+        problem = f"its keys span {frames} frames, {numbers} numbers; of a file of this size at most {most} are made"
+        raise InputError(problem, place=f"animation {name!r}", remedy="Cut it before exporting, or lower its rate")
 
 
 def poses_from_origin(clip: Clip, times_s: Floats) -> Poses:

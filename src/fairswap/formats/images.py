@@ -1,0 +1,46 @@
+"""Pictures from strangers' files: only of the kinds that figures hold, never larger than anything that is drawn."""
+
+from __future__ import annotations
+
+import warnings
+from collections.abc import Iterator
+from contextlib import contextmanager
+from io import BytesIO
+from typing import TYPE_CHECKING
+
+from fairswap.errors import InputError
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+# What glTF allows, and its extension for WebP; the image library knows kinds that start other programs.
+_KINDS = ("PNG", "JPEG", "WEBP")
+_MOST_PIXELS = 8192 * 8192
+_AGAIN = "Export the figure again with its textures"
+
+
+@contextmanager
+def opened_image(content: bytes, place: str) -> Iterator[Image]:
+    """A picture, its pixels not yet decoded, but known to be few enough.
+
+    Raises
+    ------
+    InputError
+        If it is no picture of a kind that figures hold, is damaged, or too large; also while it is decoded.
+    """
+    from PIL import Image
+
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        try:
+            with Image.open(BytesIO(content), formats=_KINDS) as picture:
+                width, height = picture.size
+                if width * height > _MOST_PIXELS:
+                    problem = f"a texture of {width} by {height} pixels, at most {_MOST_PIXELS} pixels are read"
+                    raise InputError(problem, place=place, remedy="Make it smaller")
+                yield picture
+        except Image.DecompressionBombError:
+            problem = f"a texture has too many pixels, at most {_MOST_PIXELS} are read"
+            raise InputError(problem, place=place, remedy="Make it smaller") from None
+        except (OSError, ValueError, SyntaxError):
+            raise InputError("a texture is no PNG or JPEG, or is cut", place=place, remedy=_AGAIN) from None
