@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test bench lint develop judges troupe schemas
+.PHONY: demo test fuzz bench lint develop judges troupe schemas
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install .
@@ -13,6 +13,11 @@ demo: $(BIN)/python  ## run the full example on the demo troupe
 test: $(BIN)/python  ## run all tests
 	$(PIP) install ".[test]"
 	$(BIN)/python -m pytest -n 2
+
+SECONDS ?= 60
+fuzz: $(BIN)/python  ## mangle files for every reader, for SECONDS; goes on where it stopped, saves what breaks us in .fuzz
+	$(PIP) install ".[test]"
+	cd tests && $(abspath $(BIN))/python -m fuzz --seconds $(SECONDS) --folder $(CURDIR)/.fuzz
 
 bench: $(BIN)/python  ## measure speed, as ratios within one run
 	$(PIP) install ".[test]"

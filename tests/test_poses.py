@@ -227,7 +227,7 @@ def test_left_and_right_swapped_and_mirrored_figures_are_refused():
     ("text", "says"),
     [
         ('fairswap = "pose/1"\n[turns]\nelbow = [0, 0, 1]\n', "'elbow' is not a role"),
-        ('fairswap = "pose/1"\n[turns]\nhead = [0, 0]\n', "not a finite number"),
+        ('fairswap = "pose/1"\n[turns]\nhead = [0, 0]\n', "three numbers"),
         ('fairswap = "pose/1"\n[turns]\nhead = [0, 0, nan]\n', "not a finite number"),
         ('fairswap = "pose/1"\nturn = 1\n[turns]\n', "no field 'turn'"),
         ('fairswap = "bones/1"\n', "not a pose"),

@@ -48,6 +48,8 @@ _OPENING = (
     "lip_stretcher",
 )
 _BLEND_S = 0.055
+# An hour at once is enough.
+_LONGEST_S = 3600.0
 
 
 @dataclass(frozen=True)
@@ -88,6 +90,9 @@ def read_phones(path: str | Path) -> list[Phone]:
         if len(row) < len(header):
             row = row + [""] * (len(header) - len(row))
         start, stop = (number_in(row[columns[word]], path, place) for word in ("start", "end"))
+        if start < 0 or stop > _LONGEST_S:
+            problem = f"a phone from {start:g} to {stop:g} s, where 0 to {_LONGEST_S:g} s are read"
+            raise InputError(problem, file=path, place=place, remedy="Mend its times, in seconds from the start")
         if stop <= start:
             raise InputError(
                 f"a phone ends at {stop:g} s, before it starts at {start:g} s",
@@ -116,22 +121,29 @@ def units_from_phones(phones: list[Phone], rate: Fraction, strength: float = 1.0
     if not spoken:
         return np.zeros((len(UNITS), frames))
     # Each phone rises before it begins and falls after it ends; where several are felt they share the mouth.
-    felt = np.stack([_felt(time, phone.start_s, phone.stop_s) for phone in spoken])
-    silent = [_felt(time, phone.start_s, phone.stop_s) for phone in phones if not phone.viseme]
-    quiet = np.maximum(np.sum(silent, axis=0) if silent else 0.0, np.maximum(0.0, 1.0 - felt.sum(axis=0)))
+    visemes = sorted({phone.viseme for phone in spoken})
+    felt = np.zeros((len(visemes), frames))
+    for phone in spoken:
+        felt[visemes.index(phone.viseme)] += _felt(time, phone.start_s, phone.stop_s)
+    silent = np.zeros(frames)
+    for phone in phones:
+        if not phone.viseme:
+            silent += _felt(time, phone.start_s, phone.stop_s)
+    quiet = np.maximum(silent, np.maximum(0.0, 1.0 - felt.sum(axis=0)))
     shares = felt / np.maximum(felt.sum(axis=0) + quiet, 1e-9)
-    directions = np.stack([vector({phone.viseme: strength}) for phone in spoken], axis=1)
+    directions = np.stack([vector({viseme: strength}) for viseme in visemes], axis=1)
     out = directions @ shares
-    for number, phone in enumerate(spoken):
+    for phone in spoken:
         if phone.viseme in _CLOSED:
+            mouth = directions[:, visemes.index(phone.viseme)]
             # In the middle of a closure the lips are where it wants them, whatever the neighbours say.
             hold = _closed(time, phone.start_s, phone.stop_s, float(rate))
             for unit in _OPENING:
                 for own in spread(unit) or {}:
                     row = INDEX[own]
-                    out[row] = out[row] * (1.0 - hold) + directions[row, number] * hold
-            for row in np.flatnonzero(directions[:, number]).tolist():
-                out[row] = np.maximum(out[row], directions[row, number] * hold)
+                    out[row] = out[row] * (1.0 - hold) + mouth[row] * hold
+            for row in np.flatnonzero(mouth).tolist():
+                out[row] = np.maximum(out[row], mouth[row] * hold)
     return np.clip(out, 0.0, 1.0)
 
 

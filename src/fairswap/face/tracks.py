@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 
 from fairswap.errors import InputError
+from fairswap.formats.limits import CLIP_NUMBERS
 from fairswap.formats.tables import number_in, table_rows
 from fairswap.model.arrays import Floats
 from fairswap.model.rate import rate_from_interval
@@ -72,7 +73,11 @@ def read_tracks(path: str | Path) -> FaceTracks:
     if len(steps) and np.ptp(steps) < 0.2 * usual:  # even but for rounding: the whole span tells best
         usual = float(times[-1] - times[0]) / len(steps)
     rate = rate_from_interval(usual, 2e-3)
-    even = np.arange(round(float(times[-1] - times[0]) * float(rate)) + 1) / float(rate) + times[0]
+    frames = round(float(times[-1] - times[0]) * float(rate)) + 1
+    if frames * len(names) > CLIP_NUMBERS:
+        problem = f"it lasts {times[-1] - times[0]:.0f} s, {frames} frames at {float(rate):g}"
+        raise InputError(problem, file=path, remedy="Correct its times, in seconds")
+    even = np.arange(frames) / float(rate) + times[0]
     return FaceTracks(tuple(names), rate, np.array([np.interp(even, times, row) for row in weights]))
 
 
@@ -92,4 +97,10 @@ def held_frames(path: str | Path) -> list[tuple[int, str]]:
                 f"there is no column {word}", file=path, place="line 1", remedy="The columns are frame, name"
             )
     frame, name = lower.index("frame"), lower.index("name")
-    return [(round(number_in(row[frame], path, f"line {line}")), row[name]) for line, row in rows]
+    held = []
+    for line, row in rows:
+        if len(row) <= max(frame, name):
+            problem = f"{len(row)} cells, {len(header)} columns"
+            raise InputError(problem, file=path, place=f"line {line}", remedy="Fill in what is missing")
+        held.append((round(number_in(row[frame], path, f"line {line}")), row[name]))
+    return held

@@ -9,13 +9,13 @@ from io import BytesIO
 from typing import TYPE_CHECKING
 
 from fairswap.errors import InputError
+from fairswap.formats.limits import LONGEST_SIDE_PX, MOST_PIXELS
 
 if TYPE_CHECKING:
     from PIL.Image import Image
 
 # What glTF allows, and its extension for WebP; the image library knows kinds that start other programs.
 _KINDS = ("PNG", "JPEG", "WEBP")
-_MOST_PIXELS = 8192 * 8192
 _AGAIN = "Export the figure again with its textures"
 
 
@@ -35,12 +35,12 @@ def opened_image(content: bytes, place: str) -> Iterator[Image]:
         try:
             with Image.open(BytesIO(content), formats=_KINDS) as picture:
                 width, height = picture.size
-                if width * height > _MOST_PIXELS:
-                    problem = f"a texture of {width} by {height} pixels, at most {_MOST_PIXELS} pixels are read"
+                if width * height > MOST_PIXELS or max(width, height) > LONGEST_SIDE_PX:
+                    problem = f"a texture of {width} by {height} pixels, at most {MOST_PIXELS} pixels are read"
                     raise InputError(problem, place=place, remedy="Make it smaller")
                 yield picture
         except Image.DecompressionBombError:
-            problem = f"a texture has too many pixels, at most {_MOST_PIXELS} are read"
+            problem = f"a texture has too many pixels, at most {MOST_PIXELS} are read"
             raise InputError(problem, place=place, remedy="Make it smaller") from None
         except (OSError, ValueError, SyntaxError):
             raise InputError("a texture is no PNG or JPEG, or is cut", place=place, remedy=_AGAIN) from None

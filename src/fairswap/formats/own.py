@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING, Any, TypeVar, get_args
 import msgspec
 
 from fairswap.errors import Finding, InputError
+from fairswap.formats.limits import LARGEST_NUMBER, LARGEST_TEXT, MOST_KEY_PARTS
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
 
@@ -19,9 +20,7 @@ if TYPE_CHECKING:
     from tomlkit import TOMLDocument
 
 _Struct = TypeVar("_Struct", bound=msgspec.Struct)
-# Bounds of what is read: of the text, of one number, of the parts of a dotted key.
-_LARGEST, _LARGEST_NUMBER, _MOST_PARTS = 4_000_000, 1e12, 32
-_MANY_PARTS = re.compile(rf"^\s*\[{{0,2}}(?:[^\n=#\"'\[.]*\.){{{_MOST_PARTS},}}", re.MULTILINE)
+_MANY_PARTS = re.compile(rf"^\s*\[{{0,2}}(?:[^\n=#\"'\[.]*\.){{{MOST_KEY_PARTS},}}", re.MULTILINE)
 # For each kind its older editions, each with what brings its table up to date.
 Older = Mapping[str, Callable[[dict[str, Any]], dict[str, Any]]]
 
@@ -69,13 +68,15 @@ def struct_from_text(
 
 def _table_from_text(text: str, file: str) -> dict[str, Any]:
     """The table that a TOML text is; what would take long, or holds numbers beyond reason, is refused."""
-    if len(text) > _LARGEST:
-        problem = f"it has {len(text)} letters, at most {_LARGEST} are read"
+    if len(text) > LARGEST_TEXT:
+        problem = f"it has {len(text)} letters, at most {LARGEST_TEXT} are read"
         raise InputError(problem, file=file, remedy="Leave out what it does not need")
     dotted = _MANY_PARTS.search(text)
     if dotted:
         place = f"line {text.count(chr(10), 0, dotted.start()) + 1}"
-        raise InputError(f"a key has more than {_MOST_PARTS} parts", file=file, place=place, remedy="Correct that line")
+        raise InputError(
+            f"a key has more than {MOST_KEY_PARTS} parts", file=file, place=place, remedy="Correct that line"
+        )
     try:
         raw = tomllib.loads(text)
     except tomllib.TOMLDecodeError as error:
@@ -99,8 +100,8 @@ def _check_numbers(raw: dict[str, Any], file: str) -> None:
             rest += [(f"{place}.{key}".lstrip("."), one) for key, one in value.items()]
         elif isinstance(value, list):
             rest += [(f"{place}[{number}]", one) for number, one in enumerate(value)]
-        elif isinstance(value, int | float) and not abs(value) <= _LARGEST_NUMBER:
-            what = "not a finite number" if isinstance(value, float) else f"beyond {_LARGEST_NUMBER:g}"
+        elif isinstance(value, int | float) and not abs(value) <= LARGEST_NUMBER:
+            what = "not a finite number" if isinstance(value, float) else f"beyond {LARGEST_NUMBER:g}"
             raise InputError(f"it is {what}", file=file, place=place, remedy="Correct that number")
 
 

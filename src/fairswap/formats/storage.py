@@ -13,10 +13,9 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from fairswap.errors import InputError, OutputError
+from fairswap.formats.limits import LARGEST_FILE_BYTES
 
 Chunk = bytes | bytearray | memoryview
-# More than this is no figure and no motion, and would not fit into memory with what is made of it.
-_LARGEST_FILE = 4 << 30
 # Files being written say on which machine and by which process, so that a later run knows which were left behind.
 _HOST = re.sub(r"[^A-Za-z0-9]", "", platform.node())[:24] or "host"
 _PART = re.compile(rf"\.fairswap-{_HOST}-(\d+)-\w+\.part")
@@ -38,8 +37,8 @@ def read_bytes(path: Path) -> bytes:
             raise InputError("it is a folder", file=path, remedy="Give a file in it")
         if not stat.S_ISREG(found.st_mode):
             raise InputError("it is no ordinary file, but a pipe or a device", file=path, remedy="Save it as a file")
-        if found.st_size > _LARGEST_FILE:
-            problem = f"it has {found.st_size >> 20} MiB, at most {_LARGEST_FILE >> 20} are read"
+        if found.st_size > LARGEST_FILE_BYTES:
+            problem = f"it has {found.st_size >> 20} MiB, at most {LARGEST_FILE_BYTES >> 20} are read"
             raise InputError(problem, file=path, remedy="Export less at once")
         content = path.read_bytes()
     except FileNotFoundError:

@@ -7,12 +7,9 @@ import io
 from collections import Counter
 from pathlib import Path
 
-import numpy as np
-
 from fairswap.errors import InputError
+from fairswap.formats.limits import LARGEST_NUMBER, MOST_COLUMNS, MOST_ROWS
 from fairswap.formats.own import text_of_file
-
-_MOST_ROWS, _MOST_COLUMNS = 500_000, 2_000
 
 
 def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]]:
@@ -36,8 +33,8 @@ def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]
     if len(rows) < 2:
         raise InputError("the table is empty", file=path, remedy="Its first line names the columns")
     header = rows[0][1]
-    if len(header) > _MOST_COLUMNS or len(rows) > _MOST_ROWS:
-        problem = f"it has {len(rows)} rows of {len(header)} columns; at most {_MOST_ROWS} of {_MOST_COLUMNS} are read"
+    if len(header) > MOST_COLUMNS or len(rows) > MOST_ROWS:
+        problem = f"it has {len(rows)} rows of {len(header)} columns; at most {MOST_ROWS} of {MOST_COLUMNS} are read"
         raise InputError(problem, file=path, remedy="Leave out what is not needed")
     for name, count in Counter(header).items():
         if count > 1:
@@ -56,7 +53,11 @@ def number_in(cell: str, path: str | Path, place: str) -> float:
     try:
         value = float(cell.replace(",", "."))
     except ValueError:
-        raise InputError(f"{cell!r} is no number", file=path, place=place, remedy="Write for example 0.25") from None
-    if not np.isfinite(value):
-        raise InputError(f"{cell!r} is not finite", file=path, place=place, remedy="Write for example 0.25")
+        raise InputError(
+            f"{cell[:30]!r} is no number", file=path, place=place, remedy="Write for example 0.25"
+        ) from None
+    if not abs(value) <= LARGEST_NUMBER:
+        raise InputError(
+            f"{cell[:30]!r} is beyond any number that is meant", file=path, place=place, remedy="Write for example 0.25"
+        )
     return value

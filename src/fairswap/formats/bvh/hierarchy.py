@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 
 from fairswap.errors import InputError
-from fairswap.formats.bvh.numbers import LARGEST
+from fairswap.formats.limits import LARGEST_NUMBER
 
 _MOST_NESTED = 1000
 _AGAIN = "Export the clip again"
@@ -137,7 +137,7 @@ def _three_numbers(words: list[str], place: str) -> tuple[float, float, float]:
         raise InputError(
             f"OFFSET wants three numbers, not {' '.join(words)[:60]!r}", place=place, remedy=_AGAIN
         ) from None
-    if not all(abs(value) <= LARGEST for value in (x, y, z)):
+    if not all(abs(value) <= LARGEST_NUMBER for value in (x, y, z)):
         raise InputError("OFFSET is beyond any place", place=place, remedy=_AGAIN)
     return x, y, z
 

@@ -8,10 +8,9 @@ from io import BytesIO, TextIOWrapper
 import numpy as np
 
 from fairswap.errors import InputError
+from fairswap.formats.limits import LARGEST_NUMBER
 from fairswap.model.arrays import Floats
 
-# Of any number in a file: a million kilometres, or turns, are no motion.
-LARGEST = 1e9
 _ROWS_AT_ONCE = 2048
 _BYTES_AT_ONCE = 1_000_000
 _ROWS_WRITTEN_AT_ONCE = 128
@@ -53,7 +52,7 @@ def _plain_block(block: bytes, columns: int) -> Floats | None:
         return np.empty((0, columns))
     text = TextIOWrapper(BytesIO(block), encoding="ascii", errors="strict")
     values = np.loadtxt(text, dtype=np.float64, ndmin=2, comments=None)
-    return values if values.shape[1] == columns and (np.abs(values) <= LARGEST).all() else None
+    return values if values.shape[1] == columns and (np.abs(values) <= LARGEST_NUMBER).all() else None
 
 
 def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:
@@ -71,7 +70,7 @@ def _by_words(text: bytes, columns: int, first_line: int) -> Iterator[Floats]:
                 value = float(word) if b"_" not in word else float("nan")
             except ValueError:
                 value = float("nan")
-            if not abs(value) <= LARGEST:
+            if not abs(value) <= LARGEST_NUMBER:
                 shown = word[:40].decode("utf-8", "replace")
                 large = np.isfinite(value) or word.lower().lstrip(b"+-")[:1].isdigit()
                 problem = f"{shown!r} is beyond any place" if large else f"{shown!r} stands where a number should be"

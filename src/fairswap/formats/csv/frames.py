@@ -12,16 +12,15 @@ from fairswap.model.rotation import normalized, slerp
 
 # Times that are off their frames by more than this fraction of one were changed by hand.
 _OFF = 0.1
-_MOST_FRAMES = 4_000_000
 
 
 def frames_of(
-    times_s: Floats, world: Floats, lines: list[int], rate: Fraction, name: str, findings: list[Finding]
+    times_s: Floats, world: Floats, lines: list[int], rate: Fraction, name: str, findings: list[Finding], most: int
 ) -> Floats:
     """World places and rotations ``(frames, bones, 7)`` on every frame of the rate, from rows at ``times_s``.
 
     What is missing is filled from its neighbours: places straight, rotations as turns. ``lines`` are the numbers of
-    the rows' lines, for errors.
+    the rows' lines, for errors; no more than ``most`` frames are made.
 
     Raises
     ------
@@ -37,8 +36,11 @@ def frames_of(
         raise InputError(problem, place=f"line {lines[row]}", remedy="Put the rows in the order of their times")
     at = (times_s - times_s[0]) * float(rate)
     count = round(float(at[-1])) + 1
-    if count > _MOST_FRAMES:
-        raise InputError(f"it lasts {times_s[-1] - times_s[0]:.0f} s", code="table-again")
+    if count > most:
+        problem = (
+            f"it lasts {times_s[-1] - times_s[0]:.0f} s, {count} frames; of a file of this size at most {most} are made"
+        )
+        raise InputError(problem, code="table-again")
     off = float(np.abs(at - np.round(at)).max())
     if off > _OFF:
         message = f"its times are off the frames of its rate by up to {off / float(rate):.4f} s; brought onto them"

@@ -13,6 +13,7 @@ import numpy as np
 from fairswap.errors import Finding, InputError, UsageError
 from fairswap.formats.csv.frames import frames_of
 from fairswap.formats.csv.writing import FIRST_LINE, PARTS
+from fairswap.formats.limits import LARGEST_NUMBER, clip_numbers
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -55,7 +56,8 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     world = values[:, 1:].reshape(len(values), len(bones), len(PARTS))
     if not (np.linalg.norm(world[:, :, 3:], axis=2) > 0).all() and not np.isnan(world).any():
         raise InputError("a rotation in it is all zeros", code="table-again")
-    world = frames_of(values[:, 0], world, [number for number, _ in body[1:]], rate, path.stem, findings)
+    most = clip_numbers(len(content)) // (len(bones) * len(PARTS))
+    world = frames_of(values[:, 0], world, [number for number, _ in body[1:]], rate, path.stem, findings, most)
     clip = _clip(name, rate, skeleton, world, frozenset(i for i, bone in enumerate(bones) if bone.keyed))
     figure = Figure(path.stem, skeleton, (), OURS)
     return Document(str(path), "CSV", OURS, (figure,), (clip,), tuple(findings))
@@ -89,7 +91,7 @@ def _skeleton(bones: list[_Bone]) -> Skeleton:
         if not -1 <= bone.parent < number:
             problem = f"bone {bone.name!r} hangs on bone {bone.parent}, which does not come before it"
             raise InputError(problem, place="# bone", code="table-again")
-        if not np.isfinite([*bone.place, *bone.turn]).all() or not any(bone.turn):
+        if not all(abs(part) <= LARGEST_NUMBER for part in (*bone.place, *bone.turn)) or not any(bone.turn):
             raise InputError(f"the rest of bone {bone.name!r} is no transform", place="# bone", code="table-again")
     return Skeleton(
         tuple(bone.name for bone in bones),
@@ -113,8 +115,10 @@ def _numbers(rows: list[tuple[int, str]], columns: int) -> Floats:
         except ValueError:
             bad = next(cell for cell in cells if cell.strip() and not _is_float(cell))
             raise InputError(f"{bad[:30]!r} is no number", place=f"line {number}", code="table-again") from None
-    if np.isinf(out).any():
-        raise InputError("a number in it is infinite", code="table-again")
+    wrong = np.flatnonzero((np.abs(out) > LARGEST_NUMBER).any(axis=1))
+    if len(wrong):
+        place = f"line {rows[int(wrong[0])][0]}"
+        raise InputError("a number is beyond any place", place=place, code="table-again")
     return out
 
 

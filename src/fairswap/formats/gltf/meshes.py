@@ -17,14 +17,13 @@ from fairswap.formats.gltf.materials import MaterialOrigin
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
+from fairswap.formats.limits import mesh_numbers
 from fairswap.model.arrays import Floats, Integers, read_only
 from fairswap.model.mesh import Material, Mesh, vertex_normals
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 
 _AGAIN = "Export the file again"
-# How many numbers the meshes of a figure may take, however small the file; and for each byte of it.
-_MOST_NUMBERS, _NUMBERS_A_BYTE = 48_000_000, 2
 
 
 def weights_width_by_node(container: Container) -> dict[int, int]:
@@ -67,7 +66,7 @@ def read_meshes(
         elif holder < 0:
             continue
         numbers += _numbers_of(container, node.mesh)
-        if numbers > _MOST_NUMBERS + _NUMBERS_A_BYTE * sum(map(len, container.buffers)):
+        if numbers > mesh_numbers(container.size):
             problem = f"its meshes and morphs share data so often that they make over {numbers} numbers"
             raise InputError(problem, place=f"nodes[{index}]", remedy="Export it with fewer copies or morphs")
         parts = _Parts(container, node.mesh, findings)
@@ -106,7 +105,7 @@ def read_meshes(
 
 def _numbers_of(container: Container, index: int) -> int:
     """About how many numbers a mesh takes in memory; what morphs share counts more, since they may share all."""
-    document, numbers, size = container.document, 0, sum(map(len, container.buffers))
+    document, numbers, size = container.document, 0, container.size
     for primitive in item(document.meshes, index, "mesh", "nodes").primitives:
         place = f"meshes[{index}]"
         count = item(document.accessors, primitive.attributes.get("POSITION", 0), "accessor", place).count

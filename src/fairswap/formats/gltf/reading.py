@@ -17,6 +17,7 @@ from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.vrm import vrm_roles
+from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
 from fairswap.model.arrays import Floats, read_only
 from fairswap.model.clip import Clip
@@ -30,8 +31,6 @@ from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
 
 _PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
-# How many numbers the frames of a clip may have, however small the file; and for each byte of it.
-_MOST_NUMBERS, _NUMBERS_A_BYTE = 12_000_000, 2
 
 
 @dataclass(frozen=True, eq=False)
@@ -232,7 +231,7 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
     if not keys:
         return [], []
     rate, times, findings = grid_of_keys(list(keys.values()), name)
-    _check_amount(len(times), keys, figures, sum(map(len, container.buffers)), name)
+    _check_amount(len(times), keys, figures, container.size, name)
     clips = []
     sampled: dict[tuple[int, str], BesideTrack] = {}
     for figure in figures:
@@ -263,7 +262,7 @@ def _check_amount(frames: int, keys: dict[tuple[int, str], Keys], figures: list[
     """Refuse what a few keys would blow up: one late key makes hours of frames."""
     bones = sum(len(figure.skeleton) for figure in figures)
     numbers = frames * (4 * bones + sum(row.values.shape[1] for row in keys.values()))
-    most = _MOST_NUMBERS + _NUMBERS_A_BYTE * size
+    most = clip_numbers(size)
     if numbers > most:
         problem = f"its keys span {frames} frames, {numbers} numbers; of a file of this size at most {most} are made"
         raise InputError(problem, place=f"animation {name!r}", remedy="Cut it before exporting, or lower its rate")
