@@ -16,7 +16,8 @@ ODD_NUMBERS = [
 ]  # fmt: skip
 ODD_WORDS = [
     "", " ", "\0", "\x1b[31m", "\u202e", "é", "𝄞", "[" * 400, "{" * 400, '"', "'''", '"""', "\\", "#", "..",
-    "/etc/passwd", "{0}", "%s", "$x^$", "x" * 5000, "JOINT", "End Site", "MOTION", "}", "{", "null", "true", "a.b.c", "*", "\n", "\r",
+    "/etc/passwd", "{0}", "%s", "$x^$", "x" * 5000, "JOINT", "End Site", "MOTION", "}", "{", "null", "true",
+    "a.b.c", "*", "\n", "\r",
 ]  # fmt: skip
 ODD_VALUES = [
     -1, 0, 1, 3, 2**31, 2**53, 10**20, 1e308, -1e308, 1e-320, -5.5, None, True, "", "x", "\ud800", "\0", [], {}, [[]],

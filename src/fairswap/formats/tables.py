@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import csv
 import io
+import math
 from collections import Counter
 from pathlib import Path
 
@@ -57,7 +58,6 @@ def number_in(cell: str, path: str | Path, place: str) -> float:
             f"{cell[:30]!r} is no number", file=path, place=place, remedy="Write for example 0.25"
         ) from None
     if not abs(value) <= LARGEST_NUMBER:
-        raise InputError(
-            f"{cell[:30]!r} is beyond any number that is meant", file=path, place=place, remedy="Write for example 0.25"
-        )
+        what = "not finite" if not math.isfinite(value) else f"beyond {LARGEST_NUMBER:g}"
+        raise InputError(f"{cell[:30]!r} is {what}", file=path, place=place, remedy="Write for example 0.25")
     return value
