@@ -6,7 +6,7 @@ from dataclasses import dataclass, field
 from pathlib import Path
 
 from fairswap.bones.assignment import roles_of
-from fairswap.bones.profile import BoneProfile, profile_named
+from fairswap.bones.profile import BoneProfile, broken_profiles, profile_named
 from fairswap.bones.roles import RoleMap
 from fairswap.clips.trimming import frame_before_motion
 from fairswap.errors import Finding, ImpossibleError
@@ -106,7 +106,7 @@ def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | No
     """
     document = what if isinstance(what, Document) else load(what)
     profile = None if bones is None else profile_named(bones)
-    findings = list(document.findings)
+    findings = list(document.findings) + broken_profiles()
     figures = tuple(_figure(figure, profile, findings) for figure in document.figures)
     clips = tuple(_clip(clip, findings) for clip in document.clips)
     if not figures:

@@ -5,6 +5,7 @@ Every way is a function of the content and a source of chance: the same seed giv
 
 from __future__ import annotations
 
+import copy
 import json
 import re
 import struct
@@ -87,7 +88,7 @@ def mangled_json(document: dict, chance: Random) -> None:
         elif way == 2 and isinstance(place[key], int):
             place[key] += chance.choice([-1, 1, 7, 1000])
         else:
-            place[key] = chance.choice(ODD_VALUES)
+            place[key] = copy.deepcopy(chance.choice(ODD_VALUES))
         return
 
 

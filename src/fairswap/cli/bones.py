@@ -121,6 +121,7 @@ class BonesListReport(Report, frozen=True):
     """All bone profiles."""
 
     profiles: tuple[ProfileRow, ...]
+    findings: tuple[FindingRow, ...] = ()
 
 
 class BonesShowReport(Report, frozen=True):
@@ -256,14 +257,14 @@ def merge(file: Path, out: Path, output: Output) -> None:
 @options.reporting
 def list_(output: Output) -> None:
     """List the profiles: built in, and those you saved by family name."""
-    from fairswap.bones.profile import built_in_profiles, saved_profiles
+    from fairswap.bones.profile import broken_profiles, built_in_profiles, saved_profiles
 
     rows = tuple(
         ProfileRow(p.name, p.title, len(p.roles), p.rest_pose, str(p.space), saved)
         for profiles, saved in ((built_in_profiles(), False), (saved_profiles(), True))
         for p in profiles
     )
-    output.report(BonesListReport(rows), _list_lines)
+    output.report(BonesListReport(rows, finding_rows(broken_profiles())), _list_lines)
 
 
 @command.command(short_help="Show (and draw) the bones of a file or profile.")
@@ -401,7 +402,8 @@ def _merge_lines(report: BonesMergeReport) -> Iterator[str]:
 
 def _list_lines(report: BonesListReport) -> Iterator[str]:
     rows = [(r.name, str(r.roles), r.rest_pose, r.space, "yours" if r.saved else r.title) for r in report.profiles]
-    return table(rows, ("profile", "roles", "rests in", "space", ""))
+    yield from table(rows, ("profile", "roles", "rests in", "space", ""))
+    yield from finding_lines(report.findings)
 
 
 def _figure_lines(report: BonesShowReport) -> Iterator[str]:

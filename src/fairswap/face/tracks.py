@@ -13,7 +13,7 @@ from fairswap.errors import InputError
 from fairswap.formats.limits import CLIP_NUMBERS
 from fairswap.formats.tables import number_in, table_rows
 from fairswap.model.arrays import Floats
-from fairswap.model.rate import rate_from_interval
+from fairswap.model.rate import HIGHEST_RATE, rate_from_interval
 
 _LARGEST = 1e4
 
@@ -72,6 +72,9 @@ def read_tracks(path: str | Path) -> FaceTracks:
     usual = float(np.median(steps)) if len(steps) else 1 / 30
     if len(steps) and np.ptp(steps) < 0.2 * usual:  # even but for rounding: the whole span tells best
         usual = float(times[-1] - times[0]) / len(steps)
+    if usual * HIGHEST_RATE < 0.5:
+        problem = f"its rows are {usual:.3g} s apart, at least {1 / HIGHEST_RATE:g} s are read"
+        raise InputError(problem, file=path, remedy="Write its times in seconds")
     rate = rate_from_interval(usual, 2e-3)
     frames = round(float(times[-1] - times[0]) * float(rate)) + 1
     if frames * len(names) > CLIP_NUMBERS:
