@@ -120,8 +120,13 @@ class BoneProfile:
         if not self.prefixes and not self.ignore:
             by_name = dict(zip(reversed(skeleton.names), range(len(skeleton) - 1, -1, -1), strict=True))
         for bone, full in enumerate(skeleton.names if not by_name else ()):
-            name = full[next((end for glob in self.prefixes if (end := glob_end(glob, full)) is not None), 0) :]
-            if fits_any(self.ignore, name):
+            name = full
+            for glob in self.prefixes:
+                end = glob_end(glob, full)
+                if end is not None:
+                    name = full[end:]
+                    break
+            if self.ignore and fits_any(self.ignore, name):
                 continue
             by_name.setdefault(name, bone)
             by_name.setdefault(full, bone)

@@ -127,9 +127,10 @@ class Rig:
             # Without skin, and alone where it is: eyes and helpers without skin have neighbours.
             bare = self.weight is not None and self.weight[bone] <= 0 < self.weight[self.parents[bone]]
             bare = bare and len(self.skeleton.children[self.parents[bone]]) == 1
-            named = "end" in meaning_of(self.skeleton.names[bone]).parts
-            leaf = not self.skeleton.children[bone]
-            if (leaf and (named or bare)) or (leaf and self.length[bone] <= 1e-9 * self.size):
+            if self.skeleton.children[bone]:
+                continue
+            none = self.length[bone] <= 1e-9 * self.size
+            if bare or none or "end" in meaning_of(self.skeleton.names[bone]).parts:
                 found.add(bone)
         return found
 

@@ -70,6 +70,8 @@ _LETTERS = {"l": "left", "r": "right", "g": "left", "d": "right"}
 
 def _folded(text: str) -> str:
     """Lower case without accents; ä becomes ae, as written where there is no ä."""
+    if text.isascii():
+        return text.lower()
     text = text.replace("ä", "ae").replace("ö", "oe").replace("ü", "ue").replace("ß", "ss").replace("œ", "oe")
     text = text.replace("Ä", "Ae").replace("Ö", "Oe").replace("Ü", "Ue").replace("ł", "l")
     return "".join(c for c in unicodedata.normalize("NFKD", text.lower()) if not unicodedata.combining(c))
@@ -91,7 +93,7 @@ class NameMeaning:
     words: tuple[str, ...]
 
 
-@lru_cache(maxsize=20_000)
+@lru_cache(maxsize=200_000)
 def meaning_of(name: str) -> NameMeaning:
     """Cut a name into words and look them up.
 

@@ -7,7 +7,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from fairswap.errors import FairSwapError, OutputError, UsageError
+from fairswap.errors import FairSwapError, UsageError
 from fairswap.formats.outputs import Outputs, same_file
 from fairswap.formats.storage import Chunk, read_bytes, write_atomically
 from fairswap.model.clip import Clip
@@ -31,6 +31,8 @@ FORMATS = {
     ".bvh": _Format("BVH", "fairswap.formats.bvh"),
     ".csv": _Format("CSV table of motion", "fairswap.formats.csv"),
 }
+# Parts that a file points to while its own are replaced; what a killed run left is in use until the next one.
+_BETWEEN = ".fairswap-between"
 Encoded = Mapping[str, Iterable[Chunk]]
 
 
@@ -162,14 +164,16 @@ def _pair_between(
     """
     if not all(name.exists() for name in files_of(path)):
         return []
-    *parts, (_, whole) = encode(figure, clips, f"{path.stem}.between{path.suffix}", space=space).items()
+    *parts, (_, whole) = encode(figure, clips, f"{path.stem}{_BETWEEN}{path.suffix}", space=space).items()
     names = [path.with_name(name) for name, _ in parts]
-    for name in names:
-        if name.exists() and name not in parts_of(path):  # else a killed run of ours left it
-            raise OutputError("it is in the way of replacing a file", file=name, remedy="Move it away")
-    for name, (_, chunks) in zip(names, parts, strict=True):
-        write_atomically(name, chunks, force=True)
-    outputs.write(path, whole)
+    try:
+        for name, (_, chunks) in zip(names, parts, strict=True):
+            write_atomically(name, chunks, force=True)
+        outputs.write(path, whole)
+    except BaseException:
+        for name in names:
+            name.unlink(missing_ok=True)
+        raise
     return names
 
 

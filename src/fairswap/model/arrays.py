@@ -64,9 +64,10 @@ class Value:
         array = getattr(self, name)
         if not array.size:
             return
-        # Bone by bone where there are frames: of a long clip no second copy is made.
-        for part in array if array.ndim > 2 else (array,):
-            square = np.square(part).sum(axis=axis - array.ndim if axis > 0 else axis)
+        # A few bones at a time where there are frames: of a long clip no second copy is made.
+        at_once = max(1_000_000 // (array[0].size or 1), 1) if array.ndim > 2 else len(array)
+        for start in range(0, len(array), at_once):
+            square = np.square(array[start : start + at_once]).sum(axis=axis)
             if not (abs(square.max() - 1.0) < _UNIT_ERROR and abs(square.min() - 1.0) < _UNIT_ERROR):
                 raise self.wrong(f"{name} holds quaternions that are not of unit length")
 
