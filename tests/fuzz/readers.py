@@ -108,7 +108,7 @@ READERS = (
     Reader(
         "face chart", ".toml", "text",
         _text('fairswap = "face/1"\nname = "x"\n[morphs.Smile]\nunits = {lip_corner_puller_left = 1.0}\n'
-              'range = [0, 100]\n[morphs.Both]\nsum = ["Smile", "Frown"]\n[morphs.Frown]\n'
+              'range = [0, 100]\n[morphs.Both]\nsum = {Smile = 0.5, Frown = 1.0}\n[morphs.Frown]\n'
               'units = {brow_lowerer_left = 0.5}\n'),
         lambda path: fairswap.FaceChart.load(path) and None,
     ),

@@ -12,7 +12,7 @@ from typing import Annotated, Any
 import msgspec
 
 from fairswap.bones.roles import RoleMap, is_role, role_order
-from fairswap.errors import Finding, InputError, OutputError
+from fairswap.errors import Finding, InputError, OutputError, UsageError
 from fairswap.formats.own import renamed, struct_from_text, text_of_file
 from fairswap.formats.patterns import fits_any, glob_end
 from fairswap.model.skeleton import Skeleton
@@ -255,7 +255,10 @@ def _profile_from_text(text: str, file: str) -> BoneProfile:
             raise InputError(f"{helper.role!r} is not a role", file=file, place=place, remedy="See docs/roles.md")
     helpers = {name: (helper.role, helper.fraction) for name, helper in read.helper.items()}
     prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
-    space = Space(read.space.up, read.space.forward, read.space.unit)
+    try:
+        space = Space(read.space.up, read.space.forward, read.space.unit)
+    except UsageError as error:
+        raise InputError(error.problem, file=file, place="space", remedy=error.remedy) from None
     return BoneProfile(
         read.name,
         roles,

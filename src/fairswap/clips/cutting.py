@@ -70,12 +70,14 @@ def pieces_from_table(path: str | Path) -> list[Piece]:
     for number, cells in lines:
         values = [cells[at] if at < len(cells) else "" for at in columns.values()]
         if not all(values):
-            raise InputError("name, start or end is empty", file=path, place=f"line {number}")
+            raise InputError("name, start or end is empty", file=path, place=f"line {number}", remedy="Fill it in")
         pieces.append(Piece(values[0], values[1], values[2], f"line {number}"))
     names = [piece.name for piece in pieces]
     for piece in pieces:
         if names.count(piece.name) > 1:
-            raise InputError(f"two pieces are called {piece.name!r}", file=path, place=piece.place)
+            raise InputError(
+                f"two pieces are called {piece.name!r}", file=path, place=piece.place, remedy="Rename one of them"
+            )
     return pieces
 
 

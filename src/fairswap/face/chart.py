@@ -83,6 +83,8 @@ class Shape:
         return self.low < 0.0
 
 
+# Sums of sums: as deep as anybody would write by hand.
+_DEEPEST = 32
 _MEANING = (
     "What each shape of this head does, in face units (docs/faces.md lists them), weighed 0 to 1.",
     "range: what its weight goes from and to; negative: what it does below 0;",
@@ -120,12 +122,21 @@ class FaceChart(OwnFile):
 
     def units_of(self, name: str, sign: int = 1) -> dict[str, float]:
         """What a shape does, its sums written out."""
-        shape = self.shapes[name]
-        out = dict(shape.units if sign > 0 else shape.negative)
-        for part, weight in shape.total.items() if sign > 0 else ():
-            for unit, fraction in self.units_of(part).items():
-                out[unit] = out.get(unit, 0.0) + weight * fraction
-        return out
+        return dict(self._written_out(name) if sign > 0 else self.shapes[name].negative)
+
+    @cached_property
+    def _known(self) -> dict[str, dict[str, float]]:
+        return {}
+
+    def _written_out(self, name: str) -> dict[str, float]:
+        # Kept: many shapes may be sums of the same ones.
+        if name not in self._known:
+            out = dict(self.shapes[name].units)
+            for part, weight in self.shapes[name].total.items():
+                for unit, fraction in self._written_out(part).items():
+                    out[unit] = out.get(unit, 0.0) + weight * fraction
+            self._known[name] = out
+        return self._known[name]
 
     def activations(self, weights: Mapping[str, Floats]) -> Floats:
         """Weights as they stand in a file, by shape, as shares ``(ways, frames)`` of 0 to 1."""
@@ -264,16 +275,20 @@ def _check_parts(shapes: Mapping[str, Shape], path: str | Path) -> None:
                 near = difflib.get_close_matches(part, shapes, 1)
                 remedy = f"Do you mean {near[0]!r}?" if near else "Name one of this chart"
                 raise InputError(f"there is no shape {part!r}", file=path, place=f"morphs.{name}", remedy=remedy)
-    done: set[str] = set()
+    depth: dict[str, int] = {}
 
-    def visit(name: str, above: tuple[str, ...]) -> None:
+    def visit(name: str, above: tuple[str, ...]) -> int:
         if name in above:
             circle = " → ".join((*above[above.index(name) :], name))
             raise InputError(f"sums go in a circle: {circle}", file=path, remedy="Take one of them out")
-        if name not in done:
-            for part in (*shapes[name].total, *shapes[name].corrects):
-                visit(part, (*above, name))
-            done.add(name)
+        if name not in depth:
+            parts = (*shapes[name].total, *shapes[name].corrects)
+            below = [visit(part, (*above, name)) for part in parts] if len(above) <= _DEEPEST else [_DEEPEST]
+            depth[name] = 1 + max(below, default=0)
+            if depth[name] > _DEEPEST:
+                problem = f"shapes are sums of sums more than {_DEEPEST} deep"
+                raise InputError(problem, file=path, place=f"morphs.{name}", remedy="Make sums of plain shapes")
+        return depth[name]
 
     for name in shapes:
         visit(name, ())

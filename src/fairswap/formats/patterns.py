@@ -68,7 +68,7 @@ class NamePattern:
         self.text = text
         self._ways = [_items(way, text) for way in re.split(r"(?<!\\)\|", text.removeprefix("^").removesuffix("$"))]
         if sum(map(len, self._ways)) > _MOST_ITEMS:
-            raise UsageError(f"{text[:60]!r} … is too long for a pattern")
+            raise UsageError(f"{text[:60]!r} … is too long for a pattern", remedy="Write a shorter one")
 
     def fits(self, name: str) -> bool:
         """Whether the whole name fits; one of more than a thousand letters never does."""

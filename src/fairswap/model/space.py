@@ -35,7 +35,9 @@ class Space:
             if value not in _DIRECTIONS:
                 raise UsageError(f"{name} is {value!r}", remedy="Give one of +X -X +Y -Y +Z -Z")
         if _DIRECTIONS[self.up][0] == _DIRECTIONS[self.forward][0]:
-            raise UsageError(f"up {self.up} and forward {self.forward} lie on one axis")
+            raise UsageError(
+                f"up {self.up} and forward {self.forward} lie on one axis", remedy="Give two of different axes"
+            )
         if self.unit not in UNITS_M:
             raise UsageError(f"unit is {self.unit!r}", remedy=f"Give one of {' '.join(UNITS_M)}")
 

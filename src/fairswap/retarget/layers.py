@@ -110,17 +110,17 @@ class Layers:
 
 def _check(layer: Layer, path: str | Path, place: str) -> None:
     if bool(layer.role) == bool(layer.pose):
-        raise InputError("it needs either a role or a pose", file=path, place=place)
+        raise InputError("it needs either a role or a pose", file=path, place=place, remedy="Give one of them")
     if layer.role and not is_role(layer.role):
         raise InputError(f"{layer.role!r} is not a role", file=path, place=place, remedy="See docs/roles.md")
     times = [key.time for key in layer.keys]
     if times != sorted(times):
-        raise InputError("its keys are not in the order of time", file=path, place=f"{place}.keys")
+        raise InputError("its keys are not in the order of time", file=path, place=f"{place}.keys", remedy="Sort them")
     if layer.start is not None and layer.stop is not None and layer.stop <= layer.start:
-        raise InputError("it ends before it begins", file=path, place=f"{place}.to")
+        raise InputError("it ends before it begins", file=path, place=f"{place}.to", remedy="Exchange from and to")
     numbers = [*layer.turn, *layer.offset, *(x for key in layer.keys for x in (*key.turn, *key.offset))]
     if not np.isfinite(numbers).all():
-        raise InputError("one of its numbers is not a number", file=path, place=place)
+        raise InputError("one of its numbers is not a number", file=path, place=place, remedy="Correct it")
 
 
 def layers_named(what: Layers | str | Path) -> Layers:

@@ -28,7 +28,8 @@ def frames_of(
         If times do not go forward, or a bone has no number at all in a column.
     """
     if np.isnan(times_s).any():
-        raise InputError("its time is missing", place=f"line {lines[int(np.argmax(np.isnan(times_s)))]}")
+        place = f"line {lines[int(np.argmax(np.isnan(times_s)))]}"
+        raise InputError("its time is missing", place=place, remedy="Write it in the first column, in seconds")
     backward = np.flatnonzero(np.diff(times_s) <= 0)
     if len(backward):
         row = int(backward[0]) + 1

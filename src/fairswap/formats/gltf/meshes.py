@@ -244,7 +244,7 @@ class _Parts:
                     values = floats_from_accessor(container, names[name], f"{place}.targets[{target}]", 3)
                     if len(values) != count:
                         problem = f"{len(values)} shifts for {count} vertices"
-                        raise InputError(problem, place=f"{place}.targets[{target}]")
+                        raise InputError(problem, place=f"{place}.targets[{target}]", remedy=_AGAIN)
                     deltas[target] = values
             columns[column].append(deltas)
         return count
