@@ -90,6 +90,11 @@ def _lines(report: CompareReport) -> Iterator[str]:
         for row in report.roles
     ]
     yield from table(rows, ("role", "compared by", "mean degrees", "worst", "at second", "turn"))
+    parts = [
+        (row.part, f"{row.score:.0f}", f"{row.because}: {max(row.value, 0.0):.3g} {row.unit} (limit {row.limit:.3g})")
+        for row in report.parts
+    ]
+    yield from table(parts, ("part", "of 100", "by"))
     before, after = report.source_footing, report.result_footing
     feet = [
         ("hips' path, % of leg", "", f"{report.hips_mean_percent:.2f} (worst {report.hips_worst_percent:.2f})"),

@@ -13,7 +13,7 @@ from fairswap.cli import options
 from fairswap.cli.fit import FitReport, finished_fit, fit_file, fit_lines
 from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_row, finding_rows
-from fairswap.cli.text import contact_line, finding_lines, footing_line, inside_lines, pose_lines
+from fairswap.cli.text import contact_line, finding_lines, footing_line, inside_lines, parts_line, pose_lines
 from fairswap.pose.measuring import PartVerdict
 
 if TYPE_CHECKING:
@@ -317,6 +317,7 @@ def _pair_lines(report: ConvertReport, clip: ClipRow) -> Iterator[str]:
 def _clip_lines(clip: ClipRow) -> Iterator[str]:
     facts = f"{clip.frames} frames at {clip.rate:g}, {clip.seconds:.2f} s"
     yield f"  clip     {clip.verdict}"
+    yield f"           {parts_line(clip.parts)}"
     yield f"           {facts}; hips' path {clip.hips_mean_percent:.2f} % of leg off"
     yield f"           {footing_line(clip)}"
     yield f"           {contact_line(clip)}"

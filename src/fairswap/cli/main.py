@@ -67,8 +67,12 @@ def run() -> None:
         if signal.getsignal(number) != signal.SIG_IGN:  # nohup wants it ignored
             signal.signal(number, _stop)
     warnings.simplefilter("ignore")  # of libraries: what matters to the user is found and told by us
-    status = status_of(sys.argv[1:])
-    signal.signal(signal.SIGINT, signal.SIG_IGN)  # all is done: nothing is left to stop
+    try:
+        status = status_of(sys.argv[1:])
+    except _Stopped as error:  # just before the work, or just after it
+        status = _stopped(error)
+    for number in (signal.SIGINT, signal.SIGTERM):
+        signal.signal(number, signal.SIG_IGN)  # all is done: nothing is left to stop
     sys.exit(status)
 
 
@@ -103,8 +107,7 @@ def status_of(arguments: Sequence[str]) -> int:
         click.echo(f"fairswap: {visible(worded_error(error))}", err=True)
         return error.exit_status
     except (click.Abort, KeyboardInterrupt, _Stopped) as error:
-        click.echo("fairswap: stopped; nothing was left half written.", err=True)
-        return 128 + getattr(error, "number", signal.SIGINT)
+        return _stopped(error)
     except BrokenPipeError:
         # Whoever read our report has closed it: nothing is wrong, and nothing more can be said there.
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
@@ -124,6 +127,11 @@ def status_of(arguments: Sequence[str]) -> int:
         return 4
     except Exception as error:  # the outermost net: whatever nobody foresaw
         return _our_fault(error, arguments)
+
+
+def _stopped(error: BaseException) -> int:
+    click.echo("fairswap: stopped; nothing was left half written.", err=True)
+    return 128 + int(getattr(error, "number", signal.SIGINT))
 
 
 def _our_fault(error: Exception, arguments: Sequence[str]) -> int:

@@ -12,6 +12,7 @@ import msgspec
 
 from fairswap.errors import Finding, Severity
 from fairswap.measure.comparison import Comparison, ContactsKept, Footing, RoleDifference
+from fairswap.measure.verdict import PartScore
 
 if TYPE_CHECKING:
     from fairswap.platform.checking import RuleResult
@@ -44,12 +45,14 @@ class ComparisonRow(Report, frozen=True):
     limbs_worst_degrees: float
     limbs_turn_degrees: float
     hips_mean_percent: float
+    hips_rms_percent: float
     hips_worst_percent: float
     source_footing: Footing
     result_footing: Footing
     contacts: ContactsKept
     jerk_ratio: float
     inside_body_s: tuple[float | None, float | None]
+    parts: tuple[PartScore, ...]
     roles: tuple[RoleDifference, ...]
 
 

@@ -9,6 +9,8 @@ from typing import TYPE_CHECKING
 
 import click
 
+from fairswap.measure.verdict import NEARLY, SAME, PartScore
+
 if TYPE_CHECKING:
     from fairswap.cli.reports import ComparisonRow, FindingRow
     from fairswap.pose.measuring import PartVerdict
@@ -49,6 +51,15 @@ def written_lines(paths: Iterable[str], sizes: bool = False) -> Iterator[str]:
 def _size(path: Path) -> str:
     # A name that is not printed as it is leads nowhere.
     return f" ({path.stat().st_size / 1024:.0f} KiB)" if path.is_file() else ""
+
+
+def parts_line(parts: Iterable[PartScore]) -> str:
+    """How near each part of the body is, 0 to 100; what the whole is judged by stands out."""
+    said = []
+    for row in parts:
+        color = "red" if row.score < NEARLY else "yellow" if row.score < SAME else None
+        said.append(click.style(f"{row.part} {row.score:.0f}", fg=color))
+    return "  ".join(said)
 
 
 def footing_line(row: ComparisonRow) -> str:

@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from pathlib import Path
 
 from fairswap.errors import UsageError
 from fairswap.formats.files import load
 from fairswap.jobs.options import SourceOptions, TargetOptions
+from fairswap.jobs.record import Record, as_asked, layers_of, record_in, rigged_as, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
+from fairswap.measure.contacts import contacts_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -35,7 +38,8 @@ def compare(
     Parameters
     ----------
     source, result : path, Document, or (figure, clip)
-        What is compared.
+        What is compared. A result of :func:`convert` brings what was decided when it was made: which bone is which,
+        both reference poses, and what was asked for; it is judged by that, unless options say otherwise.
     clip : str, optional
         The clip of this name in both; without, the first name they have in common, or the only one of each.
 
@@ -48,9 +52,24 @@ def compare(
     """
     given, wanted = source_options or SourceOptions(), result_options or TargetOptions()
     (figure_a, clip_a), (figure_b, clip_b) = _pair(source, result, clip)
+    record = record_in(clip_b, figure_a, figure_b) if (given, wanted) == (SourceOptions(), TargetOptions()) else None
+    if record is not None:
+        return _as_decided(record, Motion(rigged_as(record.source, figure_a, "source"), clip_a),
+                           Motion(rigged_as(record.target, figure_b, "result"), clip_b))  # fmt: skip
     a = RiggedFigure.of(figure_a, bones=given.bones, reference=given.reference, strict=given.strict, part="source")
     b = RiggedFigure.of(figure_b, bones=wanted.bones, reference=wanted.reference, part="result")
     return compare_motions(Motion(a, clip_a), Motion(b, clip_b))
+
+
+def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
+    """The comparison that the one who made the result made: of the same bones and poses, with what was asked for."""
+    contacts = contacts_of(source.rigged, source.clip)
+    factor = 1.0
+    if record.travel_scale is not None:
+        factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
+    asked = replace(source, clip=as_asked(source.rigged, source.clip, layers_of(record)))
+    whole = with_travel(result, record.travel_taken)
+    return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor)
 
 
 def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:

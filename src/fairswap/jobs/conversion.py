@@ -26,11 +26,13 @@ from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
+from fairswap.jobs.record import Record, as_asked, as_made, kept_layers, points_of, side_of, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.layers import layers_named
 from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
 from fairswap.retarget.pipeline import Retargeted, retarget
 from fairswap.retarget.swap import Swap
@@ -316,12 +318,20 @@ class _Pairs:
 def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, face: FaceOptions) -> Conversion:
     """Retarget, judge, face."""
     made = retarget(swap, clip, motion)
-    original = Motion(swap.source, clip)
+    layers = tuple(map(layers_named, motion.layers))
+    asked = Motion(swap.source, as_asked(swap.source, clip, layers))
+    factor = 1.0 if motion.scale_travel is None else motion.scale_travel / swap.leg_ratio
+    record = Record(
+        side_of(swap.source), side_of(swap.target),
+        [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
+        motion.scale_travel, kept_layers(layers),
+    )  # fmt: skip
+    made = replace(made, clip=replace(made.clip, made=as_made(record)))
 
     def judged(result: Motion) -> Comparison:
-        return compare_motions(original, result, source_contacts=made.contacts)
+        return compare_motions(asked, result, source_contacts=made.contacts, travel_factor=factor)
 
-    comparison = judged(Motion(swap.target, made.judged))
+    comparison = judged(with_travel(Motion(swap.target, made.clip), record.travel_taken))
     nothing_done = motion == replace(AS_TRANSFERRED, travel=motion.travel, scale_travel=motion.scale_travel)
     before = (
         comparison if nothing_done or made.edit is None else judged(Motion(swap.target, made.clip, made.edit.first()))

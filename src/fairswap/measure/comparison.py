@@ -11,9 +11,10 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order
 from fairswap.errors import ImpossibleError
-from fairswap.measure.contacts import Contacts, contacts_in, contacts_of
+from fairswap.measure.contacts import Contacts, Floor, contacts_in, contacts_of
 from fairswap.measure.intersection import seconds_inside
 from fairswap.measure.soles import Sole, lowest_and_speed, soles_of
+from fairswap.measure.verdict import NEARLY, SAME, PartScore, part_scores, word_for, worst_of
 from fairswap.model.arrays import Floats
 from fairswap.model.cards import html_card
 from fairswap.model.chain_world import ChainWorld
@@ -33,8 +34,6 @@ Worlds = tuple[WorldTransforms, WorldTransforms]
 LIMB_PARTS = ("arms", "legs", "hands")
 # Bounds the memory of a long clip.
 _FRAMES_AT_ONCE = 2048
-# A limb turned by more than this while it points the right way is twisted for all to see.
-_TWISTED_DEGREES = 20.0
 # Whose paths are watched for jerk.
 _JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in ("hand", "foot", "lower_leg")))
 
@@ -43,7 +42,8 @@ _JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in 
 class RoleDifference:
     """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``.
 
-    ``turn_mean_degrees`` is how differently the bone has turned, twist about its own length included, mean over time.
+    ``turn_…`` is how differently the bone has turned, twist about its own length included; ``rms`` the root of the
+    mean of squares over time, in which what is far off for a while counts more.
     """
 
     role: str
@@ -53,15 +53,19 @@ class RoleDifference:
     worst_degrees: float
     worst_at_s: float
     turn_mean_degrees: float
+    rms_degrees: float
+    turn_rms_degrees: float
+    turn_worst_degrees: float
 
 
 @dataclass(frozen=True)
 class Footing:
-    """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, share of
-    time a foot stands."""
+    """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, how high
+    the standing foot is above it on average, share of time a foot stands."""
 
     skate_cm_s: float
     sole_below_cm: float
+    float_cm: float
     standing_share: float
 
 
@@ -108,8 +112,10 @@ class Motion:
 class Comparison:
     """A result held against its source. Angles in degrees, hips in percent of the leg's length.
 
-    ``standing`` ``(2, 2, frames)`` says when the feet of source and result stand, left and right. ``source`` and
-    ``result`` are what was compared, for pictures of it.
+    ``source_footing`` is over the floor that the source's feet stand on; ``source_as_it_stands`` over the floor that
+    its figure rests on, which may be another. ``standing`` ``(2, 2, frames)`` says when the feet of source and result
+    stand, left and right. ``source`` and ``result`` are what was compared, for pictures of it. ``travel_factor`` is by
+    how much longer the way was asked to be than the legs are.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -123,6 +129,7 @@ class Comparison:
     duration_difference_s: float
     roles: tuple[RoleDifference, ...]
     hips_mean_percent: float
+    hips_rms_percent: float
     hips_worst_percent: float
     source_footing: Footing
     result_footing: Footing
@@ -133,12 +140,19 @@ class Comparison:
     standing: np.ndarray
     source: Motion = field(repr=False)
     result: Motion = field(repr=False)
+    source_as_it_stands: Footing = field(repr=False)
+    travel_factor: float = 1.0
 
     @cached_property
     def inside_body_s(self) -> tuple[float | None, float | None]:
         """How long palms of source and result are inside the own body, seconds; None without a mesh that tells."""
         source, result = (seconds_inside(motion.rigged, motion.clip) for motion in (self.source, self.result))
         return source, result
+
+    @cached_property
+    def parts(self) -> tuple[PartScore, ...]:
+        """How near each part of the body is, and why."""
+        return part_scores(self)
 
     def _limbs(self) -> list[RoleDifference]:
         return [role for role in self.roles if role.part in LIMB_PARTS and role.by == "direction"]
@@ -160,45 +174,22 @@ class Comparison:
 
     @property
     def likeness(self) -> float:
-        """One number for "looks the same", 0..100: 100 for the same, less for every way in which the eye sees it.
-
-        The product of ``exp(-x)`` over: limbs' mean degrees / 20; hips' mean percent of the leg / 40; what a standing
-        foot slides, cm/s, / 20; the deepest sole below the floor, cm, / 10; the share of contact lost / 2; jerk above
-        the source's (a ratio less 1) / 10.
-        """
-        x = self.limbs_mean_degrees / 20.0 + self.hips_mean_percent / 40.0
-        x += self.result_footing.skate_cm_s / 20.0 + self.result_footing.sole_below_cm / 10.0
-        x += (1.0 - self.contacts.kept_share) / 2.0 + max(self.jerk_ratio - 1.0, 0.0) / 10.0
-        return 100.0 * float(np.exp(-x))
+        """One number for "looks the same", 0..100: that of the worst part; see :mod:`fairswap.measure.verdict`."""
+        return worst_of(self.parts).score
 
     @property
     def looks_same(self) -> bool:
-        """Whether no artist would object: within 3 degrees on average and 45 at worst, and no limb twisted.
-
-        A knee may bend, and an arm reach, by that much more for a moment, so that a foot or a hand is where it should
-        be.
-        """
-        near = self.limbs_mean_degrees <= 3.0 and self.limbs_worst_degrees <= 45.0
-        return near and max(role.turn_mean_degrees for role in self._limbs()) <= _TWISTED_DEGREES
+        """Whether no artist would object: no part beyond its limit."""
+        return self.likeness >= NEARLY
 
     @property
     def verdict(self) -> str:
         """One sentence for the artist."""
-        mean, worst = self.limbs_mean_degrees, self.limbs_worst_degrees
-        twisted = max(self._limbs(), key=lambda role: role.turn_mean_degrees)
-        if twisted.turn_mean_degrees > _TWISTED_DEGREES and mean <= 3.0:
-            return (
-                f"{self.clip}: does NOT look the same; limbs point alike ({mean:.2f} degrees), but {twisted.role} is "
-                f"twisted by {twisted.turn_mean_degrees:.0f} degrees"
-            )
-        if mean <= 0.5 and worst <= 2.0:
-            look = "looks the same"
-        elif self.looks_same:
-            look = "looks nearly the same"
-        else:
-            look = "does NOT look the same"
-        limbs = f"limbs differ by {mean:.2f} degrees on average, {worst:.1f} at worst"
-        return f"{self.clip}: {look} ({self.likeness:.0f} of 100); {limbs}"
+        worst = worst_of(self.parts)
+        said = f"{self.clip}: {word_for(worst.score)} ({worst.score:.0f} of 100)"
+        if worst.score >= SAME:
+            return f"{said}; limbs differ by {self.limbs_mean_degrees:.2f} degrees on average"
+        return f"{said}; worst: {worst.part}, {worst.because} ({worst.value:.3g} {worst.unit})"
 
     def table(self) -> pandas.DataFrame:
         """The roles as a pandas table."""
@@ -212,6 +203,7 @@ class Comparison:
     def _repr_html_(self) -> str:
         facts = {
             "likeness": f"{self.likeness:.0f} of 100",
+            "worst part": f"{worst_of(self.parts).part}: {worst_of(self.parts).because}",
             "limbs": f"{self.limbs_mean_degrees:.2f}° mean, {self.limbs_worst_degrees:.1f}° worst",
             "hips' path": f"{self.hips_mean_percent:.2f} % of leg off",
             "standing foot slides": f"{self.result_footing.skate_cm_s:.1f} cm/s",
@@ -220,13 +212,15 @@ class Comparison:
         return html_card("Comparison", self.clip, facts)
 
 
-def compare_motions(source: Motion, result: Motion, *, source_contacts: Contacts | None = None) -> Comparison:
+def compare_motions(
+    source: Motion, result: Motion, *, source_contacts: Contacts | None = None, travel_factor: float = 1.0
+) -> Comparison:
     """Hold a result against its source, at the source's frames, each figure in its own frame.
 
     Arms, legs and fingers are compared by where their bones point, joint to joint. Trunk, head and feet, which differ
     between any two anatomies, are compared by how far they have turned from the reference pose. The hips' path is
     compared in leg lengths. Feet count as standing when the source's do; ``source_contacts`` says when, where that was
-    found already.
+    found already. ``travel_factor`` is by how much longer the way over the ground was asked to be than the legs are.
 
     Raises
     ------
@@ -238,10 +232,11 @@ def compare_motions(source: Motion, result: Motion, *, source_contacts: Contacts
     poses = _at_frames_of(source, result, times)
     pair = source.rigged, result.rigged
     contacts = source_contacts or contacts_of(pair[0], source.clip), contacts_in(pair[1], ChainWorld(poses), rate)
-    tracks = _Tracks(pair, frames, contacts, rate)
+    tracks = _Tracks(pair, frames, contacts, rate, travel_factor)
     for start, stop, first, last in _blocks(frames):
         worlds = source.clip.poses.world(first, last), poses.world(first, last)
         tracks.fill(slice(start, stop), slice(start - first, stop - first), worlds)
+    tracks.choose_floor()
     standing = np.stack([[found.standing(side) for side in SIDES] for found in contacts])
     jerks = [_jerk(paths) for paths in tracks.paths]
     limbs = [row for row, (role, onward) in enumerate(tracks.roles) if onward and part_of(role) in LIMB_PARTS]
@@ -252,6 +247,7 @@ def compare_motions(source: Motion, result: Motion, *, source_contacts: Contacts
         duration_difference_s=result.clip.duration_s - source.clip.duration_s,
         roles=tracks.differences(times),
         hips_mean_percent=float(tracks.hips.mean()),
+        hips_rms_percent=_rms(tracks.hips),
         hips_worst_percent=float(tracks.hips.max()),
         source_footing=footings[0],
         result_footing=footings[1],
@@ -262,6 +258,8 @@ def compare_motions(source: Motion, result: Motion, *, source_contacts: Contacts
         standing=standing,
         source=source,
         result=result,
+        source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
+        travel_factor=travel_factor,
     )
 
 
@@ -273,13 +271,16 @@ class _Tracks:
     ``(2, 2, frames)`` metres and metres per second; ``paths`` ``(2, ends, frames, 3)`` are in leg lengths.
     """
 
-    def __init__(self, pair: Pair, frames: int, contacts: tuple[Contacts, Contacts], rate: float) -> None:
-        self.pair, self.contacts, self.rate = pair, contacts, rate
+    def __init__(
+        self, pair: Pair, frames: int, contacts: tuple[Contacts, Contacts], rate: float, travel_factor: float
+    ) -> None:
+        self.pair, self.contacts, self.rate, self.travel_factor = pair, contacts, rate, travel_factor
         self.soles: tuple[dict[str, Sole], ...] = tuple(soles_of(rigged) for rigged in pair)
         self.roles = _compared_roles(pair)
         self.ends = [role for role in _JERK_ROLES if all(role in rigged.roles.bones for rigged in pair)]
         self.degrees, self.turns = np.empty((len(self.roles), frames)), np.empty((len(self.roles), frames))
         self.hips = np.empty(frames)
+        self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
         self.paths = np.empty((2, len(self.ends), frames, 3))
 
@@ -290,7 +291,8 @@ class _Tracks:
         pointing = [row for row, (_, onward) in enumerate(self.roles) if onward]
         directions = _by_direction([self.roles[row] for row in pointing], self.pair, worlds)
         self.degrees[pointing, span] = directions[:, inner]
-        self.hips[span] = _hips_apart(self.pair, worlds)[inner]
+        self.hips[span] = _hips_apart(self.pair, worlds, self.travel_factor)[inner]
+        self._hips_leveled[span] = _hips_apart(self.pair, worlds, self.travel_factor, self.contacts[0].floor)[inner]
         for which, (rigged, world) in enumerate(zip(self.pair, worlds, strict=True)):
             for foot, side in enumerate(SIDES):
                 sole = self.soles[which][side]
@@ -298,9 +300,19 @@ class _Tracks:
                 positions = world.positions[inner, sole.foot]
                 ground = self.contacts[which].floor.height(positions) if which == 0 else rigged.floor_m
                 self.lowest[which, foot, span] = heights[inner] - ground
+                if which == 0:
+                    self.lowest_at_rest[foot, span] = heights[inner] - rigged.floor_m
                 self.speed[which, foot, span] = speeds[inner]
             bones = [rigged.roles.bones[role] for role in self.ends]
             self.paths[which][:, span] = world.positions[inner][:, bones].transpose(1, 0, 2) / rigged.reference.leg_m
+
+    def choose_floor(self) -> None:
+        """Count the hips from the floor under the source's feet, or from that of its rest: what the result stands on.
+
+        A source that is off its floor may be brought to it, or left as it is; neither is a difference.
+        """
+        if _rms(self._hips_leveled) < _rms(self.hips):
+            self.hips = self._hips_leveled
 
     def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
         """Each role over time."""
@@ -308,13 +320,15 @@ class _Tracks:
         return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times)
                      for (role, onward), row, turn in rows)  # fmt: skip
 
-    def footing(self, which: int, standing: np.ndarray) -> Footing:
+    def footing(self, which: int, standing: np.ndarray, lowest: Floats | None = None) -> Footing:
         """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
+        lowest = self.lowest[which] if lowest is None else lowest
         # Speeds are of three frames: a foot that is just put down moved before.
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(
             skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
-            sole_below_cm=100.0 * max(0.0, -float(self.lowest[which].min())),
+            sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
+            float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             standing_share=float(standing.any(axis=0).mean()),
         )
 
@@ -378,7 +392,14 @@ def _compared_roles(pair: Pair) -> list[tuple[str, str]]:
 def _role_difference(role: str, by: str, degrees: Floats, turns: Floats, times: Floats) -> RoleDifference:
     worst = int(np.argmax(degrees))
     mean, turned = float(degrees.mean()), float(turns.mean())
-    return RoleDifference(role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned)
+    return RoleDifference(
+        role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned, _rms(degrees), _rms(turns),
+        float(turns.max()),
+    )  # fmt: skip
+
+
+def _rms(values: Floats) -> float:
+    return float(np.sqrt(np.mean(np.square(values))))
 
 
 def _last(roles: RoleMap, role: str) -> str:
@@ -405,10 +426,18 @@ def _by_direction(roles: list[tuple[str, str]], pair: Pair, worlds: Worlds) -> F
     return np.degrees(angle_between(*directions)).T
 
 
-def _hips_apart(pair: Pair, worlds: Worlds) -> Floats:
-    """How far the hips are apart, counted from where each rests, in percent of the leg."""
-    paths = [
-        (world.positions[:, rigged.roles.bones["hips"]] - rigged.reference.hips) / rigged.reference.leg_m
-        for rigged, world in zip(pair, worlds, strict=True)
-    ]
+def _hips_apart(pair: Pair, worlds: Worlds, travel_factor: float, floor: Floor | None = None) -> Floats:
+    """How far the hips are apart, counted from where each rests, in percent of the leg.
+
+    The source's way over the ground counts ``travel_factor`` times. With a ``floor``, the source's hips are brought
+    from it to the floor that the figure rests on.
+    """
+    paths = []
+    for which, (rigged, world) in enumerate(zip(pair, worlds, strict=True)):
+        path = world.positions[:, rigged.roles.bones["hips"]] - rigged.reference.hips
+        if floor is not None and which == 0:
+            path[:, 1] -= floor.height(world.positions[:, rigged.roles.bones["hips"]]) - rigged.floor_m
+        if which == 0:
+            path *= [travel_factor, 1.0, travel_factor]
+        paths.append(path / rigged.reference.leg_m)
     return 100.0 * np.asarray(np.linalg.norm(paths[0] - paths[1], axis=1))

@@ -54,6 +54,8 @@ class Clip(Value):
         After thinning: which frames are written as keys; without, every frame is.
     start_s : float
         When its first frame is on the timeline of its file; it is written there again.
+    made : mapping or None
+        What was decided when it was made from another motion; formats that can, keep it in the file.
     """
 
     name: str
@@ -63,6 +65,7 @@ class Clip(Value):
     origin: Any = None
     kept: KeptKeys | None = None
     start_s: float = 0.0
+    made: Mapping[str, Any] | None = None
 
     def __post_init__(self) -> None:
         if not (isinstance(self.rate, Fraction | int) and self.rate > 0):

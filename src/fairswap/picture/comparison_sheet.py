@@ -9,6 +9,7 @@ import numpy as np
 
 from fairswap.bones.roles import part_of
 from fairswap.measure.comparison import Comparison, Motion
+from fairswap.measure.verdict import word_for, worst_of
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
@@ -133,7 +134,8 @@ def _heading(draw: ImageDraw, comparison: Comparison, title: str) -> None:
     draw.text((28 + draw.textlength(comparison.clip, font(30)) + 14, 24), title, font=font(19), fill=FAINT)
     before, after = comparison.source_footing, comparison.result_footing
     facts = (
-        f"limbs differ {comparison.limbs_mean_degrees:.2f}° mean, {comparison.limbs_worst_degrees:.1f}° worst   ·   "
+        f"{word_for(comparison.likeness)}: {comparison.likeness:.0f} of 100 ({worst_of(comparison.parts).part})   ·   "
+        f"limbs differ {comparison.limbs_mean_degrees:.2f}°   ·   "
         f"hips' path {comparison.hips_mean_percent:.2f} % of leg   ·   "
         f"standing foot slides {after.skate_cm_s:.1f} cm/s (source {before.skate_cm_s:.1f})   ·   "
         f"deepest sole {after.sole_below_cm:.1f} cm below the floor (source {before.sole_below_cm:.1f})"

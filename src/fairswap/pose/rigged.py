@@ -23,6 +23,14 @@ from fairswap.pose.reference import ReferencePose, is_finger, t_pose, turned_rot
 
 
 @dataclass(frozen=True, eq=False)
+class Decided:
+    """What was decided about a figure before: its reference pose, and the height of its floor in metres."""
+
+    reference: ReferencePose
+    floor_m: float
+
+
+@dataclass(frozen=True, eq=False)
 class RiggedFigure(Value):
     """A figure with its roles and its reference pose; :meth:`of` makes one of whatever holds a figure.
 
@@ -41,6 +49,8 @@ class RiggedFigure(Value):
         What the reference pose is taken from; and the fingers, if from something else.
     part : str
         What it is to the one who reads an error: ``source``, ``target``, ``result`` or ``figure``.
+    decided : Decided or None
+        What was decided when a result was made, which is not worked out again.
     """
 
     figure: Figure
@@ -49,6 +59,7 @@ class RiggedFigure(Value):
     reference_choice: PoseChoice = AUTO
     hands_choice: PoseChoice = AUTO
     part: str = "figure"
+    decided: Decided | None = None
 
     @classmethod
     def of(
@@ -115,6 +126,8 @@ class RiggedFigure(Value):
     @cached_property
     def reference(self) -> ReferencePose:
         """The pose in which it counts as standing in the common T."""
+        if self.decided is not None:
+            return self.decided.reference
         at_rest = self.hands_choice.kind == REST.kind
         found = t_pose(self.skeleton, self.roles, self.title, self.base, self.clip, at_rest)
         turns = {} if self.reference_choice.saved is None else self.reference_choice.saved.rotations()
@@ -147,6 +160,8 @@ class RiggedFigure(Value):
     @cached_property
     def floor_m(self) -> float:
         """The height of the ground it stands on: that of its soles at rest, or in the T if it rests otherwise."""
+        if self.decided is not None:
+            return self.decided.floor_m
         if self.base.resting is None and can_stand(self.skeleton.rest, self.roles):
             return self.figure.floor_m
         if not self.figure.meshes:

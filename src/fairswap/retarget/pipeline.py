@@ -12,6 +12,7 @@ from dataclasses import dataclass, field
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor, contacts_of
+from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder
@@ -42,6 +43,8 @@ class Retargeted:
     touches : tuple of Touch
         What the hands met.
     findings : tuple of Finding
+    travel_taken : (frames, 3) array or None
+        The way over the ground that was taken out, metres.
     """
 
     clip: Clip
@@ -51,6 +54,7 @@ class Retargeted:
     touches: tuple[Touch, ...] = ()
     findings: tuple[Finding, ...] = ()
     edit: PoseBuilder | None = field(default=None, repr=False)
+    travel_taken: Floats | None = field(default=None, repr=False)
 
     @property
     def transferred(self) -> Clip:
@@ -113,11 +117,13 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     contacts = contacts_of(swap.source, clip)
     chains = ChainWorld(edit), ChainWorld(clip.poses)
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
-    for stage in (_put_layers_on, _take_floor_out, _plant_feet, _meet_hands, _clear_arms):
+    # On a figure of the same build feet and hands are where they were.
+    build: tuple[Stage, ...] = () if swap.of_one_build else (_take_floor_out, _plant_feet, _meet_hands)
+    for stage in (_put_layers_on, *build, _clear_arms):
         stage(motion)
     # On the spot nothing can be held against the source's way: what is compared is kept from before.
     still = motion.clip(_copy(edit)) if options.travel == "none" else None
-    _move_root(motion)
+    taken = _move_root(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
         shown = ", ".join(lost[:6]) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
@@ -125,7 +131,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
     result = motion.clip()
     done = tuple(motion.touches), tuple(motion.findings)
-    return Retargeted(result, still or result, contacts, motion.planted, *done, edit)
+    return Retargeted(result, still or result, contacts, motion.planted, *done, edit, taken)
 
 
 def _copy(edit: PoseBuilder) -> PoseBuilder:
@@ -177,12 +183,14 @@ def _clear_arms(motion: _Motion) -> None:
         clear_arms(motion.swap.target, motion.chain, motion.rate)
 
 
-def _move_root(motion: _Motion) -> None:
+def _move_root(motion: _Motion) -> Floats | None:
+    """Move the travel where it was asked to be; give what was taken out, ``(frames, 3)``."""
     target, options = motion.swap.target, motion.options
     if options.travel == "root":
         move_travel_to_root(target, _root_of(target), motion.rate, motion.chain, options.root_turns)
     elif options.travel == "none":
-        take_travel_out(target, motion.rate, motion.chain)
+        return take_travel_out(target, motion.rate, motion.chain)
+    return None
 
 
 def _root_of(target: RiggedFigure) -> int:

@@ -19,7 +19,7 @@ from fairswap.errors import Finding, UsageError
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder, Poses
-from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.rotation import angle_between, conjugate, rotate
 from fairswap.model.skeleton import world_rotations
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
 from fairswap.pose.rigged import RiggedFigure
@@ -88,6 +88,17 @@ class Swap:
     def leg_ratio(self) -> float:
         """The target's leg length over the source's: by what travel is multiplied, unless it is said otherwise."""
         return self.target.reference.leg_m / self.source.reference.leg_m
+
+    @cached_property
+    def of_one_build(self) -> bool:
+        """Whether both have the very same bones, places, roles and reference pose: a motion is then what it is."""
+        a, b = self.source, self.target
+        if a.skeleton.names != b.skeleton.names or dict(a.roles.bones) != dict(b.roles.bones):
+            return False
+        places = np.abs(a.skeleton.rest.positions - b.skeleton.rest.positions).max()
+        turns = angle_between(a.skeleton.rest.rotations[0], b.skeleton.rest.rotations[0]).max()
+        apart = angle_between(a.reference.rotations, b.reference.rotations).max()
+        return bool(places < 1e-4 * a.reference.leg_m and max(turns, apart) < np.radians(0.05))
 
     @cached_property
     def resting_bones(self) -> list[str]:

@@ -251,7 +251,9 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
         poses = _poses_from_keys(source, keys, times, name, sampled)
         start_s = float(times[0]) if times[0] > 1e-4 else 0.0
         origin = GltfOrigin(container, index, poses, source, float(times[0]))
-        clips.append(Clip(name, rate, poses, frozenset(keyed), origin, start_s=start_s))
+        extras = document.animations[index].extras
+        made = extras if isinstance(extras, dict) else None
+        clips.append(Clip(name, rate, poses, frozenset(keyed), origin, start_s=start_s, made=made))
     if not document.animations[index].name:
         message = "the clip has no name in the file; it is called after the file"
         findings.append(Finding("clip-unnamed", "note", name, message))

@@ -106,6 +106,7 @@ class Animation(Struct, frozen=True):
     channels: list[Channel]
     samplers: list[Sampler]
     name: str = ""
+    extras: Any = None
 
 
 class TextureInfo(Struct, rename="camel", frozen=True):

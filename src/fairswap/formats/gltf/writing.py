@@ -185,7 +185,8 @@ def _animation(
     channels = [
         {"sampler": index, "target": {"node": node, "path": path}} for index, (node, path, _) in enumerate(targets)
     ]
-    return {"name": clip.name, "channels": channels, "samplers": samplers}
+    made = {"extras": dict(clip.made)} if clip.made else {}
+    return {"name": clip.name, "channels": channels, "samplers": samplers, **made}
 
 
 def _turned_on(rotations: Floats) -> Floats:

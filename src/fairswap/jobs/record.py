@@ -1,0 +1,173 @@
+"""What was decided about a conversion, kept in the file of its result, so that whoever judges it judges the same thing.
+
+Which bones fill which roles, both reference poses, the floor, and what was asked for beyond the motion: where the
+travel went, by how much it was scaled, and the layers. In glTF it stands in the ``extras`` of the animation.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+from typing import Any
+
+import msgspec
+import numpy as np
+
+from fairswap.bones.roles import RoleMap, is_role
+from fairswap.measure.comparison import Motion
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import conjugate, normalized, rotate
+from fairswap.pose.reference import ReferencePose
+from fairswap.pose.rigged import Decided, RiggedFigure
+from fairswap.pose.saved import SavedPose
+from fairswap.retarget.layers import Layer, Layers, put_layers_on
+
+_DIGITS = 7
+# A way that was taken out is kept at so many points a second; it was smoothed over longer.
+_POINTS_A_SECOND = 15
+
+
+class Side(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One figure: its roles as numbers of bones, its reference pose (world rotations of all bones), and its floor."""
+
+    roles: dict[str, int]
+    rotations: list[tuple[float, float, float, float]]
+    hips: tuple[float, float, float]
+    leg_m: float
+    floor_m: float
+    profile: str = ""
+
+
+class KeptLayers(msgspec.Struct, frozen=True):
+    """The layers of one file, and the poses that they paste, by role in degrees."""
+
+    layers: list[Layer]
+    poses: dict[str, dict[str, tuple[float, float, float]]]
+
+
+class Record(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What was decided about one clip. ``travel_taken`` are points ``(x, z)`` of the way that was taken out, metres,
+    from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for."""
+
+    source: Side
+    target: Side
+    travel_taken: list[tuple[float, float]] = []
+    travel_scale: float | None = None
+    layers: list[KeptLayers] = []
+    version: int = 1
+
+
+def as_made(record: Record) -> Mapping[str, Any]:
+    """A record as it stands in a file."""
+    return {"fairswap": msgspec.to_builtins(record)}
+
+
+def side_of(rigged: RiggedFigure) -> Side:
+    """What was decided about a figure."""
+    reference = rigged.reference
+    return Side(
+        dict(rigged.roles.bones),
+        [tuple(row) for row in np.round(reference.rotations, _DIGITS).tolist()],
+        tuple(np.round(reference.hips, _DIGITS).tolist()),
+        round(reference.leg_m, _DIGITS),
+        round(rigged.floor_m, _DIGITS),
+        rigged.roles.profile,
+    )
+
+
+def points_of(taken: Floats, rate: float) -> list[tuple[float, float]]:
+    """A way over the ground ``(frames, 3)`` as points to be kept."""
+    count = max(2, int(np.ceil(len(taken) / rate * _POINTS_A_SECOND)) + 1)
+    at = np.linspace(0, len(taken) - 1, count)
+    frames = np.arange(len(taken))
+    return [tuple(np.round(row, _DIGITS).tolist()) for row in
+            np.stack([np.interp(at, frames, taken[:, axis]) for axis in (0, 2)], axis=1)]  # fmt: skip
+
+
+def kept_layers(files: tuple[Layers, ...]) -> list[KeptLayers]:
+    """Layers with their poses, as they can be kept."""
+    return [
+        KeptLayers(
+            list(file.layers),
+            {
+                name: {role: tuple(turn.tolist()) for role, turn in pose.turns.items()}
+                for name, pose in file.poses.items()
+            },
+        )
+        for file in files
+    ]
+
+
+def record_in(clip: Clip, source: Figure, target: Figure) -> Record | None:
+    """The record that a clip brought from its file, if it is one of these two figures; whatever else stands there is
+    none of ours."""
+    try:
+        found = msgspec.convert((clip.made or {}).get("fairswap"), Record)
+    except (msgspec.ValidationError, AttributeError):
+        return None
+    fits = all(_fits(side, figure) for side, figure in ((found.source, source), (found.target, target)))
+    return found if found.version == 1 and fits else None
+
+
+def _fits(side: Side, figure: Figure) -> bool:
+    bones = len(figure.skeleton)
+    numbers = np.array([*side.hips, side.leg_m, side.floor_m, *(part for row in side.rotations for part in row)])
+    lengths = np.linalg.norm(np.array(side.rotations).reshape(-1, 4), axis=1)
+    return bool(
+        len(side.rotations) == bones
+        and np.isfinite(numbers).all()
+        and np.abs(lengths - 1.0).max(initial=0.0) < 1e-3
+        and side.leg_m > 0
+        and all(is_role(role) and 0 <= bone < bones for role, bone in side.roles.items())
+        and {"hips", "head"} <= set(side.roles)
+    )
+
+
+def rigged_as(side: Side, figure: Figure, part: str) -> RiggedFigure:
+    """A figure, its roles and reference pose as they were decided."""
+    reference = ReferencePose(normalized(np.array(side.rotations)), np.array(side.hips), side.leg_m, {})
+    roles = RoleMap(dict(side.roles), side.profile)
+    return RiggedFigure(figure, roles, part=part, decided=Decided(reference, side.floor_m))
+
+
+def as_asked(source: RiggedFigure, clip: Clip, layers: tuple[Layers, ...]) -> Clip:
+    """The source's motion with the layers put on that the result was to have."""
+    if not layers:
+        return clip
+    edit = clip.poses.edit()
+    put_layers_on(source, layers, float(clip.rate), edit)
+    return clip.with_poses(edit.poses())
+
+
+def layers_of(record: Record) -> tuple[Layers, ...]:
+    """The layers of a record."""
+    return tuple(
+        Layers(
+            tuple(kept.layers),
+            {
+                name: SavedPose(name, {role: np.array(turn) for role, turn in turns.items()})
+                for name, turns in kept.poses.items()
+            },
+        )
+        for kept in record.layers
+    )
+
+
+def with_travel(result: Motion, points: list[tuple[float, float]]) -> Motion:
+    """The result with the way put back that was taken out of it."""
+    if not points:
+        return result
+    clip, hips = result.clip, result.rigged.roles.bones["hips"]
+    at = np.linspace(0.0, len(points) - 1.0, clip.frames)
+    kept, numbers = np.array(points), np.arange(len(points))
+    way = np.stack(
+        [np.interp(at, numbers, kept[:, 0]), np.zeros(clip.frames), np.interp(at, numbers, kept[:, 1])], axis=1
+    )
+    parent = int(clip.skeleton.parents[hips])
+    if parent >= 0:
+        way = rotate(conjugate(clip.poses.world().rotations[:, parent]), way)
+    edit = clip.poses.edit()
+    edit.translations[hips] = edit.translation_track(hips) + way.T
+    return replace(result, clip=clip.with_poses(edit.poses()))

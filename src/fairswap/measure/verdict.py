@@ -1,0 +1,128 @@
+"""The verdict: how near each part of the body is to the source, and the whole, which is no better than its worst part.
+
+Every measure has a limit: what an artist would object to. At nothing it scores 100, at its limit 75, at twice that 56:
+``100 * 0.75 ** (value / limit)``. A part scores as its worst measure does. Nothing is averaged over parts, so that no
+part can hide behind the others; the limits say how much an eye sees of each. docs/measures.md has the table.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from fairswap.measure.comparison import Comparison, RoleDifference
+
+PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head", "place", "timing", "smoothness")
+SAME, NEARLY = 95.0, 75.0
+# Degrees over all of the time (root mean square), and for a moment; by how a part of the body is seen.
+_LIMITS = {
+    "arms": (10.0, 45.0), "hands": (15.0, 60.0), "fingers": (20.0, 90.0), "legs": (10.0, 45.0), "feet": (15.0, 60.0),
+    "toes": (25.0, 90.0), "trunk": (8.0, 35.0), "head": (10.0, 40.0),
+}  # fmt: skip
+# A bone that points the right way may have turned about its own length.
+_TWIST_DEGREES = 25.0
+# Of a figure with legs of 0.9 m; of others in proportion.
+_USUAL_LEG_M = 0.9
+_SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
+_PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
+# A tenth of a second, or a twentieth of the clip.
+_LATE_S, _LATE_SHARE = 0.1, 0.05
+_JERK_ABOVE = 1.5
+_OTHER_STEPS = 0.05
+
+
+@dataclass(frozen=True)
+class PartScore:
+    """How near one part of the body is: 0 to 100, and the measure that it scores by, in words and as a number.
+
+    ``value`` and ``limit`` are in ``unit``; at its limit a measure scores 75.
+    """
+
+    part: str
+    score: float
+    because: str
+    value: float
+    limit: float
+    unit: str
+
+
+def part_scores(found: Comparison) -> tuple[PartScore, ...]:
+    """The score of each part of the body that both figures have, in the order of :data:`PARTS`."""
+    worst: dict[str, PartScore] = {}
+    for row in _measures(found):
+        if row.part not in worst or row.score < worst[row.part].score:
+            worst[row.part] = row
+    return tuple(worst[part] for part in PARTS if part in worst)
+
+
+def worst_of(parts: Iterable[PartScore]) -> PartScore:
+    """The part that the whole is judged by; of several alike the first."""
+    return min(parts, key=lambda row: row.score)
+
+
+def word_for(score: float) -> str:
+    """``looks the same``, ``looks nearly the same``, or ``does NOT look the same``."""
+    if score >= SAME:
+        return "looks the same"
+    return "looks nearly the same" if score >= NEARLY else "does NOT look the same"
+
+
+def _score(part: str, because: str, value: float, limit: float, unit: str) -> PartScore:
+    return PartScore(part, 100.0 * 0.75 ** (max(value, 0.0) / limit), because, value, limit, unit)
+
+
+def _measures(found: Comparison) -> Iterator[PartScore]:
+    # Steps that were asked to be longer or shorter take other legs.
+    other_steps = abs(found.travel_factor - 1.0) > _OTHER_STEPS
+    for role in found.roles:
+        # A jaw of bones may be one of shapes on the other head.
+        if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
+            yield from _of_role(role)
+    leg = found.result.rigged.reference.leg_m / _USUAL_LEG_M
+    before, after = found.source_footing, found.result_footing
+    # What the source does as well is no difference: over the floor its feet stand on, or its figure.
+    source_leg = found.source.rigged.reference.leg_m / _USUAL_LEG_M
+    stands = found.source_as_it_stands
+    slide = after.skate_cm_s / leg - before.skate_cm_s / source_leg
+    sink = after.sole_below_cm / leg - max(before.sole_below_cm, stands.sole_below_cm) / source_leg
+    rise = after.float_cm / leg - max(before.float_cm, stands.float_cm) / source_leg
+    yield _score("feet", "a standing foot slides more", slide, _SLIDE_CM_S, "cm/s")
+    yield _score("feet", "soles go below the floor", sink, _SINK_CM, "cm")
+    yield _score("feet", "standing feet float", rise, _FLOAT_CM, "cm")
+    yield _score("feet", "contact with the floor is lost", 1.0 - found.contacts.kept_share, _LOST_SHARE, "of the time")
+    path = "the hips are elsewhere"
+    yield _score("place", path, found.hips_rms_percent, _PLACE_PERCENT, "% of the leg")
+    yield _score("place", f"{path} for a moment", found.hips_worst_percent, _PLACE_WORST_PERCENT, "% of the leg")
+    late = max(_LATE_S, _LATE_SHARE * found.seconds)
+    yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
+    yield _score("smoothness", "it is jerkier", found.jerk_ratio - 1.0, _JERK_ABOVE, "times more")
+
+
+def _of_role(role: RoleDifference) -> Iterator[PartScore]:
+    part = part_of_body(role.role, role.part)
+    limit, moment = _LIMITS["toes" if role.role.startswith("toes") else part]
+    degrees, worst = role.rms_degrees, role.worst_degrees
+    if role.role.startswith("hand_") and role.turn_rms_degrees < degrees:
+        # Where the knuckles are differs between hands: one that has turned alike is held alike.
+        degrees, worst = role.turn_rms_degrees, role.turn_worst_degrees
+    yield _score(part, f"{role.role} is off", degrees, limit, "degrees")
+    yield _score(part, f"{role.role} is off for a moment", worst, moment, "degrees")
+    if role.by == "direction" and part in ("arms", "legs", "hands"):
+        yield _score(part, f"{role.role} is twisted", role.turn_rms_degrees, max(_TWIST_DEGREES, limit), "degrees")
+
+
+def part_of_body(role: str, part: str) -> str:
+    """The part that a role is judged in: fingers apart from hands, feet from legs, neck with the head."""
+    if role.startswith("hand_"):
+        return "hands"
+    if part == "hands":
+        return "fingers"
+    if role.startswith(("neck", "head")):
+        return "head"
+    if role.startswith(("foot", "toes")):
+        return "feet"
+    if role.startswith("shoulder"):
+        return "arms"
+    return part if part in _LIMITS else "trunk"

@@ -1,0 +1,321 @@
+"""The verdict: ranked as the damage is, by every part of the body, and exactly 100 for the same.
+
+The damage is done to the result by hand, with SciPy's rotations; nothing of it is known to the judge.
+"""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+import fairswap
+import rewrites
+from fairswap.measure.comparison import Motion, compare_motions
+from fairswap.measure.verdict import NEARLY, SAME
+from making import TROUPE, act, figure, rigged
+
+WALK, IDLE = act("walk", "Osric"), act("idle", "Osric")
+OSRIC = rigged(figure("Osric"))
+SHARES = (0.1, 1 / 3, 1.0)
+
+
+def judged(clip, source=WALK):
+    return compare_motions(Motion(OSRIC, source), Motion(OSRIC, clip))
+
+
+def scores(found):
+    return {row.part: row.score for row in found.parts}
+
+
+def bone(role):
+    return OSRIC.roles.bones[role]
+
+
+def turned(clip, role, degrees, share=1.0, axis="x"):
+    """One bone turned off in its own frame, in the middle of the clip."""
+    edit = clip.poses.edit()
+    frames = clip.frames
+    count = max(round(share * frames), 1)
+    part = slice((frames - count) // 2, (frames - count) // 2 + count)
+    own = Rotation.from_quat(edit.rotation_tracks[bone(role)].T[part])
+    new = own * Rotation.from_euler(axis, degrees, degrees=True)
+    edit.rotation_tracks[bone(role)][:, part] = new.as_quat().T
+    return clip.with_poses(edit.poses())
+
+
+def moved(clip, change):
+    """The hips' place changed: ``change`` of ``(3, frames)`` metres, in the axes of its parent, which is none."""
+    edit = clip.poses.edit()
+    hips = bone("hips")
+    edit.translations[hips] = change(np.broadcast_to(edit.translations[hips], (3, clip.frames)).copy())
+    return clip.with_poses(edit.poses())
+
+
+def test_a_motion_against_itself_is_exactly_100():
+    for clip in (WALK, IDLE, act("leap", "Osric")):
+        found = judged(clip, clip)
+        assert found.likeness == 100.0
+        assert {row.score for row in found.parts} == {100.0}
+        assert found.verdict.startswith(f"{clip.name}: looks the same (100 of 100)")
+
+
+@pytest.mark.parametrize(
+    ("role", "part", "degrees"),
+    [
+        ("upper_arm_left", "arms", 40), ("lower_arm_right", "arms", 40), ("hand_left", "hands", 60),
+        ("index_proximal_left", "fingers", 80), ("upper_leg_left", "legs", 40), ("lower_leg_right", "legs", 40),
+        ("foot_left", "feet", 60), ("spine_1", "trunk", 40), ("hips", "trunk", 40), ("head", "head", 180),
+    ],
+)  # fmt: skip
+def test_every_part_of_the_body_is_judged_and_named(role, part, degrees):
+    for axis in "xyz":
+        found = judged(turned(WALK, role, degrees, axis=axis))
+        assert scores(found)[part] < NEARLY, (axis, scores(found))
+        assert not found.looks_same
+        assert "does NOT look the same" in found.verdict
+
+
+@pytest.mark.parametrize("role", ["upper_arm_left", "lower_leg_right", "spine_2", "head", "hand_right", "foot_left"])
+def test_more_damage_for_longer_scores_less(role):
+    """A grid of degrees and shares of the time: no neighbour is ranked the wrong way."""
+    grid = np.array([[judged(turned(WALK, role, d, share)).likeness for share in SHARES] for d in (3, 6, 12, 25)])
+    assert (np.diff(grid, axis=0) < 0).all(), grid
+    assert (np.diff(grid, axis=1) < 0).all(), grid
+    assert grid[0, 0] > 90  # hardly to be seen
+    if role not in ("hand_right", "foot_left"):
+        assert grid[-1, -1] < NEARLY
+
+
+def test_crossed_legs_are_not_hidden_by_all_that_is_right():
+    clip = WALK
+    for side in ("left", "right"):
+        for role in (f"upper_leg_{side}", f"lower_leg_{side}"):
+            clip = turned(clip, role, 14.0, axis="z")
+    assert not judged(clip).looks_same
+
+
+def test_where_it_goes_and_stands_is_judged():
+    up = WALK.poses.world().positions[:, bone("hips")].argmax(axis=1)
+    assert len(up)
+    ranked = []
+    for metres in (0.0, 0.01, 0.03, 0.1, 2.0):
+        found = judged(raised(WALK, metres))
+        ranked.append(found.likeness)
+    assert all(np.diff(ranked) < 0), ranked
+    assert ranked[0] == 100.0
+    assert ranked[-1] < 5.0
+    sunk = [judged(raised(WALK, -metres)).likeness for metres in (0.0, 0.01, 0.03, 0.1)]
+    assert all(np.diff(sunk) < 0), sunk
+    # On the spot, and five leg lengths aside.
+    still = moved(WALK, lambda track: np.repeat(track[:, :1], WALK.frames, axis=1))
+    assert not judged(still).looks_same
+    assert scores(judged(still))["place"] < NEARLY
+    far = 5.0 * OSRIC.reference.leg_m
+    assert judged(placed(WALK, [far, 0, 0])).likeness < 5.0
+
+
+def placed(clip, metres):
+    """All of it moved, in world axes; the bone of the hips has no parent."""
+    assert OSRIC.skeleton.parents[bone("hips")] < 0
+    return moved(clip, lambda track: track + np.array(metres)[:, None])
+
+
+def raised(clip, metres):
+    return placed(clip, [0.0, metres, 0.0])
+
+
+def sliding(clip, metres_a_second):
+    time = np.arange(clip.frames) / float(clip.rate)
+    return moved(clip, lambda track: track + np.outer([0.0, 0.0, 1.0], metres_a_second * time))
+
+
+def test_feet_that_slide_are_ranked_by_how_fast():
+    ranked = [judged(sliding(IDLE, speed), IDLE) for speed in (0.0, 0.01, 0.03, 0.1)]
+    values = [scores(found)["feet"] for found in ranked]
+    assert all(np.diff(values) < 0), values
+    assert not ranked[-1].looks_same
+    assert ranked[-1].result_footing.skate_cm_s == pytest.approx(10.0, abs=1.0)
+
+
+def late(clip, frames):
+    at = np.clip(np.arange(clip.frames) - frames, 0, clip.frames - 1)
+    return clip.with_poses(clip.poses.at(at))
+
+
+def test_late_long_and_mirrored_are_told():
+    ranked = [judged(late(WALK, frames)).likeness for frames in (0, 1, 2, 5, 10)]
+    assert all(np.diff(ranked) < 0), ranked
+    twice = fairswap.clips.speed(WALK, factor=0.5)
+    found = judged(twice)
+    assert scores(found)["timing"] < 1.0
+    assert not found.looks_same
+    from fairswap.clips.mirroring import mirrored
+
+    assert not judged(mirrored(OSRIC, WALK)).looks_same
+
+
+def test_jerk_is_told():
+    rng = np.random.default_rng(3)
+    ranked = []
+    for degrees in (0.0, 0.5, 1.0, 2.0):
+        edit = WALK.poses.edit()
+        for role in ("upper_arm_left", "upper_leg_right", "spine_1"):
+            own = Rotation.from_quat(edit.rotation_tracks[bone(role)].T)
+            shaken = own * Rotation.from_euler("xyz", rng.normal(0, max(degrees, 1e-9), (WALK.frames, 3)), degrees=True)
+            edit.rotation_tracks[bone(role)] = shaken.as_quat().T
+        ranked.append(scores(judged(WALK.with_poses(edit.poses())))["smoothness"])
+    assert ranked[0] > 99.9
+    assert all(np.diff(ranked) < 0), ranked
+    assert ranked[-1] < NEARLY
+
+
+def test_what_the_source_does_as_well_is_no_difference():
+    """A source that slides, sinks and floats, and a result that does the same."""
+    for bad in (sliding(IDLE, 0.1), raised(IDLE, -0.1), raised(IDLE, 0.3)):
+        assert judged(bad, bad).likeness == 100.0
+
+
+def test_words_go_with_numbers():
+    for degrees in (0.0, 1.0, 4.0, 9.0, 20.0):
+        found = judged(turned(WALK, "upper_arm_left", degrees, axis="z"))
+        if found.likeness >= SAME:
+            assert "looks the same" in found.verdict
+        elif found.likeness >= NEARLY:
+            assert "looks nearly the same" in found.verdict
+        else:
+            assert "does NOT look the same" in found.verdict
+        assert found.looks_same == (found.likeness >= NEARLY)
+        if found.likeness < SAME:
+            assert "arms" in found.verdict
+    worst = min(found.parts, key=lambda row: row.score)
+    assert replace(worst, score=0.0).part == "arms"
+    assert found.likeness == worst.score
+
+
+# What was decided goes along
+
+
+OPTIONS = {
+    "plain": {}, "on the spot": {"travel": "none"}, "on the root": {"travel": "root"},
+    "half the way": {"scale_travel": 0.3}, "layered": {"layers": ("layer.toml",)},
+}  # fmt: skip
+LAYER = (
+    'fairswap = "layers/1"\n[[layer]]\nrole = "head"\nturn = [0, 60, 0]\n[[layer]]\npose = "pose.toml"\nweight = 0.5\n'
+)
+
+
+@pytest.mark.parametrize("asked", OPTIONS)
+@pytest.mark.parametrize("suffix", [".glb", ".gltf"])
+def test_the_result_brings_what_was_decided_and_both_judges_say_the_same(asked, suffix):
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    Path("layer.toml").write_text(LAYER)
+    Path("pose.toml").write_text('fairswap = "pose/1"\nname = "x"\n[turns]\nupper_arm_left = [0, 0, 20]\n')
+    motion = fairswap.MotionOptions(**OPTIONS[asked])
+    made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", motion=motion)
+    made.save(f"result{suffix}")
+    first, again = made.done[0].comparison, fairswap.compare("source.bvh", f"result{suffix}")
+    for a, b in zip(first.parts, again.parts, strict=True):
+        assert (a.part, a.because) == (b.part, b.because) or abs(a.score - b.score) < 0.02
+        assert a.score == pytest.approx(b.score, abs=0.02)
+    assert first.looks_same == again.looks_same
+    assert first.looks_same, first.verdict  # what was asked for is no failure
+
+
+def test_other_bones_and_poses_than_found_are_remembered():
+    """A source whose bones have to be told, with a reference of its own: who compares need not know."""
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    drafted = fairswap.bones.draft("source.bvh")
+    drafted.save("mine.toml")
+    source = fairswap.SourceOptions(bones="mine.toml", reference="frame:10")
+    made = fairswap.convert("source.bvh", TROUPE / "pip.glb", source=source)
+    made.save("result.glb")
+    again = fairswap.compare("source.bvh", "result.glb")
+    assert again.likeness == pytest.approx(made.done[0].comparison.likeness, abs=0.02)
+    found_alone = fairswap.compare("source.bvh", "result.glb", source_options=fairswap.SourceOptions(bones="mine.toml"))
+    assert found_alone.source.rigged.decided is None
+
+
+@pytest.mark.parametrize(
+    "broken",
+    [5, {"version": 9}, {"source": {}}, {"source": {"roles": {"hips": 999}}}, {"layers": [{"layers": 3}]}, []],
+    ids=str,
+)
+def test_a_record_that_is_none_of_ours_is_left_aside(broken):
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    made = fairswap.convert("source.bvh", TROUPE / "pip.glb")
+    made.save("result.glb")
+    scene = rewrites.Scene(Path("result.glb").read_bytes())
+    kept = scene.json["animations"][0]["extras"]["fairswap"]
+    scene.json["animations"][0]["extras"]["fairswap"] = {**kept, **broken} if isinstance(broken, dict) else broken
+    Path("odd.glb").write_bytes(scene.bytes())
+    found = fairswap.compare("source.bvh", "odd.glb")
+    assert found.source.rigged.decided is None
+    assert found.likeness == pytest.approx(made.done[0].comparison.likeness, abs=5.0)
+
+
+# Options that do what they say, so that no mutation of them goes unseen
+
+
+def test_the_height_of_a_leap_is_not_travel():
+    fairswap.save("leap.bvh", figure("Osric"), [act("leap", "Osric")])
+
+    def rise(factor):
+        motion = fairswap.MotionOptions(scale_travel=factor, feet="free")
+        made = fairswap.convert("leap.bvh", TROUPE / "juniper.glb", motion=motion).done[0]
+        return np.ptp(made.clip.world().positions[:, made.swap.target.roles.bones["hips"], 1])
+
+    assert rise(0.2) == pytest.approx(rise(None), rel=1e-3)
+    assert rise(3.0) == pytest.approx(rise(None), rel=1e-3)
+
+
+def test_reach_is_how_much_a_touch_counts():
+    fairswap.save("clap.bvh", figure("Osric"), [act("clap", "Osric")])
+
+    def apart(**options):
+        made = fairswap.convert("clap.bvh", TROUPE / "pip.glb", motion=fairswap.MotionOptions(**options)).done[0]
+        bones = [made.swap.target.roles.bones[f"hand_{side}"] for side in ("left", "right")]
+        return np.linalg.norm(np.diff(made.clip.world().positions[:, bones], axis=1)[:, 0], axis=1)
+
+    none, half, all_of_it, free = apart(reach=0.0), apart(reach=0.5), apart(reach=1.0), apart(hands="free")
+    np.testing.assert_allclose(none, free, atol=1e-4)
+    far = np.abs(all_of_it - none).max()
+    assert far > 0.01
+    assert 0.2 * far < np.abs(half - none).max() < 0.8 * far
+
+
+def test_normals_turn_with_the_skin_when_it_is_bound_anew():
+    """Against normals of the triangles themselves, worked out here."""
+    fairswap.pose.set(TROUPE / "osric.glb", "t").save("t.glb")
+    mesh = max(fairswap.load("t.glb").figure.meshes, key=lambda mesh: len(mesh.vertices))
+    a, b, c = (mesh.vertices[mesh.triangles[:, corner]] for corner in range(3))
+    own = np.cross(b - a, c - a)
+    size = np.linalg.norm(own, axis=1)
+    given = mesh.normals[mesh.triangles].mean(axis=1)
+    dots = np.einsum("nc,nc->n", own, given)[size > 0] / (size * np.linalg.norm(given, axis=1))[size > 0]
+    assert np.degrees(np.arccos(np.clip(dots, -1, 1))).mean() < 12.0
+
+
+def test_the_severity_of_a_rule_is_what_the_platform_says():
+    text = fairswap.platform.template("x").replace("# max_bones = 75", "max_bones = 3").replace("quillmoor", "fernway")
+    for severity, fits in (("problem", False), ("warning", True), ("note", True)):
+        said = text.replace('# "figure.height_m" = "warning"', f'"figure.max_bones" = "{severity}"')
+        Path("x.toml").write_text(said)
+        found = fairswap.check(TROUPE / "pip.glb", "x.toml")
+        row = next(row for row in found.results if row.rule == "figure.max_bones")
+        assert (row.ok, row.severity, found.fits) == (False, severity, fits)
+
+
+@pytest.mark.parametrize("name", ["walk", "leap", "clap", "turn-and-bow"])
+@pytest.mark.parametrize("who", ["Osric", "Juniper", "Pip"])
+def test_a_motion_on_the_figure_it_was_made_for_is_itself(name, who):
+    """Nothing is planted, brought together or leveled that stands where it stood."""
+    own = act(name, who)
+    fairswap.save("own.glb", figure(who), [own])
+    made = fairswap.convert("own.glb", "own.glb").done[0]
+    dots = np.abs(np.einsum("bif,bif->bf", made.clip.poses.rotation_tracks, own.poses.rotation_tracks)).clip(0, 1)
+    assert np.degrees(2 * np.arccos(dots)).max() < 0.06  # what single precision in the file leaves
+    np.testing.assert_allclose(made.clip.world().positions, own.world().positions, atol=2e-5)
+    assert made.comparison.likeness > 99.9
+    assert made.comparison.jerk_ratio == pytest.approx(1.0, abs=0.01)
