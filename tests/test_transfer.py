@@ -94,7 +94,7 @@ def test_a_leg_turned_back_to_front_is_seen_although_it_points_the_right_way():
     found = fairswap.compare((juniper, clip), (juniper, twisted))
     assert found.limbs_worst_degrees < 1.0
     assert not found.looks_same
-    assert "upper_leg_left is twisted by 180 degrees" in found.verdict
+    assert "upper_leg_left is twisted (180 degrees)" in found.verdict
 
 
 @pytest.mark.parametrize("name", ["Juniper", "Osric"])

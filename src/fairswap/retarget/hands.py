@@ -8,7 +8,7 @@ elbow on its side, blended in and out. The hand keeps the turn it was carried ov
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -62,13 +62,17 @@ def meet_hands(
     rate: float,
     scale: float,
     options: MotionOptions,
-) -> list[Touch]:
-    """Bring the target's hands (in ``chain``, in place) to what the source's meet; tell each meeting."""
+) -> tuple[list[Touch], Floats | None]:
+    """Bring the target's hands (in ``chain``, in place) to what the source's meet; tell each meeting, and where the
+    object stands ``(3,)`` when it is first met."""
     palms = palms_of(source), palms_of(target)
     theirs = {side: palm.track(source_chain) for side, palm in palms[0].items()}
     wishes = _hand_wishes(palms, theirs, chain, rate)
+    stands = None
     if options.object is not None:
-        wishes += _object_wishes(source, target, palms, theirs, source_chain, scale, rate, options.object)
+        chains = source_chain, chain
+        met, stands = _object_wishes(source, target, palms, theirs, chains, scale, rate, options.object)
+        wishes += met
     both = np.any([wish.when for wish in wishes], axis=0) if wishes else np.zeros(chain.frames, dtype=bool)
     wishes += _body_wishes(source, target, palms, theirs, source_chain, chain, rate, both)
     for side in SIDES:
@@ -81,7 +85,7 @@ def meet_hands(
         for start, stop in runs_of(wish.when):
             off = float(apart[start:stop].max())
             touches.append(Touch(wish.side, wish.what, start / rate, (stop - 1) / rate, off))
-    return sorted(touches, key=lambda touch: (touch.start_s, touch.side))
+    return sorted(touches, key=lambda touch: (touch.start_s, touch.side)), stands
 
 
 def clear_arms(target: RiggedFigure, chain: ChainWorld, rate: float) -> Floats:
@@ -131,26 +135,33 @@ def _object_wishes(
     target: RiggedFigure,
     palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
     theirs: Mapping[str, Floats],
-    source_chain: ChainWorld,
+    chains: tuple[ChainWorld, ChainWorld],
     scale: float,
     rate: float,
     name: str,
-) -> list[_Wish]:
+) -> tuple[list[_Wish], Floats | None]:
     if name not in source.skeleton.names:
         raise UsageError(f"there is no bone {name!r} in {source.figure.name} to mark an object")
+    source_chain, chain = chains
     thing = source_chain.position(source.skeleton.names.index(name))
     legs = target.reference.leg_m / source.reference.leg_m
-    # Where the object is on the target's stage: as far over the ground as travel is scaled, as high as the legs are.
+    # Where the object is on the target's stage: as far over the ground as travel is scaled, as high as the legs are,
+    # and from there to where this figure's own shoulders and arms bring its hands, so that none has to stretch.
     seen = (thing - source.reference.hips * [1, 0, 1] - [0, source.floor_m, 0]) * [scale, legs, scale]
     there = seen + target.reference.hips * [1, 0, 1] + [0, target.floor_m, 0]
-    found = []
+    found, misses = [], []
     for side in SIDES:
         away = theirs[side] - thing
         when = _meeting(away, palms[0][side], rate)
         if when.any():
             ratio = palms[1][side].length / palms[0][side].length
             found.append(_Wish(side, "object", when, there + ratio * away))
-    return found
+            misses.append((palms[1][side].track(chain) - found[-1].where)[when])
+    if not found:
+        return [], None
+    shift = np.concatenate(misses).mean(axis=0)
+    first = min(int(np.argmax(wish.when)) for wish in found)
+    return [replace(wish, where=wish.where + shift) for wish in found], there[first] + shift
 
 
 def _body_wishes(

@@ -175,7 +175,14 @@ def _meet_hands(motion: _Motion) -> None:
         swap, options = motion.swap, motion.options
         scale = swap.leg_ratio if options.scale_travel is None else options.scale_travel
         chains = motion.source_chain, motion.chain
-        motion.touches = meet_hands(swap.source, swap.target, *chains, motion.rate, scale, options)
+        motion.touches, stands = meet_hands(swap.source, swap.target, *chains, motion.rate, scale, options)
+        if stands is not None:
+            x, y, z = stands.tolist()
+            message = (
+                f"the object {options.object!r} stands at {x:+.2f}, {y:.2f}, {z:+.2f} m (left, up, ahead) for this "
+                "figure, where its own arms reach it"
+            )
+            motion.findings.append(Finding("object-placed", "note", motion.original.name, message))
 
 
 def _clear_arms(motion: _Motion) -> None:
