@@ -319,3 +319,24 @@ def test_a_motion_on_the_figure_it_was_made_for_is_itself(name, who):
     np.testing.assert_allclose(made.clip.world().positions, own.world().positions, atol=2e-5)
     assert made.comparison.likeness > 99.9
     assert made.comparison.jerk_ratio == pytest.approx(1.0, abs=0.01)
+
+
+def test_what_the_layers_do_is_told_apart():
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    Path("layer.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "head"\nturn = [0, 35, 0]\n')
+    motion = fairswap.MotionOptions(layers=("layer.toml",))
+    made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", motion=motion).done[0]
+    told = next(finding.message for finding in made.findings if finding.code == "layers-effect")
+    assert "head 35" in told
+    assert scores(made.comparison)["head"] > 99.0
+
+
+@pytest.mark.parametrize("name", ["walk", "turn-and-bow", "idle", "lamp"])
+def test_slide_is_judged_by_one_who_knows_nothing_of_contacts(name):
+    """The lowest point of both soles hardly goes over the floor, planted; and no more than as carried over."""
+    fairswap.save("own.bvh", figure("Osric"), [act(name, "Osric")])
+    for target in ("juniper", "pip"):
+        done = fairswap.convert("own.bvh", TROUPE / f"{target}.glb").done[0]
+        planted, free = (found.result_footing.lowest_cm_s for found in (done.comparison, done.as_transferred))
+        assert planted < 1.0
+        assert planted <= free + 0.05

@@ -337,8 +337,19 @@ def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, fac
         comparison if nothing_done or made.edit is None else judged(Motion(swap.target, made.clip, made.edit.first()))
     )
     scale = swap.leg_ratio if motion.scale_travel is None else motion.scale_travel
+    if layers:
+        made = replace(made, findings=(*made.findings, _effect_of_layers(clip, asked, swap.source)))
     row = Conversion(pairs.document, swap, clip, made, comparison, before, travel_scale=scale)
     return _with_face(row, face, pairs.heads) if face.which == "only" or _head_moves(row) else row
+
+
+def _effect_of_layers(clip: Clip, asked: Motion, source: RiggedFigure) -> Finding:
+    """What the layers change, apart from how well the rest was carried over."""
+    effect = compare_motions(Motion(source, clip), asked)
+    most = sorted(effect.roles, key=lambda role: -role.turn_rms_degrees)[:4]
+    said = ", ".join(f"{role.role} {role.turn_mean_degrees:.0f}" for role in most if role.turn_rms_degrees > 0.5)
+    message = f"the layers turn {said or 'nothing'}{' degrees on average' if said else ''}; the verdict is of the rest"
+    return Finding("layers-effect", "note", clip.name, message)
 
 
 def _head_moves(row: Conversion) -> bool:

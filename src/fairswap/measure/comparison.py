@@ -61,9 +61,13 @@ class RoleDifference:
 @dataclass(frozen=True)
 class Footing:
     """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, how high
-    the standing foot is above it on average, share of time a foot stands."""
+    the standing foot is above it on average, share of time a foot stands.
+
+    ``lowest_cm_s`` knows nothing of who stands: how fast the lowest point of both soles goes over the ground.
+    """
 
     skate_cm_s: float
+    lowest_cm_s: float
     sole_below_cm: float
     float_cm: float
     standing_share: float
@@ -327,6 +331,7 @@ class _Tracks:
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(
             skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
+            lowest_cm_s=100.0 * float(np.median(np.where(lowest[0] < lowest[1], *self.speed[which]))),
             sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
             float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             standing_share=float(standing.any(axis=0).mean()),

@@ -25,6 +25,7 @@ _LIMITS = {
 _TWIST_DEGREES = 25.0
 # Of a figure with legs of 0.9 m; of others in proportion.
 _USUAL_LEG_M = 0.9
+_LOWEST_CM_S = 8.0
 _SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
 _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
@@ -89,6 +90,8 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     sink = after.sole_below_cm / leg - max(before.sole_below_cm, stands.sole_below_cm) / source_leg
     rise = after.float_cm / leg - max(before.float_cm, stands.float_cm) / source_leg
     yield _score("feet", "a standing foot slides more", slide, _SLIDE_CM_S, "cm/s")
+    skim = after.lowest_cm_s / leg - before.lowest_cm_s / source_leg
+    yield _score("feet", "the lowest sole goes faster over the floor", skim, _LOWEST_CM_S, "cm/s")
     yield _score("feet", "soles go below the floor", sink, _SINK_CM, "cm")
     yield _score("feet", "standing feet float", rise, _FLOAT_CM, "cm")
     yield _score("feet", "contact with the floor is lost", 1.0 - found.contacts.kept_share, _LOST_SHARE, "of the time")
