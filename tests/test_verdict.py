@@ -340,3 +340,17 @@ def test_slide_is_judged_by_one_who_knows_nothing_of_contacts(name):
         planted, free = (found.result_footing.lowest_cm_s for found in (done.comparison, done.as_transferred))
         assert planted < 1.0
         assert planted <= free + 0.05
+
+
+def test_hands_and_knees_under_the_floor_are_told():
+    """Bent over and sunk until a hand goes through the floor: told as deep as it is, and only where it is."""
+    bent = raised(turned(IDLE, "spine_1", 100.0, axis="y"), -0.6)
+    deep = OSRIC.floor_m - bent.world().positions[:, bone("hand_left"), 1].min()
+    assert deep > 0.05
+    found = judged(bent, IDLE)
+    told = {row.role: row.below_floor_cm for row in found.roles}
+    assert told["hand_left"] == pytest.approx(100 * deep, abs=0.5)
+    assert told["upper_leg_right"] == pytest.approx(
+        100 * max(0.0, OSRIC.floor_m - bent.world().positions[:, bone("upper_leg_right"), 1].min()), abs=0.5
+    )
+    assert not found.looks_same

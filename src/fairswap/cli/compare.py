@@ -91,7 +91,11 @@ def _lines(report: CompareReport) -> Iterator[str]:
     ]
     yield from table(rows, ("role", "compared by", "mean degrees", "worst", "at second", "turn"))
     parts = [
-        (row.part, f"{row.score:.0f}", f"{row.because}: {max(row.value, 0.0):.3g} {row.unit} (limit {row.limit:.3g})")
+        (
+            row.part,
+            f"{row.score:.0f}",
+            f"{row.because}: {row.value:.2f} {row.unit} (limit {row.limit:g})" if round(row.score) < 100 else "alike",
+        )
         for row in report.parts
     ]
     yield from table(parts, ("part", "of 100", "by"))

@@ -53,13 +53,17 @@ def _size(path: Path) -> str:
     return f" ({path.stat().st_size / 1024:.0f} KiB)" if path.is_file() else ""
 
 
-def parts_line(parts: Iterable[PartScore]) -> str:
-    """How near each part of the body is, 0 to 100; what the whole is judged by stands out."""
+def parts_line(parts: Sequence[PartScore]) -> str:
+    """How near the parts of the body are that are not alike, worst first; what is beyond its limit stands out."""
     said = []
-    for row in parts:
-        color = "red" if row.score < NEARLY else "yellow" if row.score < SAME else None
-        said.append(click.style(f"{row.part} {row.score:.0f}", fg=color))
-    return "  ".join(said)
+    for row in sorted(parts, key=lambda row: row.score):
+        if round(row.score) < 100:
+            color = "red" if row.score < NEARLY else "yellow" if row.score < SAME else None
+            said.append(click.style(f"{row.part} {row.score:.0f}", fg=color))
+    alike = len(parts) - len(said)
+    if alike:
+        said.append(f"the {alike} others 100" if said else "every part 100")
+    return ", ".join(said)
 
 
 def footing_line(row: ComparisonRow) -> str:

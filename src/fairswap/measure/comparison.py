@@ -42,6 +42,8 @@ _JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in 
 class RoleDifference:
     """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``.
 
+    ``below_floor_cm`` is how far its joint goes below the floor at worst, beyond what that of the source does.
+
     ``turn_…`` is how differently the bone has turned, twist about its own length included; ``rms`` the root of the
     mean of squares over time, in which what is far off for a while counts more.
     """
@@ -56,6 +58,7 @@ class RoleDifference:
     rms_degrees: float
     turn_rms_degrees: float
     turn_worst_degrees: float
+    below_floor_cm: float
 
 
 @dataclass(frozen=True)
@@ -285,6 +288,7 @@ class _Tracks:
         self.degrees, self.turns = np.empty((len(self.roles), frames)), np.empty((len(self.roles), frames))
         self.hips = np.empty(frames)
         self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
+        self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
         self.paths = np.empty((2, len(self.ends), frames, 3))
 
@@ -307,8 +311,18 @@ class _Tracks:
                 if which == 0:
                     self.lowest_at_rest[foot, span] = heights[inner] - rigged.floor_m
                 self.speed[which, foot, span] = speeds[inner]
+            self._sink(which, world, inner)
             bones = [rigged.roles.bones[role] for role in self.ends]
             self.paths[which][:, span] = world.positions[inner][:, bones].transpose(1, 0, 2) / rigged.reference.leg_m
+
+    def _sink(self, which: int, world: WorldTransforms, inner: slice) -> None:
+        rigged = self.pair[which]
+        joints = world.positions[inner][:, [rigged.roles.bones[_last(rigged.roles, role)] for role, _ in self.roles]]
+        floor = np.full(joints.shape[:2], rigged.floor_m)
+        if which == 0:  # over the floor its feet stand on, or the one it rests on: what is higher, to its credit
+            floor = np.maximum(floor, self.contacts[0].floor.height(joints))
+        depth = (floor - joints[:, :, 1]).max(axis=0) / rigged.reference.leg_m
+        self.depth[which] = np.maximum(self.depth[which], depth)
 
     def choose_floor(self) -> None:
         """Count the hips from the floor under the source's feet, or from that of its rest: what the result stands on.
@@ -320,9 +334,10 @@ class _Tracks:
 
     def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
         """Each role over time."""
-        rows = zip(self.roles, self.degrees, self.turns, strict=True)
-        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times)
-                     for (role, onward), row, turn in rows)  # fmt: skip
+        below = 100.0 * np.maximum(self.depth[1] - self.depth[0], 0.0) * self.pair[1].reference.leg_m
+        rows = zip(self.roles, self.degrees, self.turns, below.tolist(), strict=True)
+        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times, deep)
+                     for (role, onward), row, turn, deep in rows)  # fmt: skip
 
     def footing(self, which: int, standing: np.ndarray, lowest: Floats | None = None) -> Footing:
         """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
@@ -394,12 +409,14 @@ def _compared_roles(pair: Pair) -> list[tuple[str, str]]:
     return found
 
 
-def _role_difference(role: str, by: str, degrees: Floats, turns: Floats, times: Floats) -> RoleDifference:
+def _role_difference(
+    role: str, by: str, degrees: Floats, turns: Floats, times: Floats, below_floor_cm: float
+) -> RoleDifference:
     worst = int(np.argmax(degrees))
     mean, turned = float(degrees.mean()), float(turns.mean())
     return RoleDifference(
         role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned, _rms(degrees), _rms(turns),
-        float(turns.max()),
+        float(turns.max()), below_floor_cm,
     )  # fmt: skip
 
 

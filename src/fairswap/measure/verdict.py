@@ -25,7 +25,7 @@ _LIMITS = {
 _TWIST_DEGREES = 25.0
 # Of a figure with legs of 0.9 m; of others in proportion.
 _USUAL_LEG_M = 0.9
-_LOWEST_CM_S = 8.0
+_LOWEST_CM_S, _BELOW_CM = 8.0, 4.0
 _SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
 _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
@@ -77,11 +77,14 @@ def _score(part: str, because: str, value: float, limit: float, unit: str) -> Pa
 def _measures(found: Comparison) -> Iterator[PartScore]:
     # Steps that were asked to be longer or shorter take other legs.
     other_steps = abs(found.travel_factor - 1.0) > _OTHER_STEPS
+    leg = found.result.rigged.reference.leg_m / _USUAL_LEG_M
     for role in found.roles:
+        if role.part not in ("feet", "face"):  # feet are told by their soles
+            part = part_of_body(role.role, role.part)
+            yield _score(part, f"{role.role} goes below the floor", role.below_floor_cm / leg, _BELOW_CM, "cm")
         # A jaw of bones may be one of shapes on the other head.
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
             yield from _of_role(role)
-    leg = found.result.rigged.reference.leg_m / _USUAL_LEG_M
     before, after = found.source_footing, found.result_footing
     # What the source does as well is no difference: over the floor its feet stand on, or its figure.
     source_leg = found.source.rigged.reference.leg_m / _USUAL_LEG_M
