@@ -20,9 +20,7 @@ def need(tool: str, present: bool) -> None:
     pytest.skip(f"{tool} is not on this machine")
 
 
-@pytest.hookimpl(tryfirst=True)
-def pytest_collection_modifyitems(items):
-    """The full example is run once: all tests that look at it go to one worker."""
-    for item in items:
-        if "street" in getattr(item, "fixturenames", ()):
-            item.add_marker(pytest.mark.xdist_group("street"))
+def pytest_itemcollected(item):
+    """The full example is run once: all tests that look at it go to one worker, the other does not wait for it."""
+    if "street" in getattr(item, "fixturenames", ()):
+        item.add_marker(pytest.mark.xdist_group("street"))

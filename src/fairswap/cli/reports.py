@@ -11,7 +11,8 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from fairswap.errors import Finding, Severity
-from fairswap.measure.comparison import Comparison, ContactsKept, Footing, RoleDifference
+from fairswap.measure.comparison import Comparison
+from fairswap.measure.differences import ContactsKept, Footing, RoleDifference
 from fairswap.measure.verdict import PartScore
 
 if TYPE_CHECKING:

@@ -12,7 +12,8 @@ from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from fairswap.measure.comparison import Comparison, RoleDifference
+    from fairswap.measure.comparison import Comparison
+    from fairswap.measure.differences import RoleDifference
 
 PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head", "place", "timing", "smoothness")
 SAME, NEARLY = 95.0, 75.0

@@ -1,0 +1,266 @@
+"""What differs between two motions, measured frame by frame: the tracks that the verdict is made of."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order
+from fairswap.errors import ImpossibleError
+from fairswap.measure.contacts import Contacts, Floor
+from fairswap.measure.soles import Sole, lowest_and_speed, soles_of
+from fairswap.model.arrays import Floats
+from fairswap.model.rotation import angle_between, conjugate, multiply, normalized
+from fairswap.model.signals import widest_mask
+from fairswap.model.skeleton import WorldTransforms
+from fairswap.pose.reference import neutral_direction
+from fairswap.pose.rigged import RiggedFigure
+
+Pair = tuple[RiggedFigure, RiggedFigure]
+Worlds = tuple[WorldTransforms, WorldTransforms]
+# Bounds the memory of a long clip.
+_FRAMES_AT_ONCE = 2048
+# Whose paths are watched for jerk.
+_JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in ("hand", "foot", "lower_leg")))
+
+
+@dataclass(frozen=True)
+class RoleDifference:
+    """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``.
+
+    ``below_floor_cm`` is how far its joint goes below the floor at worst, beyond what that of the source does.
+
+    ``turn_…`` is how differently the bone has turned, twist about its own length included; ``rms`` the root of the
+    mean of squares over time, in which what is far off for a while counts more.
+    """
+
+    role: str
+    part: str
+    by: str
+    mean_degrees: float
+    worst_degrees: float
+    worst_at_s: float
+    turn_mean_degrees: float
+    rms_degrees: float
+    turn_rms_degrees: float
+    turn_worst_degrees: float
+    below_floor_cm: float
+
+
+@dataclass(frozen=True)
+class Footing:
+    """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, how high
+    the standing foot is above it on average, share of time a foot stands.
+
+    ``lowest_cm_s`` knows nothing of who stands: how fast the lowest point of both soles goes over the ground.
+    """
+
+    skate_cm_s: float
+    lowest_cm_s: float
+    sole_below_cm: float
+    float_cm: float
+    standing_share: float
+
+
+@dataclass(frozen=True)
+class ContactsKept:
+    """Foot contacts of the result against those of the source: seconds (both feet together) and how many;
+    ``kept_share`` of the source's time was kept, 0..1."""
+
+    source_count: int
+    result_count: int
+    source_s: float
+    kept_s: float
+    lost_s: float
+    invented_s: float
+    kept_share: float
+
+
+class Tracks:
+    """What is measured over all frames, filled in block by block.
+
+    ``degrees`` and ``turns`` are ``(roles, frames)``, ``hips`` ``(frames,)`` percent of the leg; for both figures and
+    both feet, ``lowest`` is the height of the lowest point of the sole above the floor and ``speed`` how fast it goes,
+    ``(2, 2, frames)`` metres and metres per second; ``paths`` ``(2, ends, frames, 3)`` are in leg lengths.
+    """
+
+    def __init__(
+        self, pair: Pair, frames: int, contacts: tuple[Contacts, Contacts], rate: float, travel_factor: float
+    ) -> None:
+        self.pair, self.contacts, self.rate, self.travel_factor = pair, contacts, rate, travel_factor
+        self.soles: tuple[dict[str, Sole], ...] = tuple(soles_of(rigged) for rigged in pair)
+        self.roles = compared_roles(pair)
+        self.ends = [role for role in _JERK_ROLES if all(role in rigged.roles.bones for rigged in pair)]
+        self.degrees, self.turns = np.empty((len(self.roles), frames)), np.empty((len(self.roles), frames))
+        self.hips = np.empty(frames)
+        self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
+        self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
+        self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
+        self.paths = np.empty((2, len(self.ends), frames, 3))
+
+    def fill(self, span: slice, inner: slice, worlds: Worlds) -> None:
+        """Measure the frames ``span``, which are the frames ``inner`` of ``worlds``."""
+        self.turns[:, span] = _by_turn([role for role, _ in self.roles], self.pair, worlds)[:, inner]
+        self.degrees[:, span] = self.turns[:, span]
+        pointing = [row for row, (_, onward) in enumerate(self.roles) if onward]
+        directions = _by_direction([self.roles[row] for row in pointing], self.pair, worlds)
+        self.degrees[pointing, span] = directions[:, inner]
+        self.hips[span] = _hips_apart(self.pair, worlds, self.travel_factor)[inner]
+        self._hips_leveled[span] = _hips_apart(self.pair, worlds, self.travel_factor, self.contacts[0].floor)[inner]
+        for which, (rigged, world) in enumerate(zip(self.pair, worlds, strict=True)):
+            for foot, side in enumerate(SIDES):
+                sole = self.soles[which][side]
+                heights, speeds = lowest_and_speed(sole.track(world), self.rate)
+                positions = world.positions[inner, sole.foot]
+                ground = self.contacts[which].floor.height(positions) if which == 0 else rigged.floor_m
+                self.lowest[which, foot, span] = heights[inner] - ground
+                if which == 0:
+                    self.lowest_at_rest[foot, span] = heights[inner] - rigged.floor_m
+                self.speed[which, foot, span] = speeds[inner]
+            self._sink(which, world, inner)
+            bones = [rigged.roles.bones[role] for role in self.ends]
+            self.paths[which][:, span] = world.positions[inner][:, bones].transpose(1, 0, 2) / rigged.reference.leg_m
+
+    def _sink(self, which: int, world: WorldTransforms, inner: slice) -> None:
+        rigged = self.pair[which]
+        joints = world.positions[inner][:, [rigged.roles.bones[_last(rigged.roles, role)] for role, _ in self.roles]]
+        floor = np.full(joints.shape[:2], rigged.floor_m)
+        if which == 0:  # over the floor its feet stand on, or the one it rests on: what is higher, to its credit
+            floor = np.maximum(floor, self.contacts[0].floor.height(joints))
+        depth = (floor - joints[:, :, 1]).max(axis=0) / rigged.reference.leg_m
+        self.depth[which] = np.maximum(self.depth[which], depth)
+
+    def choose_floor(self) -> None:
+        """Count the hips from the floor under the source's feet, or from that of its rest: what the result stands on.
+
+        A source that is off its floor may be brought to it, or left as it is; neither is a difference.
+        """
+        if rms(self._hips_leveled) < rms(self.hips):
+            self.hips = self._hips_leveled
+
+    def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
+        """Each role over time."""
+        below = 100.0 * np.maximum(self.depth[1] - self.depth[0], 0.0) * self.pair[1].reference.leg_m
+        rows = zip(self.roles, self.degrees, self.turns, below.tolist(), strict=True)
+        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times, deep)
+                     for (role, onward), row, turn, deep in rows)  # fmt: skip
+
+    def footing(self, which: int, standing: np.ndarray, lowest: Floats | None = None) -> Footing:
+        """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
+        lowest = self.lowest[which] if lowest is None else lowest
+        # Speeds are of three frames: a foot that is just put down moved before.
+        steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
+        return Footing(
+            skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
+            lowest_cm_s=100.0 * float(np.median(np.where(lowest[0] < lowest[1], *self.speed[which]))),
+            sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
+            float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
+            standing_share=float(standing.any(axis=0).mean()),
+        )
+
+
+def blocks(frames: int) -> Iterator[tuple[int, int, int, int]]:
+    """Start and stop of each block, and the same with a neighbour on each side, for speeds."""
+    for start in range(0, frames, _FRAMES_AT_ONCE):
+        stop = min(start + _FRAMES_AT_ONCE, frames)
+        yield start, stop, max(start - 1, 0), min(stop + 1, frames)
+
+
+def jerk_of(paths: Floats) -> float:
+    return float(np.sqrt(np.mean(np.diff(paths, 3, axis=1) ** 2))) if paths.shape[1] > 3 else 0.0
+
+
+def contacts_kept(contacts: tuple[Contacts, Contacts], rate: float) -> ContactsKept:
+    source, result = (np.stack([found.standing(side) for side in SIDES]) for found in contacts)
+    # A stance that begins or ends a frame earlier or later is the same stance.
+    near = np.stack([widest_mask(row, 1) for row in result])
+    source_s, kept_s = float(source.sum()) / rate, float((source & near).sum()) / rate
+    return ContactsKept(
+        source_count=contacts[0].count(),
+        result_count=contacts[1].count(),
+        source_s=source_s,
+        kept_s=kept_s,
+        lost_s=float((source & ~near).sum()) / rate,
+        invented_s=float((result & ~source).sum()) / rate,
+        kept_share=kept_s / source_s if source_s else 1.0,
+    )
+
+
+def compared_roles(pair: Pair) -> list[tuple[str, str]]:
+    """The roles both have, each with the role its bone points to on both; nothing if it is compared by its turn.
+
+    Raises
+    ------
+    ImpossibleError
+        If there is no limb among them.
+    """
+    first, second = (rigged.roles.bones for rigged in pair)
+    found = []
+    for role in sorted((set(first) & set(second)) - {"root"}, key=role_order):
+        if role != _last(pair[0].roles, role):
+            continue  # of a chain only the end can be compared bone to bone
+        onward = ""
+        if neutral_direction(role) is not None:
+            onward = next((other for other in next_roles(role) if other in first and other in second), "")
+        found.append((role, onward))
+    if not any(onward for _, onward in found):
+        raise ImpossibleError("the two figures share no limb", remedy="Check the bone profiles")
+    return found
+
+
+def _role_difference(
+    role: str, by: str, degrees: Floats, turns: Floats, times: Floats, below_floor_cm: float
+) -> RoleDifference:
+    worst = int(np.argmax(degrees))
+    mean, turned = float(degrees.mean()), float(turns.mean())
+    return RoleDifference(
+        role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned, rms(degrees), rms(turns),
+        float(turns.max()), below_floor_cm,
+    )  # fmt: skip
+
+
+def rms(values: Floats) -> float:
+    return float(np.sqrt(np.mean(np.square(values))))
+
+
+def _last(roles: RoleMap, role: str) -> str:
+    """The last of the chain that ``role`` is in; other roles are their own."""
+    return roles.chain(role.partition("_")[0])[-1] if role.startswith(("spine_", "neck_")) else role
+
+
+def _by_turn(roles: list[str], pair: Pair, worlds: Worlds) -> Floats:
+    """Degrees ``(roles, frames)`` between how far each role's bone has turned from the reference pose on both."""
+    turns = []
+    for rigged, world in zip(pair, worlds, strict=True):
+        bones = [rigged.roles.bones[_last(rigged.roles, role)] for role in roles]
+        turns.append(multiply(world.rotations[:, bones], conjugate(rigged.reference.rotations[bones])))
+    return np.degrees(angle_between(*turns)).T
+
+
+def _by_direction(roles: list[tuple[str, str]], pair: Pair, worlds: Worlds) -> Floats:
+    """Degrees ``(roles, frames)`` between where limb bones point on both, from their joint to that of the next role."""
+    directions = []
+    for rigged, world in zip(pair, worlds, strict=True):
+        starts = [rigged.roles.bones[role] for role, _ in roles]
+        ends = [rigged.roles.bones[onward] for _, onward in roles]
+        directions.append(normalized(world.positions[:, ends] - world.positions[:, starts]))
+    return np.degrees(angle_between(*directions)).T
+
+
+def _hips_apart(pair: Pair, worlds: Worlds, travel_factor: float, floor: Floor | None = None) -> Floats:
+    """How far the hips are apart, counted from where each rests, in percent of the leg.
+
+    The source's way over the ground counts ``travel_factor`` times. With a ``floor``, the source's hips are brought
+    from it to the floor that the figure rests on.
+    """
+    paths = []
+    for which, (rigged, world) in enumerate(zip(pair, worlds, strict=True)):
+        path = world.positions[:, rigged.roles.bones["hips"]] - rigged.reference.hips
+        if floor is not None and which == 0:
+            path[:, 1] -= floor.height(world.positions[:, rigged.roles.bones["hips"]]) - rigged.floor_m
+        if which == 0:
+            path *= [travel_factor, 1.0, travel_factor]
+        paths.append(path / rigged.reference.leg_m)
+    return 100.0 * np.asarray(np.linalg.norm(paths[0] - paths[1], axis=1))
