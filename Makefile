@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test fuzz bench lint develop judges troupe schemas
+.PHONY: demo test fuzz bench scale lint develop judges troupe schemas
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install .
@@ -22,6 +22,10 @@ fuzz: $(BIN)/python  ## mangle files for every reader, for SECONDS; goes on wher
 bench: $(BIN)/python  ## measure speed, as ratios within one run
 	$(PIP) install ".[test]"
 	$(BIN)/python bench/ratios.py
+
+scale: $(BIN)/python  ## large inputs: seconds and peak memory of whole commands
+	$(PIP) install .
+	$(BIN)/python bench/scale.py
 
 lint: $(BIN)/python  ## linter, formatter, type checker, import contract
 	$(PIP) install ".[test,lint]"
