@@ -123,7 +123,7 @@ def meaning_of(name: str) -> NameMeaning:
         if word.isdigit():
             continue
         parts |= _inside(word)
-        if not side:
+        if not side and len(word) > 4:
             side = next(
                 (
                     _SIDE_WORDS[w]

@@ -22,6 +22,8 @@ def glob_end(glob: str, text: str) -> int | None:
     >>> glob_end("street*:", "street|rig:hips"), glob_end("*_x", "hips")
     (11, None)
     """
+    if "*" not in glob:
+        return len(glob) if text.startswith(glob) else None
     first, *rest = glob.split("*")
     if not text.startswith(first):
         return None
