@@ -354,3 +354,26 @@ def test_hands_and_knees_under_the_floor_are_told():
         100 * max(0.0, OSRIC.floor_m - bent.world().positions[:, bone("upper_leg_right"), 1].min()), abs=0.5
     )
     assert not found.looks_same
+
+
+def test_one_who_stands_still_stands_still():
+    still = WALK.with_poses(WALK.poses.picked(slice(0, 1)).at(np.zeros(90)))
+    rng = np.random.default_rng(1)
+    edit = still.poses.edit()
+    edit.translations = {b: track + 1e-9 * rng.normal(size=track.shape) for b, track in edit.translations.items()}
+    found = judged(still.with_poses(edit.poses()), still)
+    assert found.likeness > 99.5, found.verdict
+
+
+def test_a_result_that_was_cut_since_is_judged_without_the_way_that_was_taken_out():
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", motion=fairswap.MotionOptions(travel="none"))
+    made.save("spot.glb")
+    document = fairswap.load("spot.glb")
+    half = fairswap.clips.cut(document.clips[0], ["source=0..3"]).clips[0]
+    fairswap.save("half.glb", document.figure, [half])
+    again = fairswap.load("half.glb").clips[0]
+    assert again.made is not None
+    found = fairswap.compare("source.bvh", "half.glb")
+    assert np.ptp(found.result.clip.world().positions[:, found.result.rigged.roles.bones["hips"], 2]) < 0.3
+    assert not found.looks_same

@@ -16,6 +16,8 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
 
+# A clip that is longer or shorter than it was made by more than this was cut or joined since.
+_CUT_S = 0.05
 Compared = str | Path | Document | tuple[Figure, Clip]
 
 
@@ -68,7 +70,8 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     if record.travel_scale is not None:
         factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
     asked = replace(source, clip=as_asked(source.rigged, source.clip, layers_of(record)))
-    whole = with_travel(result, record.travel_taken)
+    cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
+    whole = with_travel(result, [] if cut else record.travel_taken)
     return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor)
 
 

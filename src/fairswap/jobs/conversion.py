@@ -322,7 +322,7 @@ def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, fac
     asked = Motion(swap.source, as_asked(swap.source, clip, layers))
     factor = 1.0 if motion.scale_travel is None else motion.scale_travel / swap.leg_ratio
     record = Record(
-        side_of(swap.source), side_of(swap.target),
+        side_of(swap.source), side_of(swap.target), clip.duration_s,
         [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
         motion.scale_travel, kept_layers(layers),
     )  # fmt: skip

@@ -49,10 +49,12 @@ class KeptLayers(msgspec.Struct, frozen=True):
 
 class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     """What was decided about one clip. ``travel_taken`` are points ``(x, z)`` of the way that was taken out, metres,
-    from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for."""
+    from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for;
+    ``seconds`` how long the clip was: of one that was cut since, the way cannot be put back."""
 
     source: Side
     target: Side
+    seconds: float
     travel_taken: list[tuple[float, float]] = []
     travel_scale: float | None = None
     layers: list[KeptLayers] = []

@@ -32,6 +32,8 @@ from fairswap.pose.rigged import RiggedFigure
 if TYPE_CHECKING:
     import pandas
 
+# Leg lengths a frame cubed: less is rounding, of a figure that stands still.
+_NO_JERK = 1e-6
 LIMB_PARTS = ("arms", "legs", "hands")
 
 
@@ -204,7 +206,7 @@ def compare_motions(
         source_footing=footings[0],
         result_footing=footings[1],
         contacts=contacts_kept(contacts, rate),
-        jerk_ratio=jerks[1] / jerks[0] if jerks[0] > 0 else 1.0,
+        jerk_ratio=(jerks[1] + _NO_JERK) / (jerks[0] + _NO_JERK),
         per_frame_degrees=tracks.degrees[limbs].mean(axis=0),
         times_s=times,
         standing=standing,
