@@ -594,3 +594,23 @@ def test_a_rest_frame_before_the_motion_is_told_and_can_be_cut_off():
     cut, plain = fairswap.load("cut.glb").clips[0], fairswap.load("plain.glb").clips[0]
     assert cut.frames == plain.frames
     np.testing.assert_allclose(cut.world().positions, plain.world().positions, atol=1e-4)
+
+
+def test_layers_are_put_on_a_clip_that_goes_nowhere():
+    """As convert puts them on the same figure; other clips stay, and a role that is not there is told."""
+    fairswap.save("own.glb", OSRIC, [WALK, act("idle", "Osric")])
+    Path("l.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "head"\nturn = [0, 30, 0]\n')
+    done = run("clip", "layer", "own.glb", "--layer", "l.toml", "--clip", "Walk", "-o", "layered.glb")
+    assert done.returncode == 0, done.stderr
+    run("convert", "own.glb", "--onto", "own.glb", "--clip", "Walk", "--layer", "l.toml", "-o", "converted.glb")
+    layered, converted, own = (fairswap.load(name) for name in ("layered.glb", "converted.glb", "own.glb"))
+    apart = angle_between(layered.clip("Walk").rotations, converted.clip("Walk").rotations)
+    assert np.degrees(apart).max() < 0.06
+    head = rigged(OSRIC).roles.bones["head"]
+    turned = angle_between(layered.clip("Walk").rotations[:, head], own.clip("Walk").rotations[:, head])
+    np.testing.assert_allclose(np.degrees(turned), 30.0, atol=0.1)
+    assert np.array_equal(layered.clip("Idle").rotations, own.clip("Idle").rotations)
+    Path("toes.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "toes_left"\nturn = [0, 30, 0]\n')
+    refused = run("clip", "layer", TROUPE / "pip.glb", "--layer", "toes.toml", "-o", "x.glb")
+    assert refused.returncode == 4
+    assert not Path("x.glb").exists()

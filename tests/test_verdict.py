@@ -377,3 +377,11 @@ def test_a_result_that_was_cut_since_is_judged_without_the_way_that_was_taken_ou
     found = fairswap.compare("source.bvh", "half.glb")
     assert np.ptp(found.result.clip.world().positions[:, found.result.rigged.roles.bones["hips"], 2]) < 0.3
     assert not found.looks_same
+
+
+def test_what_was_decided_is_not_taken_to_a_platform():
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", platform="fernway")
+    for path in made.save("out"):
+        assert b'"fairswap":' not in Path(path).read_bytes()
+    assert fairswap.compare("source.bvh", "out/source.glb").source.rigged.decided is None

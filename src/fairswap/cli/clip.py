@@ -1,4 +1,4 @@
-"""``fairswap clip cut|rename|drop|trim|loop|join|mirror|speed|reverse|place|rate|thin|clean|describe|draw``."""
+"""``fairswap clip cut|rename|drop|trim|loop|join|layer|mirror|speed|reverse|place|rate|thin|clean|describe|draw``."""
 
 from __future__ import annotations
 
@@ -228,6 +228,28 @@ def join(
     told = finding_rows(first.findings)
     report = ClipJoinReport("join", tuple(clip.name for clip in clips), (new_clip(made),), written, told)
     output.report(report, join_lines)
+
+
+@command.command(short_help="Put corrections on, by role.")
+@file_argument
+@click.option(
+    "--layer", "layers", multiple=True, required=True, type=options.INPUT, metavar="FILE.toml",
+    help="Corrections to put on, in order; may be given several times.",
+)  # fmt: skip
+@clip_option
+@options.bones
+@out_option
+@options.writing
+def layer(
+    file: Path, layers: tuple[Path, ...], names: tuple[str, ...], bones: str | None, out: Path, output: Output
+) -> None:
+    """Put layers on clips of FILE, on the figure they are of: turns, shifts and poses by role (docs/motion.md)."""
+    from fairswap.clips.verbs import layer as layered
+    from fairswap.pose.rigged import RiggedFigure
+
+    change = Change("layer", file, names, out, output)
+    rigged = RiggedFigure.of(change.document, bones=bones)
+    change.each(lambda clip: layered(clip, rigged, *layers))
 
 
 @command.command(short_help="Left for right.")

@@ -33,7 +33,7 @@ REPORTS = {
     "face show": "face:FaceShowReport",
     "face apply": "face:FaceApplyReport",
     **{f"clip {verb}": "clip_reports:ClipChangeReport"
-       for verb in ("rename", "trim", "mirror", "speed", "reverse", "place", "rate", "thin --every-frame")},
+       for verb in ("rename", "trim", "layer", "mirror", "speed", "reverse", "place", "rate", "thin --every-frame")},
     "clip cut": "clip_reports:ClipCutReport",
     "clip drop": "clip_reports:ClipDropReport",
     "clip join": "clip_reports:ClipJoinReport",

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
         describe,
         faults,
         join,
+        layer,
         loop,
         mirror,
         place,
@@ -34,11 +35,11 @@ _HOMES = {
     "clips.describing": "ClipDescription",
     "clips.key_reduction": "Thinned",
     "clips.looping": "Cycle",
-    "clips.verbs": "clean cut cycles describe faults join loop mirror place rate rename reverse speed thin trim",
+    "clips.verbs": "clean cut cycles describe faults join layer loop mirror place rate rename reverse speed thin trim",
 }
 __all__ = [
-    "ClipDescription", "Cycle", "Fault", "Thinned", "clean", "cut", "cycles", "describe", "faults", "join", "loop",
-    "mirror", "place", "rate", "rename", "reverse", "speed", "thin", "trim",
+    "ClipDescription", "Cycle", "Fault", "Thinned", "clean", "cut", "cycles", "describe", "faults", "join", "layer",
+    "loop", "mirror", "place", "rate", "rename", "reverse", "speed", "thin", "trim",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -34,6 +34,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.rate import rate_from_text_per_second
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.layers import Layers, layers_named, with_layers
 
 On = RiggedFigure | Figure | Document | str | Path
 
@@ -206,6 +207,24 @@ def join(
     """
     rigged = RiggedFigure.of(on, bones=bones, clip=clips[0] if clips else None)
     return joined(rigged, clips, blend_s, match=match, name=name)
+
+
+def layer(clip: Clip, on: On, *files: Layers | str | Path, bones: BoneProfile | str | Path | None = None) -> Clip:
+    """Put layers (corrections by role, see docs/motion.md) on a clip, on the figure that it moves.
+
+    >>> import fairswap
+    >>> found = fairswap.reel(fairswap.demo_file("pip.glb"))
+    >>> layer(found.clip, found.rigged) is found.clip  # none
+    True
+
+    Raises
+    ------
+    InputError
+        If a file of layers cannot be read.
+    ImpossibleError
+        If the figure has no bone for a role.
+    """
+    return with_layers(RiggedFigure.of(on, bones=bones), clip, [layers_named(file) for file in files])
 
 
 def mirror(clip: Clip, on: On, *, bones: BoneProfile | str | Path | None = None) -> Clip:

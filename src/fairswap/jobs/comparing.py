@@ -8,13 +8,14 @@ from pathlib import Path
 from fairswap.errors import UsageError
 from fairswap.formats.files import load
 from fairswap.jobs.options import SourceOptions, TargetOptions
-from fairswap.jobs.record import Record, as_asked, layers_of, record_in, rigged_as, with_travel
+from fairswap.jobs.record import Record, layers_of, record_in, rigged_as, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.layers import with_layers
 
 # A clip that is longer or shorter than it was made by more than this was cut or joined since.
 _CUT_S = 0.05
@@ -69,7 +70,7 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     factor = 1.0
     if record.travel_scale is not None:
         factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
-    asked = replace(source, clip=as_asked(source.rigged, source.clip, layers_of(record)))
+    asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record)))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
     return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor)

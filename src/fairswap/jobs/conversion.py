@@ -26,13 +26,13 @@ from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
-from fairswap.jobs.record import Record, as_asked, as_made, kept_layers, points_of, side_of, with_travel
+from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
-from fairswap.retarget.layers import layers_named
+from fairswap.retarget.layers import layers_named, with_layers
 from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
 from fairswap.retarget.pipeline import Retargeted, retarget
 from fairswap.retarget.swap import Swap
@@ -319,7 +319,7 @@ def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, fac
     """Retarget, judge, face."""
     made = retarget(swap, clip, motion)
     layers = tuple(map(layers_named, motion.layers))
-    asked = Motion(swap.source, as_asked(swap.source, clip, layers))
+    asked = Motion(swap.source, with_layers(swap.source, clip, layers))
     factor = 1.0 if motion.scale_travel is None else motion.scale_travel / swap.leg_ratio
     record = Record(
         side_of(swap.source), side_of(swap.target), clip.duration_s,

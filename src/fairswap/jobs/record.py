@@ -22,7 +22,7 @@ from fairswap.model.rotation import conjugate, normalized, rotate
 from fairswap.pose.reference import ReferencePose
 from fairswap.pose.rigged import Decided, RiggedFigure
 from fairswap.pose.saved import SavedPose
-from fairswap.retarget.layers import Layer, Layers, put_layers_on
+from fairswap.retarget.layers import Layer, Layers
 
 _DIGITS = 7
 # A way that was taken out is kept at so many points a second; it was smoothed over longer.
@@ -132,15 +132,6 @@ def rigged_as(side: Side, figure: Figure, part: str) -> RiggedFigure:
     reference = ReferencePose(normalized(np.array(side.rotations)), np.array(side.hips), side.leg_m, {})
     roles = RoleMap(dict(side.roles), side.profile)
     return RiggedFigure(figure, roles, part=part, decided=Decided(reference, side.floor_m))
-
-
-def as_asked(source: RiggedFigure, clip: Clip, layers: tuple[Layers, ...]) -> Clip:
-    """The source's motion with the layers put on that the result was to have."""
-    if not layers:
-        return clip
-    edit = clip.poses.edit()
-    put_layers_on(source, layers, float(clip.rate), edit)
-    return clip.with_poses(edit.poses())
 
 
 def layers_of(record: Record) -> tuple[Layers, ...]:

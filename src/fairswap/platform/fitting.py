@@ -126,7 +126,8 @@ def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones:
     made = rebuilt(figure, roles, platform.profile, platform.figure)
     _tell_bones(figure, made, platform, changes)
     new = made.figure
-    carried = [moved_to_rebuilt(clip, made) for clip in clips]
+    # What was decided about other bones is of no use to these, and would count against the size.
+    carried = [replace(moved_to_rebuilt(clip, made), made=None) for clip in clips]
     reel, _ = body_reel(RiggedFigure.of(original, bones=bones, clip=moving), 10)
     new_reel = moved_to_rebuilt(replace(reel, name="Reel"), made)
     most = platform.figure.max_influences

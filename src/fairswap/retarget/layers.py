@@ -19,6 +19,7 @@ from fairswap.bones.roles import is_role
 from fairswap.errors import ImpossibleError, InputError
 from fairswap.formats.own import file_beside, struct_from_file
 from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY, conjugate, multiply, rotate, slerp
 from fairswap.model.signals import eased
@@ -126,6 +127,15 @@ def _check(layer: Layer, path: str | Path, place: str) -> None:
 def layers_named(what: Layers | str | Path) -> Layers:
     """Layers themselves, or those of a file."""
     return what if isinstance(what, Layers) else Layers.load(what)
+
+
+def with_layers(rigged: RiggedFigure, clip: Clip, files: Sequence[Layers]) -> Clip:
+    """A clip of a figure with layers put on; errors as of :func:`put_layers_on`."""
+    if not files:
+        return clip
+    edit = clip.poses.edit()
+    touched = put_layers_on(rigged, files, float(clip.rate), edit)
+    return clip.with_poses(edit.poses(), keyed=clip.keyed | touched)
 
 
 def put_layers_on(target: RiggedFigure, files: Sequence[Layers], rate: float, edit: PoseBuilder) -> set[int]:
