@@ -66,6 +66,7 @@ def test_reports_keep_to_their_published_schema(street):
     motion, figure_file, result = folder / "osric-walk.bvh", folder / "juniper.glb", folder / "juniper-walk.glb"
     Path("tracks.csv").write_text("time_s,jaw_drop\n0,0\n0.5,1\n1,0\n")
     fairswap.save("doubled.glb", *_with_a_copied_skeleton())
+    Path("turned.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "head"\nturn = [0, 9, 0]\n')
     commands = {
         "inspect": [folder / "osric.glb"],
         "convert": [motion, "--onto", figure_file, "-o", "o.glb"],
@@ -97,6 +98,7 @@ def test_reports_keep_to_their_published_schema(street):
         "clip trim": [motion, "--from", "1", "-o", "trim.bvh"],
         "clip join": [motion, motion, "-o", "j.bvh"],
         "clip loop": [motion, "-o", "l.bvh"],
+        "clip layer": [result, "--layer", "turned.toml", "-o", "layered.glb"],
         "clip mirror": [result, "-o", "m.glb"],
         "clip speed": [motion, "--times", "2", "-o", "speed.bvh"],
         "clip reverse": [motion, "-o", "reverse.bvh"],
