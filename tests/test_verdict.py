@@ -3,7 +3,6 @@
 The damage is done to the result by hand, with SciPy's rotations; nothing of it is known to the judge.
 """
 
-from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -97,8 +96,6 @@ def test_crossed_legs_are_not_hidden_by_all_that_is_right():
 
 
 def test_where_it_goes_and_stands_is_judged():
-    up = WALK.poses.world().positions[:, bone("hips")].argmax(axis=1)
-    assert len(up)
     ranked = []
     for metres in (0.0, 0.01, 0.03, 0.1, 2.0):
         found = judged(raised(WALK, metres))
@@ -189,9 +186,7 @@ def test_words_go_with_numbers():
         assert found.looks_same == (found.likeness >= NEARLY)
         if found.likeness < SAME:
             assert "arms" in found.verdict
-    worst = min(found.parts, key=lambda row: row.score)
-    assert replace(worst, score=0.0).part == "arms"
-    assert found.likeness == worst.score
+    assert found.likeness == min(row.score for row in found.parts)
 
 
 # What was decided goes along
@@ -385,3 +380,15 @@ def test_what_was_decided_is_not_taken_to_a_platform():
     for path in made.save("out"):
         assert b'"fairswap":' not in Path(path).read_bytes()
     assert fairswap.compare("source.bvh", "out/source.glb").source.rigged.decided is None
+
+
+@pytest.mark.parametrize(
+    "asked", [{"scale_travel": 0.5}, {"layers": ("hips.toml",)}], ids=["half the way", "hips turned"]
+)
+def test_feet_stand_on_the_own_figure_too_when_its_way_or_its_hips_change(asked):
+    Path("hips.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "hips"\noffset = [0, -0.05, 0]\n')
+    fairswap.save("own.glb", figure("Osric"), [WALK])
+    made = fairswap.convert("own.glb", "own.glb", motion=fairswap.MotionOptions(**asked)).done[0]
+    assert made.retargeted.planted is not None
+    assert made.comparison.result_footing.skate_cm_s < 0.5
+    assert made.comparison.result_footing.sole_below_cm < 0.5

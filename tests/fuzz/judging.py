@@ -22,14 +22,10 @@ def judged(reader: Reader, content: bytes) -> str:
         reader.use(path)
     except fairswap.FairSwapError as error:
         said = str(error)
-        if "\n" in said.strip() and "\n" not in str(path):
-            said = said.replace("\n", " ")
         if len(said) > 400:
             problem = f"a message of {len(said)} letters"
         elif not said.split(": ", 1)[-1].strip():
             problem = "a message that says nothing"
-    except RecursionError as error:
-        problem = f"RecursionError: {str(error)[:80]}"
     except Exception as error:  # whatever it is, it is what we look for
         problem = f"{type(error).__name__}: {str(error)[:120]}"
     seconds, more = time.perf_counter() - start, _peak_mib() - before

@@ -117,16 +117,10 @@ class BoneProfile:
     def assign(self, skeleton: Skeleton) -> RoleMap:
         """The roles that bones of ``skeleton`` fill by this profile. Each bone fills one role at most."""
         by_name: dict[str, int] = {}
-        if not self.prefixes and not self.ignore:
-            by_name = dict(zip(reversed(skeleton.names), range(len(skeleton) - 1, -1, -1), strict=True))
-        for bone, full in enumerate(skeleton.names if not by_name else ()):
-            name = full
-            for glob in self.prefixes:
-                end = glob_end(glob, full)
-                if end is not None:
-                    name = full[end:]
-                    break
-            if self.ignore and fits_any(self.ignore, name):
+        for bone, full in enumerate(skeleton.names):
+            ends = (glob_end(glob, full) for glob in self.prefixes)
+            name = full[next((end for end in ends if end is not None), 0) :]
+            if fits_any(self.ignore, name):
                 continue
             by_name.setdefault(name, bone)
             by_name.setdefault(full, bone)

@@ -11,11 +11,11 @@ from typing import TYPE_CHECKING, Any, TypeVar
 import click
 
 from fairswap.cli.output import Output, note
+from fairswap.formats.limits import LARGEST_NUMBER
 
 if TYPE_CHECKING:
     from fairswap.model.document import Document
 
-_LARGEST_NUMBER = 1e9
 Function = TypeVar("Function", bound=Callable[..., Any])
 
 
@@ -36,7 +36,7 @@ class Number(click.FloatRange):
 
     def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> float:
         number = float(super().convert(value, parameter, context))
-        if not abs(number) <= _LARGEST_NUMBER:
+        if not abs(number) <= LARGEST_NUMBER:
             self.fail(f"{value} is beyond all measure.", parameter, context)
         return number
 

@@ -12,7 +12,7 @@ from typing import TYPE_CHECKING, Any
 import click
 
 from fairswap.errors import shortened
-from fairswap.formats.naming import in_unicode, visible, visible_in_json
+from fairswap.formats.naming import all_in_unicode, visible, visible_in_json
 
 if TYPE_CHECKING:
     import msgspec
@@ -73,7 +73,7 @@ class Output:
         if self.as_json:
             import msgspec
 
-            data = _as_data(msgspec.to_builtins(report))
+            data = all_in_unicode(_rounded(msgspec.to_builtins(report)))
             text = msgspec.json.format(msgspec.json.encode(data), indent=2).decode()
             click.echo(visible_in_json(text))
         elif not self.quiet:
@@ -97,15 +97,13 @@ def _noted(kind: str) -> list[Path]:
     return list(context.find_root().meta.get(f"fairswap.{kind}", [])) if context is not None else []
 
 
-def _as_data(data: Any) -> Any:
+def _rounded(data: Any) -> Any:
     if isinstance(data, float):
         return round(data, _DIGITS)
-    if isinstance(data, str):
-        return in_unicode(data)
     if isinstance(data, dict):
-        return {in_unicode(key): _as_data(value) for key, value in data.items()}
+        return {key: _rounded(value) for key, value in data.items()}
     if isinstance(data, list | tuple):
-        return [_as_data(value) for value in data]
+        return [_rounded(value) for value in data]
     return data
 
 

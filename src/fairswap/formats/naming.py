@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterable, Sequence
+from typing import Any
 
 _UNSAFE = re.compile(r"[^\w .()+-]+")
 _LONGEST = 120
@@ -46,6 +47,17 @@ def on_one_line(text: str) -> str:
 def in_unicode(text: str) -> str:
     """A text that can be written as UTF-8: halves of letters (lone surrogates) become the mark for an unknown one."""
     return text.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+
+
+def all_in_unicode(value: Any) -> Any:
+    """The same for every text in a tree of dictionaries and lists."""
+    if isinstance(value, str):
+        return in_unicode(value)
+    if isinstance(value, dict):
+        return {in_unicode(key): all_in_unicode(one) for key, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [all_in_unicode(one) for one in value]
+    return value
 
 
 def bare_name(name: str) -> str:

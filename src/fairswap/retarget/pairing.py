@@ -106,12 +106,11 @@ def _chain(
     bones = [source.roles.bones[role] for role in (base_role, *source_roles)]
     pairs = []
     for role, at in zip(target_roles, _fractions(target, target_roles) if target_roles else (), strict=True):
-        # The last of the source carries neck and shoulders, also where it has no length of its own.
-        after = (
-            len(knots) - 1 if at > 1.0 - 1e-9 else int(np.clip(np.searchsorted(knots, at - 1e-9), 1, len(knots) - 1))
-        )
+        after = int(np.clip(np.searchsorted(knots, at - 1e-9), 1, len(knots) - 1))
         fraction = float((at - knots[after - 1]) / max(knots[after] - knots[after - 1], 1e-9))
-        exact = fraction > 1.0 - 1e-6 or at > 1.0 - 1e-9
+        exact = fraction > 1.0 - 1e-6
+        if at > 1.0 - 1e-9:  # the source's last carries neck and shoulders, also where it has no length of its own
+            after, exact = len(knots) - 1, True
         first = bones[after] if exact else bones[after - 1]
         pairs.append(Pair(role, target.roles.bones[role], first, bones[after], 0.0 if exact else fraction))
     return pairs

@@ -34,8 +34,6 @@ class Retargeted:
     ----------
     clip : Clip
         The result.
-    judged : Clip
-        What to hold against the source: the result, or, where travel was taken out, the result before that.
     contacts : Contacts
         When the source's feet stand, and on which floor.
     planted : Planted or None
@@ -48,7 +46,6 @@ class Retargeted:
     """
 
     clip: Clip
-    judged: Clip
     contacts: Contacts
     planted: Planted | None = None
     touches: tuple[Touch, ...] = ()
@@ -77,6 +74,7 @@ class _Motion:
     source_chain: ChainWorld
     contacts: Contacts
     keyed: frozenset[int]
+    layered: frozenset[int] = frozenset()
     planted: Planted | None = None
     touches: list[Touch] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
@@ -85,11 +83,10 @@ class _Motion:
     def rate(self) -> float:
         return float(self.original.rate)
 
-    def clip(self, edit: PoseBuilder | None = None) -> Clip:
-        """The clip as it is now. Its tracks are frozen by it, unless a copy is given."""
-        used = edit or self.edit
-        keyed = self.keyed | frozenset(used.translations)
-        return Clip(self.original.name, self.original.rate, used.poses(), keyed, start_s=self.original.start_s)
+    def clip(self) -> Clip:
+        """The clip as it is now. Its tracks are frozen by it."""
+        keyed = self.keyed | frozenset(self.edit.translations)
+        return Clip(self.original.name, self.original.rate, self.edit.poses(), keyed, start_s=self.original.start_s)
 
 
 Stage = Callable[[_Motion], None]
@@ -117,12 +114,11 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     contacts = contacts_of(swap.source, clip)
     chains = ChainWorld(edit), ChainWorld(clip.poses)
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
-    # On a figure of the same build feet and hands are where they were.
-    build: tuple[Stage, ...] = () if swap.of_one_build else (_take_floor_out, _plant_feet, _meet_hands)
-    for stage in (_put_layers_on, *build, _clear_arms):
-        stage(motion)
-    # On the spot nothing can be held against the source's way: what is compared is kept from before.
-    still = motion.clip(_copy(edit)) if options.travel == "none" else None
+    _put_layers_on(motion)
+    if not _stands_as_it_stood(motion):
+        for stage in (_take_floor_out, _plant_feet, _meet_hands):
+            stage(motion)
+    _clear_arms(motion)
     taken = _move_root(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
@@ -131,18 +127,22 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
     result = motion.clip()
     done = tuple(motion.touches), tuple(motion.findings)
-    return Retargeted(result, still or result, contacts, motion.planted, *done, edit, taken)
-
-
-def _copy(edit: PoseBuilder) -> PoseBuilder:
-    return PoseBuilder(edit.skeleton, edit.rotation_tracks.copy(), edit.translations, edit.morph_tracks)
+    return Retargeted(result, contacts, motion.planted, *done, edit, taken)
 
 
 def _put_layers_on(motion: _Motion) -> None:
     if motion.options.layers:
-        motion.keyed |= put_layers_on(
-            motion.swap.target, [*map(layers_named, motion.options.layers)], motion.rate, motion.edit
-        )
+        layers = [*map(layers_named, motion.options.layers)]
+        motion.layered = frozenset(put_layers_on(motion.swap.target, layers, motion.rate, motion.edit))
+        motion.keyed |= motion.layered
+
+
+def _stands_as_it_stood(motion: _Motion) -> bool:
+    """Whether feet and hands are where they were: on a figure of the same build, unless its way or its legs change."""
+    bones = motion.swap.target.roles.bones
+    feet = motion.swap.target.skeleton.with_ancestors([bones[f"foot_{side}"] for side in SIDES])
+    same_way = motion.options.scale_travel in (None, 1.0)
+    return motion.swap.of_one_build and same_way and not motion.layered & set(feet)
 
 
 def _take_floor_out(motion: _Motion) -> None:

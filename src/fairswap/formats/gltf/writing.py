@@ -21,7 +21,7 @@ from fairswap.formats.gltf.patching import Replacement, can_patch, pack_replacem
 from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.formats.gltf.schema import Document
-from fairswap.formats.naming import in_unicode
+from fairswap.formats.naming import all_in_unicode
 from fairswap.formats.storage import Chunk
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip, KeptKeys
@@ -203,7 +203,7 @@ def _files(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chu
     try:
         text = msgspec.json.encode(raw)
     except UnicodeEncodeError:  # a name that no file can hold
-        text = msgspec.json.encode(_in_unicode(raw))
+        text = msgspec.json.encode(all_in_unicode(raw))
     if as_text:
         files: dict[str, list[Chunk]] = {binary: list(packer.chunks)} if packer.length else {}
         return files | {name: [msgspec.json.format(text, indent=1)]}
@@ -213,13 +213,3 @@ def _files(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chu
     if packer.length:
         head.append(struct.pack("<II", packer.length, 0x004E4942))
     return {name: [*head, *packer.chunks]}
-
-
-def _in_unicode(value: Any) -> Any:
-    if isinstance(value, str):
-        return in_unicode(value)
-    if isinstance(value, dict):
-        return {in_unicode(key): _in_unicode(one) for key, one in value.items()}
-    if isinstance(value, list | tuple):
-        return [_in_unicode(one) for one in value]
-    return value
