@@ -114,13 +114,19 @@ class BoneProfile:
         ends = [end for glob in self.prefixes if (end := glob_end(glob, name)) is not None]
         return {name, *(name[end:] for end in ends)}
 
+    def _without_prefix(self, name: str) -> str:
+        for glob in self.prefixes:
+            end = glob_end(glob, name)
+            if end is not None:
+                return name[end:]
+        return name
+
     def assign(self, skeleton: Skeleton) -> RoleMap:
         """The roles that bones of ``skeleton`` fill by this profile. Each bone fills one role at most."""
         by_name: dict[str, int] = {}
         for bone, full in enumerate(skeleton.names):
-            ends = (glob_end(glob, full) for glob in self.prefixes)
-            name = full[next((end for end in ends if end is not None), 0) :]
-            if fits_any(self.ignore, name):
+            name = self._without_prefix(full) if self.prefixes else full
+            if self.ignore and fits_any(self.ignore, name):
                 continue
             by_name.setdefault(name, bone)
             by_name.setdefault(full, bone)
