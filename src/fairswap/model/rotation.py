@@ -138,6 +138,13 @@ def rotation_vector(rotation: ArrayLike) -> Floats:
     return upright[..., :3] / np.where(length > 0, length, 1.0) * angle
 
 
+def quaternion_from_rotation_vector(vector: ArrayLike) -> Floats:
+    """The rotation ``(..., 4)`` of axis times angle ``(..., 3)``, radians."""
+    vectors = np.asarray(vector, dtype=float)
+    angle = np.linalg.norm(vectors, axis=-1)
+    return quaternion_from_axis_angle(vectors / np.maximum(angle, 1e-12)[..., None], angle)
+
+
 def swing_twist(rotation: ArrayLike, axis: ArrayLike) -> tuple[Floats, Floats]:
     """Split ``rotation = swing * twist`` ``(..., 4)``: the twist is about the unit ``axis`` ``(3,)``, the swing square.
 

@@ -88,51 +88,21 @@ def nearness(mask: np.ndarray, reach: float) -> Floats:
 
 
 def bridged(values: Floats, known: np.ndarray, longest: int) -> Floats:
-    """``values`` ``(frames, n)`` where ``known``; between, smooth bridges that leave and arrive without a jerk of
-    speed.
+    """``values`` ``(frames, n)`` where ``known``; between, they ease from the one to the next.
 
-    A bridge takes the whole gap, or ``longest`` frames on each side of a longer one, with zero between; before the
-    first and after the last known frame it goes to zero, too.
+    In a gap of more than two times ``longest`` frames they ease to zero and back; so they do before the first and
+    after the last known frame.
     """
     out = np.zeros_like(values)
     out[known] = values[known]
-    gaps = runs_of(~known)
-    for start, stop in gaps:
-        length = stop - start
-        has_left, has_right = start > 0, stop < len(values)
-        if has_left and has_right and length + 1 <= 2 * longest:
-            _bridge(out, values, known, start - 1, stop)
+    for start, stop in runs_of(~known):
+        frames = np.arange(start, stop)
+        if start > 0 and stop < len(values) and stop - start < 2 * longest:
+            onward = eased((frames - start + 1.0) / (stop - start + 1.0))[:, None]
+            out[start:stop] = values[start - 1] + onward * (values[stop] - values[start - 1])
             continue
-        if has_left:
-            _bridge(out, values, known, start - 1, min(start - 1 + longest, start + 10**9), right=False)
-        if has_right:
-            _bridge(out, values, known, stop - longest, stop, left=False)
+        if start > 0:
+            out[start:stop] += eased(1.0 - (frames - start + 1.0) / longest)[:, None] * values[start - 1]
+        if stop < len(values):
+            out[start:stop] += eased(1.0 - (stop - frames) / longest)[:, None] * values[stop]
     return out
-
-
-def _bridge(
-    out: Floats, values: Floats, known: np.ndarray, first: int, last: int, left: bool = True, right: bool = True
-) -> None:
-    """A quintic from frame ``first`` to ``last``: value and speed of the known ends, zero at an end that is not one."""
-    zero = np.zeros(values.shape[1])
-    a = values[first] if left else zero
-    b = values[last] if right else zero
-    speed_a = _speed(values, known, first, -1) if left else zero
-    speed_b = _speed(values, known, last, 1) if right else zero
-    span = last - first
-    frames = np.arange(max(first + 1, 0), min(last, len(values)))
-    t = ((frames - first) / span)[:, None]
-    # Quintic Hermite with no acceleration at the ends.
-    h0, h1 = 1 - 10 * t**3 + 15 * t**4 - 6 * t**5, 10 * t**3 - 15 * t**4 + 6 * t**5
-    d0, d1 = t - 6 * t**3 + 8 * t**4 - 3 * t**5, -4 * t**3 + 7 * t**4 - 3 * t**5
-    free = ~known[frames]
-    out[frames[free]] = (h0 * a + h1 * b + span * (d0 * speed_a + d1 * speed_b))[free]
-
-
-def _speed(values: Floats, known: np.ndarray, frame: int, way: int) -> Floats:
-    """Change per frame at the end of a known run, from its last few frames."""
-    other = frame
-    for _ in range(3):
-        if 0 <= other + way < len(values) and known[other + way]:
-            other += way
-    return (values[frame] - values[other]) / (frame - other) if other != frame else np.zeros(values.shape[1])

@@ -21,23 +21,37 @@ from fairswap.measure.contacts import Contacts
 from fairswap.measure.soles import Sole, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
-from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, slerp
-from fairswap.model.signals import bridged, nearness, runs_of, smoothed, widest, widest_mask
+from fairswap.model.rotation import (
+    conjugate,
+    multiply,
+    quaternion_from_axis_angle,
+    quaternion_from_rotation_vector,
+    rotate,
+    rotation_vector,
+    slerp,
+)
+from fairswap.model.signals import bridged, nearness, runs_of, smoothed
 from fairswap.model.space import AHEAD, LEFT, UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.inverse_kinematics import LONGEST, solve_limb
+from fairswap.retarget.least_jerk import Wish, least_jerk, strength
 
 # How long a foot takes to lie flat, a correction to fade, and the hips to go down, in seconds.
-_FLAT_S, _FADE_S, _LOWER_S, _SHIFT_S, _EDGE_S = 0.12, 0.25, 0.16, 0.07, 0.025
-_SOFT_FLOOR_M, _SHAKING_M = 0.004, 0.0015
+_FLAT_S, _FADE_S, _EDGE_S = 0.12, 0.25, 0.06
+# Within what time a correction may stray: of a foot at the edge of a stance and inside it; of a leg that bears.
+_LOOSE_S, _HELD_S, _AIR_S, _BEARING_S = 0.03, 0.004, 0.08, 0.05
+_ROUNDS = 3
+_ROLL_S = 0.02
+_STRETCHED, _SHARPEST = 0.998, 4.0
+_HIPS_STAY, _BEAR_S, _SWING = np.array([0.05, 0.005, 0.05]), 0.2, 0.05
 
 
 @dataclass(frozen=True, eq=False)
 class Planted:
-    """What planting did: how far ankles were moved, by side, and the hips raised: ``(frames,)``, metres."""
+    """What planting did: how far ankles were moved, by side, ``(frames,)``, and the hips, ``(frames, 3)``, metres."""
 
     moved_m: Mapping[str, Floats]
-    raised_m: Floats
+    hips_m: Floats
 
 
 @dataclass(frozen=True, eq=False)
@@ -60,16 +74,13 @@ def plant_feet(target: RiggedFigure, contacts: Contacts, rate: float, chain: Cha
     for side in SIDES:
         legs[side] = tuple(roles[f"{part}_{side}"] for part in ("upper_leg", "lower_leg", "foot"))
         aims[side] = _aim(target, soles[side], contacts, side, rate, chain)
-    raised = _carrying(legs, aims, rate, chain)
-    raised = raised - _lowering(legs, aims, raised, rate, chain)
-    if raised.any():
-        raise_hips(hips, raised, chain)
+    hips_moved = _hips_for(legs, aims, rate, chain)
+    move_hips(hips, hips_moved, chain)
     moved = {}
     for side in SIDES:
         upper, lower, foot = legs[side]
         limb = chain.limb(upper, lower, foot)
-        wanted = limb.end + aims[side].shift
-        wanted[:, 1] -= raised  # the limb went along with the hips; its foot does not
+        wanted = limb.end - hips_moved + aims[side].shift  # the limb went along with the hips; its foot does not
         hinge = rotate(multiply(limb.upper, conjugate(target.reference.rotations[upper])), LEFT)
         rotations = solve_limb(limb, limb.root, wanted, hinge)
         chain.turn(upper, rotations[0])
@@ -77,7 +88,7 @@ def plant_feet(target: RiggedFigure, contacts: Contacts, rate: float, chain: Cha
         chain.turn(foot, aims[side].rotation)
         _lift_toes(target, soles[side], aims[side].standing, chain)
         moved[side] = np.linalg.norm(aims[side].shift, axis=1)
-    return Planted(moved, raised)
+    return Planted(moved, hips_moved)
 
 
 def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
@@ -86,48 +97,83 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     flat, stands = heel & ball, heel | ball
     level = _flat_rotations(target, foot, rotation, flat)
     near = nearness(flat, _FLAT_S * rate)
-    turned = slerp(rotation, level, near)
+    laid = rotation_vector(multiply(level, conjugate(rotation)))
+    weight = strength(np.where(flat, _held_within(flat, rate), _AIR_S), rate)
+    one = np.ones((len(heel), 1))
+    laid = np.stack([least_jerk([Wish(one, np.where(flat, part, 0.0), weight)])[:, 0] for part in laid.T], axis=1)
+    turned = multiply(quaternion_from_rotation_vector(laid), rotation)
     arms = {"heel": rotate(turned, sole.heel), "ball": rotate(turned, sole.ball)}
     # How much of the weight is on the ball: from heel to ball over a flat stance.
     known = heel ^ ball
     fraction = (
         np.interp(np.arange(len(heel)), np.flatnonzero(known), ball[known]) if known.any() else np.full(len(heel), 0.5)
     )
-    fraction = np.where(flat, fraction, ball.astype(float))
+    fraction = smoothed(np.where(flat, fraction, ball.astype(float)), _ROLL_S * rate)
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
         chain.turn_local(sole.toes, slerp(chain.local(sole.toes), lying, near))
     lowest = _lowest(sole, turned, ankle, chain)
-    shift = np.zeros_like(ankle)
+    off = np.zeros_like(ankle)
     for start, stop in runs_of(stands):
         span = slice(start, stop)
-        here = slice(start, stop)
         spots = {part: ankle[span] + arm[span] for part, arm in arms.items()}
-        own_flat = flat[here]
+        own_flat = flat[span]
         if own_flat.any():
             middle = 0.5 * (spots["heel"] + spots["ball"])[own_flat].mean(axis=0)
             half = 0.5 * (arms["ball"] - arms["heel"])[span][own_flat].mean(axis=0)
             anchor = {"heel": middle - half, "ball": middle + half}
         else:
-            standing = {"heel": heel[here], "ball": ball[here]}
+            standing = {"heel": heel[span], "ball": ball[span]}
             anchor = {
                 part: spots[part][mask].mean(axis=0) if mask.any() else spots[part].mean(axis=0)
                 for part, mask in standing.items()
             }
-        off = {part: anchor[part] - spots[part] for part in anchor}
-        shift[span] = off["heel"] * (1.0 - fraction[span, None]) + off["ball"] * fraction[span, None]
-    shift[:, 1] = np.where(stands, target.floor_m - lowest, 0.0)
-    shift = bridged(shift, stands, max(round(_FADE_S * rate), 2))
-    # Where a stance begins and ends, what holds it sets in and lets go within a few frames, not at once.
-    # (Not of feet that shake: there the correction takes the shaking out, and may not be smooth.)
-    if contacts.noise_m < _SHAKING_M:
-        inside = nearness(~widest_mask(~stands, round(_EDGE_S * rate)), _EDGE_S * rate)[:, None]
-        shift = inside * shift + (1.0 - inside) * smoothed(shift, 0.7 * _EDGE_S * rate)
+        on_heel, on_ball = anchor["heel"] - spots["heel"], anchor["ball"] - spots["ball"]
+        off[span] = on_heel * (1.0 - fraction[span, None]) + on_ball * fraction[span, None]
+    low = target.floor_m - lowest
+    off[:, 1] = np.where(stands, low, 0.0)
+    off = bridged(off, stands, max(round(_FADE_S * rate), 2))
+    shift = _led(off, low, stands, rate)
     # In the air a sole comes near the floor and never through it.
-    height = lowest + shift[:, 1] - target.floor_m
-    soft = _SOFT_FLOOR_M * (1.0 - nearness(stands, 0.1 * rate))
-    shift[:, 1] += 0.5 * (np.sqrt(height**2 + soft**2) - height)
+    shift[:, 1] += np.maximum(low - shift[:, 1], 0.0)
     return _Foot(turned, shift, stands)
+
+
+def _led(off: Floats, low: Floats, stands: np.ndarray, rate: float) -> Floats:
+    """The shift ``(frames, 3)`` that is ``off`` where a foot stands, and led from stance to stance with least jerk.
+
+    Where a stance begins and ends it sets in and lets go, not at once: there the source's foot moves, too. ``low`` is
+    how far the sole must at least be moved up.
+    """
+    within = np.where(stands, _held_within(stands, rate), _AIR_S)
+    weight = strength(within, rate)
+    one = np.ones((len(off), 1))
+    level = np.stack([least_jerk([Wish(one, off[:, axis], weight)])[:, 0] for axis in (0, 2)], axis=1)
+    up, height = weight.copy(), off[:, 1].copy()
+    for _ in range(_ROUNDS):
+        found = least_jerk([Wish(one, height, up)])[:, 0]
+        deep = ~stands & (found < low)
+        if not deep.any():
+            break
+        up[deep], height[deep] = strength(_LOOSE_S, rate), low[deep]
+    return np.stack([level[:, 0], found, level[:, 1]], axis=1)
+
+
+def _held_within(stands: np.ndarray, rate: float) -> Floats:
+    """Within what time a foot that stands is held in its place: looser near the ends of its stances."""
+    inside = np.minimum(_frames_from(~stands), _EDGE_S * rate) / (_EDGE_S * rate)
+    return np.asarray(_LOOSE_S * (_HELD_S / _LOOSE_S) ** inside)
+
+
+def _frames_from(mask: np.ndarray) -> Floats:
+    """How many frames each frame is away from the nearest true one."""
+    places = np.flatnonzero(mask)
+    if not len(places):
+        return np.full(len(mask), float(len(mask)))
+    frames = np.arange(len(mask))
+    after = np.searchsorted(places, frames)
+    before, behind = places[np.maximum(after - 1, 0)], places[np.minimum(after, len(places) - 1)]
+    return np.minimum(np.abs(frames - before), np.abs(frames - behind)).astype(float)
 
 
 def _flat_rotations(target: RiggedFigure, foot: int, rotation: Floats, flat: np.ndarray) -> Floats:
@@ -183,49 +229,37 @@ def _lift_toes(target: RiggedFigure, sole: Sole, stands: np.ndarray, chain: Chai
     chain.turn(sole.toes, multiply(quaternion_from_axis_angle(axis, np.maximum(wanted - now, 0.0)), rotation))
 
 
-def _carrying(legs: Mapping[str, tuple[int, ...]], aims: Mapping[str, _Foot], rate: float, chain: ChainWorld) -> Floats:
-    """How far up the hips should go so that the legs that bear them bend as they did: ``(frames,)`` metres, smooth."""
-    wishes, weights = [], []
-    for side, (upper, lower, foot) in legs.items():
-        limb = chain.limb(upper, lower, foot)
-        old, new = limb.end - limb.root, limb.end + aims[side].shift - limb.root
-        height = np.sqrt(np.maximum(np.sum(old**2, axis=1) - new[:, 0] ** 2 - new[:, 2] ** 2, 0.0))
-        wishes.append(new[:, 1] + height)
-        # A leg bears less the further it is stretched out to the side or ahead, and nothing in the air.
-        weights.append(nearness(aims[side].standing, _SHIFT_S * rate) * (height / limb.length) ** 4)
-    total = np.sum(weights, axis=0)
-    if total.max() <= 0.0:
-        return np.zeros(len(total))
-    mean = np.sum(np.array(wishes) * weights, axis=0) / np.maximum(total, 1e-9)
-    borne = total > 1e-3
-    mean = np.interp(np.arange(len(mean)), np.flatnonzero(borne), mean[borne])
-    return smoothed(mean, _SHIFT_S * rate)
+def _hips_for(legs: Mapping[str, tuple[int, ...]], aims: Mapping[str, _Foot], rate: float, chain: ChainWorld) -> Floats:
+    """How the hips move so that legs that bear them bend as they did: ``(frames, 3)`` metres, with least jerk.
+
+    A leg of given bend has a length; the hip joint is that far from the foot. Of a leg that is nearly straight the
+    bend tells more by the length than of a bent one, so it counts more.
+    """
+    moved = np.zeros((chain.frames, 3))
+    wishes = [Wish(np.tile(row, (chain.frames, 1)), np.zeros(chain.frames), np.full(chain.frames, weight))
+              for row, weight in zip(np.eye(3), _HIPS_STAY * strength(_BEARING_S, rate), strict=True)]
+    for _ in range(_ROUNDS):
+        found = list(wishes)
+        for side, (upper, lower, foot) in legs.items():
+            limb = chain.limb(upper, lower, foot)
+            bent = limb.end - limb.root
+            length = np.linalg.norm(bent, axis=1)
+            now = limb.root + moved - limb.end - aims[side].shift
+            apart = np.maximum(np.linalg.norm(now, axis=1), 1e-9)
+            normal = now / apart[:, None]
+            value = np.minimum(length, LONGEST * limb.length) - apart + np.einsum("fi,fi->f", normal, moved)
+            first, second = limb.lengths
+            cosine = np.clip((first**2 + second**2 - length**2) / (2 * first * second), -1.0, 1.0)
+            sharp = np.clip(length * limb.length / (4 * first * second) / np.maximum(np.sqrt(1 - cosine**2), 1e-3), 0.5, _SHARPEST)
+            bears = np.maximum(nearness(aims[side].standing | (apart > _STRETCHED * limb.length), _BEAR_S * rate), _SWING)
+            found.append(Wish(normal, value, bears * (1 + (sharp**2 - 1) * bears) * strength(_BEARING_S, rate)))
+        moved = least_jerk(found)
+    return moved
 
 
-def _lowering(
-    legs: Mapping[str, tuple[int, ...]], aims: Mapping[str, _Foot], raised: Floats, rate: float, chain: ChainWorld
-) -> Floats:
-    """How far the hips must go down so that every standing leg reaches its foot, ``(frames,)`` metres, smooth."""
-    need = np.zeros(chain.frames)
-    for side, (upper, lower, foot) in legs.items():
-        limb = chain.limb(upper, lower, foot)
-        reach = limb.end + aims[side].shift - limb.root
-        reach[:, 1] -= raised
-        longest = limb.length * LONGEST
-        level = np.minimum(np.hypot(reach[:, 0], reach[:, 2]), 0.98 * longest)
-        deep = -reach[:, 1] - np.sqrt(longest**2 - level**2)
-        need = np.maximum(need, np.where(aims[side].standing, np.maximum(deep, 0.0), 0.0))
-    if need.max() <= 0.0:
-        return np.zeros_like(need)
-    width = max(round(_LOWER_S * rate), 1)
-    return np.maximum(smoothed(widest(need, width), width / 3.0), 0.0)
-
-
-def raise_hips(hips: int, raised: Floats, chain: ChainWorld) -> None:
-    """Move the hips up by ``raised`` ``(frames,)`` metres in the world."""
+def move_hips(hips: int, moved: Floats, chain: ChainWorld) -> None:
+    """Move the hips by ``moved`` ``(frames, 3)`` metres in the world."""
     parent = int(chain.skeleton.parents[hips])
-    up = np.zeros((len(raised), 3))
-    up[:, 1] = raised
     if parent >= 0:
-        up = rotate(conjugate(chain.rotation(parent)), up)
-    chain.move(hips, chain.translations[hips] + up.T)
+        moved = rotate(conjugate(chain.rotation(parent)), moved)
+    chain.move(hips, chain.translations[hips] + moved.T)

@@ -12,7 +12,7 @@ from fairswap.model.chain_world import Limb
 from fairswap.model.rotation import multiply, normalized, quaternion_between, quaternion_from_axis_angle, rotate
 
 # A limb is never stretched quite straight: there the knee snaps.
-LONGEST = 0.9985
+LONGEST = 0.9999
 # How much a limb that is nearly straight trusts its hinge instead of the plane it hardly shows.
 _HINGE_TRUST = 0.03
 

@@ -16,9 +16,10 @@ from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder
+from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.extras import lost_extras
-from fairswap.retarget.feet import Planted, plant_feet, raise_hips
+from fairswap.retarget.feet import Planted, plant_feet, move_hips
 from fairswap.retarget.hands import Touch, clear_arms, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions
@@ -157,7 +158,7 @@ def _take_floor_out(motion: _Motion) -> None:
     )
     motion.findings.append(Finding("floor-off", "note", motion.original.name, message))
     off = floor.height(motion.source_chain.position(source.roles.bones["hips"])) - source.floor_m
-    raise_hips(target.roles.bones["hips"], -off * motion.swap.leg_ratio, motion.chain)
+    move_hips(target.roles.bones["hips"], -motion.swap.leg_ratio * off[:, None] * UP, motion.chain)
 
 
 def _plant_feet(motion: _Motion) -> None:
