@@ -106,7 +106,7 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
     raw = [
         (side, part, track) for side, foot in feet.items() for part, track in (("heel", foot.heel), ("ball", foot.ball))
     ]
-    noise = float(np.median([_noise(track) for _, _, track in raw]))
+    noise = float(np.median([noise_of(track) for _, _, track in raw]))
     # Smoothed until what noise is left is a speed nobody takes for a step; what is left then is allowed for. For white
     # noise s, a Gaussian of w frames leaves 0.376 s w^-1.5 of speed per frame and 0.531 s w^-0.5 of place.
     width = np.clip(
@@ -132,7 +132,7 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
     return Contacts(found["heel"], found["ball"], floor, noise)
 
 
-def _noise(track: Floats) -> float:
+def noise_of(track: Floats) -> float:
     """The standard deviation of white noise in a track, metres: by third differences, in which motion hardly shows."""
     if len(track) < 8:
         return 0.0

@@ -7,7 +7,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order
+from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor
 from fairswap.measure.soles import Sole, lowest_and_speed, soles_of
@@ -22,7 +22,8 @@ Pair = tuple[RiggedFigure, RiggedFigure]
 Worlds = tuple[WorldTransforms, WorldTransforms]
 # Bounds the memory of a long clip.
 _FRAMES_AT_ONCE = 2048
-# Whose paths are watched for jerk.
+# Whose paths are watched for jerk: over the ground in leg lengths; hands from their shoulder in arm lengths, the head
+# from the hips in lengths of the trunk, since a figure may have long arms or a high head for its legs.
 _JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in ("hand", "foot", "lower_leg")))
 
 
@@ -83,7 +84,7 @@ class Tracks:
 
     ``degrees`` and ``turns`` are ``(roles, frames)``, ``hips`` ``(frames,)`` percent of the leg; for both figures and
     both feet, ``lowest`` is the height of the lowest point of the sole above the floor and ``speed`` how fast it goes,
-    ``(2, 2, frames)`` metres and metres per second; ``paths`` ``(2, ends, frames, 3)`` are in leg lengths.
+    ``(2, 2, frames)`` metres and metres per second; ``paths`` ``(2, ends, frames, 3)`` are in lengths of the limb.
     """
 
     def __init__(
@@ -120,8 +121,20 @@ class Tracks:
                     self.lowest_at_rest[foot, span] = heights[inner] - rigged.floor_m
                 self.speed[which, foot, span] = speeds[inner]
             self._sink(which, world, inner)
-            bones = [rigged.roles.bones[role] for role in self.ends]
-            self.paths[which][:, span] = world.positions[inner][:, bones].transpose(1, 0, 2) / rigged.reference.leg_m
+            for row, role in enumerate(self.ends):
+                self.paths[which, row, span] = self._path(which, role, world, inner)
+
+    def _path(self, which: int, role: str, world: WorldTransforms, inner: slice) -> Floats:
+        rigged, bones = self.pair[which], self.pair[which].roles.bones
+        path = world.position_tracks[bones[role], :, inner].T
+        if role == "head" or role.startswith("hand_"):
+            parts = ("hips", "head") if role == "head" else ("upper_arm", "lower_arm", "hand")
+            limb = [bones[part if part in bones else f"{part}_{side_of(role)}"] for part in parts]
+            joints = rigged.reference_world.positions[0, limb]
+            length = float(np.linalg.norm(np.diff(joints, axis=0), axis=1).sum())
+            return np.asarray((path - world.position_tracks[limb[0], :, inner].T) / length)
+        asked = [self.travel_factor, 1.0, self.travel_factor] if which == 0 else 1.0
+        return np.asarray(path * asked / rigged.reference.leg_m)
 
     def _sink(self, which: int, world: WorldTransforms, inner: slice) -> None:
         rigged = self.pair[which]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import numpy as np
+from numpy.typing import ArrayLike
 
 from fairswap.model.arrays import Floats
 
@@ -68,23 +69,26 @@ def widest_mask(mask: np.ndarray, reach: int) -> np.ndarray:
     return np.asarray(np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1).any(axis=1))
 
 
-def eased(fraction: Floats) -> Floats:
+def eased(fraction: ArrayLike) -> Floats:
     """From 0 to 1 with the least jerk (Flash and Hogan 1985)."""
-    t = np.clip(fraction, 0.0, 1.0)
+    t = np.clip(np.asarray(fraction, dtype=float), 0.0, 1.0)
     return t**3 * (10.0 - 15.0 * t + 6.0 * t**2)
+
+
+def frames_from(mask: np.ndarray) -> Floats:
+    """How many frames each frame is away from the nearest true one; where there is none, as many as there are."""
+    places = np.flatnonzero(mask)
+    if not len(places):
+        return np.full(len(mask), float(len(mask)))
+    frames = np.arange(len(mask))
+    after = np.searchsorted(places, frames)
+    before, behind = places[np.maximum(after - 1, 0)], places[np.minimum(after, len(places) - 1)]
+    return np.minimum(np.abs(frames - before), np.abs(frames - behind)).astype(float)
 
 
 def nearness(mask: np.ndarray, reach: float) -> Floats:
     """1 in the true frames, easing to 0 within ``reach`` frames of them."""
-    if not mask.any():
-        return np.zeros(len(mask))
-    frames = np.arange(len(mask))
-    places = np.flatnonzero(mask)
-    after = np.searchsorted(places, frames)
-    left = frames - places[np.maximum(after - 1, 0)]
-    right = places[np.minimum(after, len(places) - 1)] - frames
-    distance = np.minimum(np.where(left < 0, len(mask), left), np.where(right < 0, len(mask), right))
-    return eased(1.0 - distance / max(reach, 1.0))
+    return eased(1.0 - frames_from(mask) / max(reach, 1.0)) if mask.any() else np.zeros(len(mask))
 
 
 def bridged(values: Floats, known: np.ndarray, longest: int) -> Floats:

@@ -4,8 +4,9 @@
    of the point it stands on, as the motion that was carried over has it on average.
 2. In a flat stance the foot lies as its sole wants; while it rolls it turns as transferred, about the point that
    stands.
-   Between stances the correction is led over by a smooth bridge.
-3. The hips are lowered, smoothly, where a leg could not reach; then knees are solved, keeping their plane.
+3. The hips go where the legs that bear them bend as they did; then knees are solved, keeping their plane.
+
+All corrections are led over time with the least jerk: firm inside a stance, looser at its ends.
 """
 
 from __future__ import annotations
@@ -17,7 +18,7 @@ from itertools import pairwise
 import numpy as np
 
 from fairswap.bones.roles import SIDES
-from fairswap.measure.contacts import Contacts
+from fairswap.measure.contacts import Contacts, noise_of
 from fairswap.measure.soles import Sole, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
@@ -30,20 +31,22 @@ from fairswap.model.rotation import (
     rotation_vector,
     slerp,
 )
-from fairswap.model.signals import bridged, nearness, runs_of, smoothed
+from fairswap.model.signals import bridged, frames_from, nearness, runs_of, smoothed
 from fairswap.model.space import AHEAD, LEFT, UP
 from fairswap.pose.rigged import RiggedFigure
-from fairswap.retarget.inverse_kinematics import LONGEST, solve_limb
-from fairswap.retarget.least_jerk import Wish, least_jerk, strength
+from fairswap.retarget.bearing import carried_hips, move_hips
+from fairswap.retarget.inverse_kinematics import solve_limb
+from fairswap.retarget.least_jerk import least_jerk_to, strength
 
-# How long a foot takes to lie flat, a correction to fade, and the hips to go down, in seconds.
-_FLAT_S, _FADE_S, _EDGE_S = 0.12, 0.25, 0.06
-# Within what time a correction may stray: of a foot at the edge of a stance and inside it; of a leg that bears.
-_LOOSE_S, _HELD_S, _AIR_S, _BEARING_S = 0.03, 0.004, 0.08, 0.05
+# In seconds: how long toes take to lie flat, the weight to go from heel to ball, and a correction to fade in the air;
+# how much of each end of a stance is held loosely.
+_FLAT_S, _ROLL_S, _FADE_S, _EDGE_S = 0.12, 0.02, 0.25, 0.06
+# Within what time a correction may stray: at the very end of a stance, inside it, there of a foot that shakes, and in
+# the air; and by how many leg lengths per second a foot shakes.
+_LOOSE_S, _HELD_S, _HELD_TIGHT_S, _AIR_S = 0.03, 0.02, 0.004, 0.08
+_SHAKING = 0.002
+# A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
-_ROLL_S = 0.02
-_STRETCHED, _SHARPEST = 0.998, 4.0
-_HIPS_STAY, _BEAR_S, _SWING = np.array([0.05, 0.005, 0.05]), 0.2, 0.05
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,11 +73,10 @@ def plant_feet(target: RiggedFigure, contacts: Contacts, rate: float, chain: Cha
     """
     roles = target.roles.bones
     hips, soles = roles["hips"], soles_of(target)
-    aims, legs = {}, {}
-    for side in SIDES:
-        legs[side] = tuple(roles[f"{part}_{side}"] for part in ("upper_leg", "lower_leg", "foot"))
-        aims[side] = _aim(target, soles[side], contacts, side, rate, chain)
-    hips_moved = _hips_for(legs, aims, rate, chain)
+    aims = {side: _aim(target, soles[side], contacts, side, rate, chain) for side in SIDES}
+    legs = {side: (roles[f"upper_leg_{side}"], roles[f"lower_leg_{side}"], roles[f"foot_{side}"]) for side in SIDES}
+    bearing = [(legs[side], aims[side].shift, aims[side].standing) for side in SIDES]
+    hips_moved = carried_hips(bearing, rate, chain)
     move_hips(hips, hips_moved, chain)
     moved = {}
     for side in SIDES:
@@ -97,83 +99,69 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     flat, stands = heel & ball, heel | ball
     level = _flat_rotations(target, foot, rotation, flat)
     near = nearness(flat, _FLAT_S * rate)
-    laid = rotation_vector(multiply(level, conjugate(rotation)))
-    weight = strength(np.where(flat, _held_within(flat, rate), _AIR_S), rate)
-    one = np.ones((len(heel), 1))
-    laid = np.stack([least_jerk([Wish(one, np.where(flat, part, 0.0), weight)])[:, 0] for part in laid.T], axis=1)
-    turned = multiply(quaternion_from_rotation_vector(laid), rotation)
+    shakes = noise_of(ankle) * rate > _SHAKING * target.reference.leg_m
+    held_s = _HELD_TIGHT_S if shakes else _HELD_S
+    laid = rotation_vector(multiply(level, conjugate(rotation))) * flat[:, None]
+    turned = multiply(quaternion_from_rotation_vector(_led(laid, flat, held_s, rate)), rotation)
     arms = {"heel": rotate(turned, sole.heel), "ball": rotate(turned, sole.ball)}
-    # How much of the weight is on the ball: from heel to ball over a flat stance.
-    known = heel ^ ball
-    fraction = (
-        np.interp(np.arange(len(heel)), np.flatnonzero(known), ball[known]) if known.any() else np.full(len(heel), 0.5)
-    )
-    fraction = smoothed(np.where(flat, fraction, ball.astype(float)), _ROLL_S * rate)
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
         chain.turn_local(sole.toes, slerp(chain.local(sole.toes), lying, near))
     lowest = _lowest(sole, turned, ankle, chain)
-    off = np.zeros_like(ankle)
-    for start, stop in runs_of(stands):
-        span = slice(start, stop)
-        spots = {part: ankle[span] + arm[span] for part, arm in arms.items()}
-        own_flat = flat[span]
-        if own_flat.any():
-            middle = 0.5 * (spots["heel"] + spots["ball"])[own_flat].mean(axis=0)
-            half = 0.5 * (arms["ball"] - arms["heel"])[span][own_flat].mean(axis=0)
-            anchor = {"heel": middle - half, "ball": middle + half}
-        else:
-            standing = {"heel": heel[span], "ball": ball[span]}
-            anchor = {
-                part: spots[part][mask].mean(axis=0) if mask.any() else spots[part].mean(axis=0)
-                for part, mask in standing.items()
-            }
-        on_heel, on_ball = anchor["heel"] - spots["heel"], anchor["ball"] - spots["ball"]
-        off[span] = on_heel * (1.0 - fraction[span, None]) + on_ball * fraction[span, None]
+    off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
     low = target.floor_m - lowest
     off[:, 1] = np.where(stands, low, 0.0)
     off = bridged(off, stands, max(round(_FADE_S * rate), 2))
-    shift = _led(off, low, stands, rate)
-    # In the air a sole comes near the floor and never through it.
-    shift[:, 1] += np.maximum(low - shift[:, 1], 0.0)
+    shift = _led(off, stands, held_s, rate)
+    shift[:, 1] = _lifted(off[:, 1], low, stands, held_s, rate)
     return _Foot(turned, shift, stands)
 
 
-def _led(off: Floats, low: Floats, stands: np.ndarray, rate: float) -> Floats:
-    """The shift ``(frames, 3)`` that is ``off`` where a foot stands, and led from stance to stance with least jerk.
+def _off_its_place(heel: np.ndarray, ball: np.ndarray, spots: Mapping[str, Floats], rate: float) -> Floats:
+    """How far a foot is from where it stands ``(frames, 3)``, by the ``spots`` of its heel and ball."""
+    flat, off = heel & ball, np.zeros_like(spots["heel"])
+    # How much of the weight is on the ball: from heel to ball over a flat stance.
+    known, frames = heel ^ ball, np.arange(len(heel))
+    shared = np.interp(frames, frames[known], ball[known]) if known.any() else np.full(len(heel), 0.5)
+    on_ball = smoothed(np.where(flat, shared, ball.astype(float)), _ROLL_S * rate)[:, None]
+    for start, stop in runs_of(heel | ball):
+        span = slice(start, stop)
+        here = {part: spot[span] for part, spot in spots.items()}
+        if flat[span].any():
+            place = {part: spot[flat[span]].mean(axis=0) for part, spot in here.items()}
+        else:
+            stands = {"heel": heel[span], "ball": ball[span]}
+            place = {part: spot[stands[part]].mean(axis=0) if stands[part].any() else spot.mean(axis=0)
+                     for part, spot in here.items()}  # fmt: skip
+        to = {part: place[part] - here[part] for part in here}
+        off[span] = to["heel"] * (1.0 - on_ball[span]) + to["ball"] * on_ball[span]
+    return off
 
-    Where a stance begins and ends it sets in and lets go, not at once: there the source's foot moves, too. ``low`` is
-    how far the sole must at least be moved up.
-    """
-    within = np.where(stands, _held_within(stands, rate), _AIR_S)
-    weight = strength(within, rate)
-    one = np.ones((len(off), 1))
-    level = np.stack([least_jerk([Wish(one, off[:, axis], weight)])[:, 0] for axis in (0, 2)], axis=1)
-    up, height = weight.copy(), off[:, 1].copy()
+
+def _led(values: Floats, stands: np.ndarray, held_s: float, rate: float) -> Floats:
+    """``values`` ``(frames, n)``, kept where a foot stands, and led from stance to stance with the least jerk."""
+    return least_jerk_to(values, strength(np.where(stands, _held_within(stands, held_s, rate), _AIR_S), rate))
+
+
+def _lifted(height: Floats, low: Floats, stands: np.ndarray, held_s: float, rate: float) -> Floats:
+    """As :func:`_led`, of a height ``(frames,)``; in the air it is no lower than ``low``."""
+    within = np.where(stands, _held_within(stands, held_s, rate), _AIR_S)
     for _ in range(_ROUNDS):
-        found = least_jerk([Wish(one, height, up)])[:, 0]
+        found = least_jerk_to(height[:, None], strength(within, rate))[:, 0]
         deep = ~stands & (found < low)
         if not deep.any():
             break
-        up[deep], height[deep] = strength(_LOOSE_S, rate), low[deep]
-    return np.stack([level[:, 0], found, level[:, 1]], axis=1)
+        height, within = np.where(deep, low, height), np.where(deep, _LOOSE_S, within)
+    return np.maximum(found, low)
 
 
-def _held_within(stands: np.ndarray, rate: float) -> Floats:
-    """Within what time a foot that stands is held in its place: looser near the ends of its stances."""
-    inside = np.minimum(_frames_from(~stands), _EDGE_S * rate) / (_EDGE_S * rate)
-    return np.asarray(_LOOSE_S * (_HELD_S / _LOOSE_S) ** inside)
+def _held_within(stands: np.ndarray, held_s: float, rate: float) -> Floats:
+    """Within what time a foot that stands is held in its place.
 
-
-def _frames_from(mask: np.ndarray) -> Floats:
-    """How many frames each frame is away from the nearest true one."""
-    places = np.flatnonzero(mask)
-    if not len(places):
-        return np.full(len(mask), float(len(mask)))
-    frames = np.arange(len(mask))
-    after = np.searchsorted(places, frames)
-    before, behind = places[np.maximum(after - 1, 0)], places[np.minimum(after, len(places) - 1)]
-    return np.minimum(np.abs(frames - before), np.abs(frames - behind)).astype(float)
+    Near the ends of a stance, where the source's foot moves too, it sets in and lets go, not at once.
+    """
+    inside = np.minimum(frames_from(~stands), _EDGE_S * rate) / (_EDGE_S * rate)
+    return np.asarray(_LOOSE_S * (held_s / _LOOSE_S) ** inside)
 
 
 def _flat_rotations(target: RiggedFigure, foot: int, rotation: Floats, flat: np.ndarray) -> Floats:
@@ -227,39 +215,3 @@ def _lift_toes(target: RiggedFigure, sole: Sole, stands: np.ndarray, chain: Chai
     axis = np.cross(lowest, UP)
     axis = axis / np.maximum(np.linalg.norm(axis, axis=1), 1e-9)[:, None]
     chain.turn(sole.toes, multiply(quaternion_from_axis_angle(axis, np.maximum(wanted - now, 0.0)), rotation))
-
-
-def _hips_for(legs: Mapping[str, tuple[int, ...]], aims: Mapping[str, _Foot], rate: float, chain: ChainWorld) -> Floats:
-    """How the hips move so that legs that bear them bend as they did: ``(frames, 3)`` metres, with least jerk.
-
-    A leg of given bend has a length; the hip joint is that far from the foot. Of a leg that is nearly straight the
-    bend tells more by the length than of a bent one, so it counts more.
-    """
-    moved = np.zeros((chain.frames, 3))
-    wishes = [Wish(np.tile(row, (chain.frames, 1)), np.zeros(chain.frames), np.full(chain.frames, weight))
-              for row, weight in zip(np.eye(3), _HIPS_STAY * strength(_BEARING_S, rate), strict=True)]
-    for _ in range(_ROUNDS):
-        found = list(wishes)
-        for side, (upper, lower, foot) in legs.items():
-            limb = chain.limb(upper, lower, foot)
-            bent = limb.end - limb.root
-            length = np.linalg.norm(bent, axis=1)
-            now = limb.root + moved - limb.end - aims[side].shift
-            apart = np.maximum(np.linalg.norm(now, axis=1), 1e-9)
-            normal = now / apart[:, None]
-            value = np.minimum(length, LONGEST * limb.length) - apart + np.einsum("fi,fi->f", normal, moved)
-            first, second = limb.lengths
-            cosine = np.clip((first**2 + second**2 - length**2) / (2 * first * second), -1.0, 1.0)
-            sharp = np.clip(length * limb.length / (4 * first * second) / np.maximum(np.sqrt(1 - cosine**2), 1e-3), 0.5, _SHARPEST)
-            bears = np.maximum(nearness(aims[side].standing | (apart > _STRETCHED * limb.length), _BEAR_S * rate), _SWING)
-            found.append(Wish(normal, value, bears * (1 + (sharp**2 - 1) * bears) * strength(_BEARING_S, rate)))
-        moved = least_jerk(found)
-    return moved
-
-
-def move_hips(hips: int, moved: Floats, chain: ChainWorld) -> None:
-    """Move the hips by ``moved`` ``(frames, 3)`` metres in the world."""
-    parent = int(chain.skeleton.parents[hips])
-    if parent >= 0:
-        moved = rotate(conjugate(chain.rotation(parent)), moved)
-    chain.move(hips, chain.translations[hips] + moved.T)

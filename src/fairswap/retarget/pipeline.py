@@ -18,8 +18,9 @@ from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.bearing import move_hips
 from fairswap.retarget.extras import lost_extras
-from fairswap.retarget.feet import Planted, plant_feet, move_hips
+from fairswap.retarget.feet import Planted, plant_feet
 from fairswap.retarget.hands import Touch, clear_arms, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions

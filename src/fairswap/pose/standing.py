@@ -1,0 +1,58 @@
+"""How the feet of bones without a body lie when they stand: of a recording, the resting foot is a mere stick.
+
+A body shows where its soles are; bones alone do not, and a recorded foot lies rolled or pitched by what its markers
+were off. Where it stands still and low, it lies on its sole: that counts as flat.
+"""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES, RoleMap
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, quaternion_between, rotate
+from fairswap.model.space import UP
+from fairswap.pose.reference import ReferencePose
+
+# Leg lengths per second and leg lengths above where it is at its lowest.
+_STILL_SPEED, _LOW = 0.15, 0.05
+_SHORTEST_S = 0.3
+# A tilt is believed if it is more than a shake, no more than a heel, and much the same whenever the foot stands.
+_LEAST_DEGREES, _MOST_DEGREES, _SPREAD_DEGREES = 3.0, 35.0, 8.0
+
+
+def with_feet_as_they_stand(found: ReferencePose, roles: RoleMap, clip: Clip) -> ReferencePose:
+    """The reference pose with each foot tilted as it is, on average, where it stands in a clip."""
+    chain = ChainWorld(clip.poses)
+    rotations = found.rotations.copy()
+    for side in SIDES:
+        tilt = _tilt(found, roles, side, chain, float(clip.rate))
+        if tilt is not None:
+            foot = roles.bones[f"foot_{side}"]
+            turned = [foot, *chain.skeleton.below(foot).tolist()]
+            rotations[turned] = multiply(tilt, rotations[turned])
+    return replace(found, rotations=rotations)
+
+
+def _tilt(found: ReferencePose, roles: RoleMap, side: str, chain: ChainWorld, rate: float) -> Floats | None:
+    foot, leg = roles.bones[f"foot_{side}"], found.leg_m
+    joints = [foot, roles.bones.get(f"toes_{side}", foot)]
+    places = np.stack([chain.position(bone) for bone in joints])
+    if places.shape[1] < max(_SHORTEST_S * rate, 3.0):
+        return None
+    speed = np.linalg.norm(np.gradient(places, axis=1), axis=2).max(axis=0) * rate
+    height = places[:, :, 1].mean(axis=0)
+    stands = (speed < _STILL_SPEED * leg) & (height < np.percentile(height, 5) + _LOW * leg)
+    if stands.sum() < _SHORTEST_S * rate:
+        return None
+    turned = multiply(chain.rotation(foot)[stands], conjugate(found.rotations[foot]))
+    ups = rotate(conjugate(turned), UP)
+    up = normalized(ups.mean(axis=0))
+    spread, tilt = np.degrees([angle_between(ups, up).mean(), angle_between(up, UP)])
+    if spread > _SPREAD_DEGREES or not _LEAST_DEGREES < tilt < _MOST_DEGREES:
+        return None
+    return quaternion_between(up, UP)
