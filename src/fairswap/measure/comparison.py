@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.roles import SIDES, part_of
-from fairswap.measure.contacts import Contacts, contacts_in, contacts_of
+from fairswap.measure.contacts import Contacts, contacts_in
 from fairswap.measure.differences import (
     ContactsKept,
     Footing,
@@ -21,12 +21,14 @@ from fairswap.measure.differences import (
     rms,
 )
 from fairswap.measure.intersection import seconds_inside
+from fairswap.measure.touches import touching
 from fairswap.measure.verdict import NEARLY, SAME, PartScore, part_scores, word_for, worst_of
 from fairswap.model.arrays import Floats
 from fairswap.model.cards import html_card
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.poses import EarlierPoses, Poses
+from fairswap.model.signals import nearness
 from fairswap.pose.rigged import RiggedFigure
 
 if TYPE_CHECKING:
@@ -34,6 +36,8 @@ if TYPE_CHECKING:
 
 # Leg lengths a frame cubed: less is rounding, of a figure that stands still.
 _NO_JERK = 1e-6
+# How long before and after a touch an arm is on its way.
+_REACHES_S = 0.3
 LIMB_PARTS = ("arms", "legs", "hands")
 
 
@@ -185,8 +189,12 @@ def compare_motions(
     times = np.arange(frames) / rate
     poses = _at_frames_of(source, result, times)
     pair = source.rigged, result.rigged
-    contacts = source_contacts or contacts_of(pair[0], source.clip), contacts_in(pair[1], ChainWorld(poses), rate)
-    tracks = Tracks(pair, frames, contacts, rate, travel_factor)
+    chains = ChainWorld(source.clip.poses), ChainWorld(poses)
+    contacts = source_contacts or contacts_in(pair[0], chains[0], rate), contacts_in(pair[1], chains[1], rate)
+    touch = [touching(rigged, chain, rate) for rigged, chain in zip(pair, chains, strict=True)]
+    near = [[nearness(row, _REACHES_S * rate) for row in rows] for rows in touch]
+    both_touch = np.prod(near, axis=0)
+    tracks = Tracks(pair, frames, contacts, both_touch, rate, travel_factor)
     for start, stop, first, last in blocks(frames):
         worlds = source.clip.poses.world(first, last), poses.world(first, last)
         tracks.fill(slice(start, stop), slice(start - first, stop - first), worlds)

@@ -20,6 +20,8 @@ from fairswap.pose.rigged import RiggedFigure
 
 Pair = tuple[RiggedFigure, RiggedFigure]
 Worlds = tuple[WorldTransforms, WorldTransforms]
+# By how much less an arm's difference is seen while its hand keeps touching what the source's touches.
+_WHILE_TOUCHING = 0.5
 # Bounds the memory of a long clip.
 _FRAMES_AT_ONCE = 2048
 # Whose paths are watched for jerk: over the ground in leg lengths; hands from their shoulder in arm lengths, the head
@@ -34,7 +36,8 @@ class RoleDifference:
     ``below_floor_cm`` is how far its joint goes below the floor at worst, beyond what that of the source does.
 
     ``turn_…`` is how differently the bone has turned, twist about its own length included; ``rms`` the root of the
-    mean of squares over time, in which what is far off for a while counts more.
+    mean of squares over time, in which what is far off for a while counts more. In it, in ``turn_worst`` and in
+    ``seen_worst`` an arm counts half while its hand touches the floor, the body or the other hand on both figures.
     """
 
     role: str
@@ -48,6 +51,7 @@ class RoleDifference:
     turn_rms_degrees: float
     turn_worst_degrees: float
     below_floor_cm: float
+    seen_worst_degrees: float
 
 
 @dataclass(frozen=True)
@@ -88,9 +92,16 @@ class Tracks:
     """
 
     def __init__(
-        self, pair: Pair, frames: int, contacts: tuple[Contacts, Contacts], rate: float, travel_factor: float
+        self,
+        pair: Pair,
+        frames: int,
+        contacts: tuple[Contacts, Contacts],
+        touching: np.ndarray,
+        rate: float,
+        travel_factor: float,
     ) -> None:
         self.pair, self.contacts, self.rate, self.travel_factor = pair, contacts, rate, travel_factor
+        self.touching = touching
         self.soles: tuple[dict[str, Sole], ...] = tuple(soles_of(rigged) for rigged in pair)
         self.roles = compared_roles(pair)
         self.ends = [role for role in _JERK_ROLES if all(role in rigged.roles.bones for rigged in pair)]
@@ -157,8 +168,13 @@ class Tracks:
         """Each role over time."""
         below = 100.0 * np.maximum(self.depth[1] - self.depth[0], 0.0) * self.pair[1].reference.leg_m
         rows = zip(self.roles, self.degrees, self.turns, below.tolist(), strict=True)
-        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times, deep)
+        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times, deep, self._seen(role))
                      for (role, onward), row, turn, deep in rows)  # fmt: skip
+
+    def _seen(self, role: str) -> Floats:
+        """How much of a difference is seen, in each frame: an arm whose hand touches the same has to get there."""
+        arm = part_of(role) == "arms" and side_of(role)
+        return 1.0 - _WHILE_TOUCHING * self.touching[SIDES.index(side_of(role))] if arm else np.ones(self.hips.shape)
 
     def footing(self, which: int, standing: np.ndarray, lowest: Floats | None = None) -> Footing:
         """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
@@ -224,13 +240,13 @@ def compared_roles(pair: Pair) -> list[tuple[str, str]]:
 
 
 def _role_difference(
-    role: str, by: str, degrees: Floats, turns: Floats, times: Floats, below_floor_cm: float
+    role: str, by: str, degrees: Floats, turns: Floats, times: Floats, below_floor_cm: float, seen: Floats
 ) -> RoleDifference:
     worst = int(np.argmax(degrees))
     mean, turned = float(degrees.mean()), float(turns.mean())
     return RoleDifference(
-        role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned, rms(degrees), rms(turns),
-        float(turns.max()), below_floor_cm,
+        role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned, rms(seen * degrees),
+        rms(seen * turns), float((seen * turns).max()), below_floor_cm, float((seen * degrees).max()),
     )  # fmt: skip
 
 
@@ -263,17 +279,25 @@ def _by_direction(roles: list[tuple[str, str]], pair: Pair, worlds: Worlds) -> F
 
 
 def _hips_apart(pair: Pair, worlds: Worlds, travel_factor: float, floor: Floor | None = None) -> Floats:
-    """How far the hips are apart, counted from where each rests, in percent of the leg.
+    """How far the hips are apart, in percent of the leg.
 
-    The source's way over the ground counts ``travel_factor`` times. With a ``floor``, the source's hips are brought
-    from it to the floor that the figure rests on.
+    Over the ground they count from where each rests, and the source's way counts ``travel_factor`` times. Their height
+    counts from there, too, as for a figure that stands, or from the floor, as for one that sits on it: what is between
+    the two is no difference. With a ``floor``, the source's hips are brought from it to the floor that the figure
+    rests on.
     """
-    paths = []
+    paths, heights = [], []
     for which, (rigged, world) in enumerate(zip(pair, worlds, strict=True)):
-        path = world.positions[:, rigged.roles.bones["hips"]] - rigged.reference.hips
+        position = world.positions[:, rigged.roles.bones["hips"]]
+        path = position - rigged.reference.hips
         if floor is not None and which == 0:
-            path[:, 1] -= floor.height(world.positions[:, rigged.roles.bones["hips"]]) - rigged.floor_m
+            path[:, 1] -= floor.height(position) - rigged.floor_m
+        heights.append((path[:, 1] + rigged.reference.hips[1] - rigged.floor_m) / rigged.reference.leg_m)
         if which == 0:
             path *= [travel_factor, 1.0, travel_factor]
         paths.append(path / rigged.reference.leg_m)
-    return 100.0 * np.asarray(np.linalg.norm(paths[0] - paths[1], axis=1))
+    apart = paths[0] - paths[1]
+    standing, sitting = apart[:, 1], heights[0] - heights[1]
+    nearer = np.where(np.abs(standing) < np.abs(sitting), standing, sitting)
+    apart[:, 1] = np.where(standing * sitting < 0.0, 0.0, nearer)
+    return 100.0 * np.asarray(np.linalg.norm(apart, axis=1))

@@ -110,7 +110,7 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
 def _of_role(role: RoleDifference) -> Iterator[PartScore]:
     part = part_of_body(role.role, role.part)
     limit, moment = _LIMITS["toes" if role.role.startswith("toes") else part]
-    degrees, worst = role.rms_degrees, role.worst_degrees
+    degrees, worst = role.rms_degrees, role.seen_worst_degrees
     if role.role.startswith("hand_") and role.turn_rms_degrees < degrees:
         # Where the knuckles are differs between hands: one that has turned alike is held alike.
         degrees, worst = role.turn_rms_degrees, role.turn_worst_degrees

@@ -1,8 +1,8 @@
-"""Hands that meet something on the source meet it on the target: the other hand, the own body, or an object.
+"""Hands that meet something on the source meet it on the target: the other hand, the own body, the floor, or an object.
 
-The touch is told by the middle of the palm. Where it is near and hardly moves against what it touches, the target's
-palm is brought to the same place (of the other hand, of the body's surface, of the object), with the arm solved and the
-elbow on its side, blended in and out. The hand keeps the turn it was carried over with.
+Where the source's palm touches, the target's is brought to the same place (of the other hand, of the body's surface,
+of the floor, of the object), with the arm solved and the elbow on its side, blended in and out. The hand keeps the turn
+it was carried over with.
 """
 
 from __future__ import annotations
@@ -15,27 +15,27 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.errors import UsageError
 from fairswap.measure.palms import Palm, palms_of
-from fairswap.measure.surface import BodyPart, surface_of
+from fairswap.measure.surface import surface_of
+from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import conjugate, multiply, rotate
-from fairswap.model.signals import nearness, runs_of, smoothed, widest, with_hysteresis, without_short
+from fairswap.model.signals import eased, nearness, runs_of, smoothed, widest
+from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.inverse_kinematics import solve_limb
 from fairswap.retarget.options import MotionOptions
 
-# In hand lengths: how near palms and objects must come, and how near they must stay.
-_MEET, _STAY = 0.30, 0.50
-# In leg lengths and leg lengths per second: hands on the body.
-_TOUCH, _REST_ON, _TOUCH_SPEED, _REST_SPEED = 0.025, 0.05, 0.10, 0.22
-_EASE_S, _SHORTEST_S, _BODY_SHORTEST_S = 0.22, 0.03, 0.15
-_SMOOTH_S, _CLEAR_M = 0.03, 0.004
+# In leg lengths over the floor: where hands begin to follow it, and where they do so wholly.
+_FAR_FROM_FLOOR, _NEAR_FLOOR = 0.3, 0.1
+# In seconds and metres.
+_EASE_S, _CLEAR_M = 0.22, 0.004
 
 
 @dataclass(frozen=True)
 class Touch:
-    """One meeting: which hand, what it met (``hand``, ``object`` or a part of the body), when, and how near the target
-    came to it at worst, metres."""
+    """One meeting: which hand, what it met (``hand``, ``object``, ``floor`` or a part of the body), when, and how near
+    the target came to it at worst, metres."""
 
     side: str
     what: str
@@ -67,6 +67,10 @@ def meet_hands(
     object stands ``(3,)`` when it is first met."""
     palms = palms_of(source), palms_of(target)
     theirs = {side: palm.track(source_chain) for side, palm in palms[0].items()}
+    for side, palm in palms[1].items():
+        height = theirs[side][:, 1] - source.floor_m
+        near = eased((_FAR_FROM_FLOOR - height / source.reference.leg_m) / (_FAR_FROM_FLOOR - _NEAR_FLOOR))
+        _follow_floor(target, palm, side, palm.length / palms[0][side].length * height, near, chain)
     wishes = _hand_wishes(palms, theirs, chain, rate)
     stands = None
     if options.object is not None:
@@ -74,6 +78,7 @@ def meet_hands(
         met, stands = _object_wishes(source, target, palms, theirs, chains, scale, rate, options.object)
         wishes += met
     both = np.any([wish.when for wish in wishes], axis=0) if wishes else np.zeros(chain.frames, dtype=bool)
+    wishes += _floor_wishes(source, target, palms, theirs, chain, rate, both)
     wishes += _body_wishes(source, target, palms, theirs, source_chain, chain, rate, both)
     for side in SIDES:
         own = [wish for wish in wishes if wish.side == side]
@@ -99,8 +104,7 @@ def clear_arms(target: RiggedFigure, chain: ChainWorld, rate: float) -> Floats:
             height, direction, distance = part.coordinates(point, chain)
             deep = np.where((height > 0.0) & (height < 1.0), np.maximum(_CLEAR_M - distance, 0.0), 0.0)
             if deep.max() > 0.0:
-                width = max(round(0.1 * rate), 1)
-                even = smoothed(widest(deep, width), width / 3.0)
+                even = _evened(deep, rate)
                 push += (part.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
                 worst = np.maximum(worst, deep)
         if push.any():
@@ -108,17 +112,11 @@ def clear_arms(target: RiggedFigure, chain: ChainWorld, rate: float) -> Floats:
     return worst
 
 
-def _meeting(apart: Floats, palm: Palm, rate: float) -> np.ndarray:
-    """In which frames what is ``apart`` ``(frames, 3)`` from a palm is met by it."""
-    near = np.linalg.norm(apart, axis=1) / palm.length
-    return without_short(with_hysteresis(near < _MEET, near < _STAY), max(round(_SHORTEST_S * rate), 1))
-
-
 def _hand_wishes(
     palms: tuple[Mapping[str, Palm], Mapping[str, Palm]], theirs: Mapping[str, Floats], chain: ChainWorld, rate: float
 ) -> list[_Wish]:
     apart = theirs["left"] - theirs["right"]
-    when = _meeting(apart, palms[0]["left"], rate)
+    when = meeting(apart, palms[0]["left"], rate)
     if not when.any():
         return []
     ratio = palms[1]["left"].length / palms[0]["left"].length
@@ -152,7 +150,7 @@ def _object_wishes(
     found, misses = [], []
     for side in SIDES:
         away = theirs[side] - thing
-        when = _meeting(away, palms[0][side], rate)
+        when = meeting(away, palms[0][side], rate)
         if when.any():
             ratio = palms[1][side].length / palms[0][side].length
             found.append(_Wish(side, "object", when, there + ratio * away))
@@ -162,6 +160,42 @@ def _object_wishes(
     shift = np.concatenate(misses).mean(axis=0)
     first = min(int(np.argmax(wish.when)) for wish in found)
     return [replace(wish, where=wish.where + shift) for wish in found], there[first] + shift
+
+
+def _floor_wishes(
+    source: RiggedFigure,
+    target: RiggedFigure,
+    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
+    theirs: Mapping[str, Floats],
+    chain: ChainWorld,
+    rate: float,
+    taken: np.ndarray,
+) -> list[_Wish]:
+    """Hands that rest on the floor: as high over it as theirs, for their size, and each time in one place."""
+    found = []
+    for side in SIDES:
+        when = on_floor(theirs[side], palms[0][side], source, rate) & ~taken
+        if when.any():
+            where = palms[1][side].track(chain).copy()
+            ratio = palms[1][side].length / palms[0][side].length
+            where[:, 1] = target.floor_m + ratio * (theirs[side][:, 1] - source.floor_m)
+            for start, stop in runs_of(when):
+                where[start:stop, [0, 2]] = where[start:stop, [0, 2]].mean(axis=0)
+            found.append(_Wish(side, "floor", when, where))
+    return found
+
+
+def _follow_floor(target: RiggedFigure, palm: Palm, side: str, height: Floats, near: Floats, chain: ChainWorld) -> None:
+    """Bring a hand that is ``near`` the floor ``(frames,)``, 0 to 1, to that ``height`` over it, metres: the nearer it
+    comes, the more its height counts from the floor, and the less from its shoulder."""
+    if near.max() > 0.0:
+        push_hand(target, side, chain, (near * (target.floor_m + height - palm.track(chain)[:, 1]))[:, None] * UP)
+
+
+def _evened(deep: Floats, rate: float) -> Floats:
+    """A push that is at least ``deep`` and comes and goes smoothly, ``(frames,)``."""
+    width = max(round(0.1 * rate), 1)
+    return smoothed(widest(deep, width), width / 3.0)
 
 
 def _body_wishes(
@@ -177,23 +211,12 @@ def _body_wishes(
     found = []
     for old, new in zip(surface_of(source), surface_of(target), strict=True):
         for side in SIDES:
-            height, direction, distance = old.coordinates(theirs[side], source_chain)
-            seen = smoothed(_seen_from(old, theirs[side], source_chain), _SMOOTH_S * rate)
-            speed = np.linalg.norm(np.gradient(seen, axis=0), axis=1) * rate if len(seen) > 1 else np.zeros(1)
-            leg = source.reference.leg_m
-            on = (height > -0.05) & (height < 1.05)
-            sure = on & (distance < _TOUCH * leg) & (speed < _TOUCH_SPEED * leg)
-            still = on & (distance < _REST_ON * leg) & (speed < _REST_SPEED * leg)
-            when = without_short(with_hysteresis(sure, still), max(round(_BODY_SHORTEST_S * rate), 1)) & ~taken
+            when, (height, direction, distance) = on_body(theirs[side], old, source.reference.leg_m, source_chain, rate)
+            when = when & ~taken
             if when.any():
                 ratio = palms[1][side].length / palms[0][side].length
                 found.append(_Wish(side, old.part, when, new.points(height, direction, ratio * distance, chain)))
     return found
-
-
-def _seen_from(part: BodyPart, points: Floats, chain: ChainWorld) -> Floats:
-    """World points seen from the bone of a part."""
-    return rotate(conjugate(chain.rotation(part.bone)), points - chain.position(part.bone))
 
 
 def _reach(

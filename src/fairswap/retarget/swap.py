@@ -34,6 +34,8 @@ if TYPE_CHECKING:
 
 # Bounds the memory of a long clip; short enough to stay near the processor.
 _FRAMES_AT_ONCE = 4096
+# Hips that rest lower than this, in leg lengths, do not rest standing.
+_STANDS = 0.8
 
 
 @dataclass(frozen=True, eq=False)
@@ -198,6 +200,19 @@ class Swap:
         edit = PoseBuilder(target, rotations, {**places, self.target.roles.bones["hips"]: hips_track})
         return edit, moved | frozenset(helpers)
 
+    def _nearer_to_floor(self, height: Floats) -> Floats:
+        """By how much hips come nearer to the floor (or less near) than legs make them, ``(frames,)``, at the source's
+        ``height`` over its floor.
+
+        Standing, hips are as high as legs and ankles make them; lying or sitting on the floor they are on it, whatever
+        the ankles. In between this sets in with the square of how far they go down.
+        """
+        standing = [rigged.reference.hips[1] - rigged.floor_m for rigged in (self.source, self.target)]
+        if min(standing[0] / self.source.reference.leg_m, standing[1] / self.target.reference.leg_m) < _STANDS:
+            return np.zeros_like(height)
+        down = np.clip(1.0 - height / standing[0], 0.0, 1.0)
+        return np.asarray((self.leg_ratio * standing[0] - standing[1]) * down**2)
+
     def _transfer_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float) -> None:
         source, target = self.source, self.target
         local = poses.rotation_tracks[:, :, span]
@@ -214,6 +229,7 @@ class Swap:
             position = step if parent < 0 else position + rotate(world[parent].T, step.T).T
         # Over the ground by the scale that was asked for; up and down always by the legs.
         moved = (position.T - source.reference.hips) * [scale, self.leg_ratio, scale] + target.reference.hips
+        moved[:, 1] += self._nearer_to_floor(position[1] - source.floor_m)
         parent = int(target.skeleton.parents[target.roles.bones["hips"]])
         if parent >= 0:
             resting = target.resting_world

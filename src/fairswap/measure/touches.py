@@ -1,0 +1,83 @@
+"""When hands touch: each other, the own body, or the floor, told by the middle of the palm.
+
+A touch begins where the palm is near and hardly moves against what it touches, and lasts while it is not too far or too
+fast (hysteresis).
+"""
+
+from __future__ import annotations
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES
+from fairswap.measure.palms import Palm, palms_of
+from fairswap.measure.surface import BodyPart, surface_of
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.signals import smoothed, with_hysteresis, without_short
+from fairswap.pose.rigged import RiggedFigure
+
+# In hand lengths: how near palms and objects must come, and how near they must stay.
+_MEET, _STAY = 0.30, 0.50
+# In leg lengths and leg lengths per second: hands on the body.
+_TOUCH, _REST_ON, _TOUCH_SPEED, _REST_SPEED = 0.025, 0.05, 0.10, 0.22
+# In hand lengths and leg lengths per second: hands on the floor.
+_ON_FLOOR, _OVER_FLOOR, _FLOOR_SPEED, _FLOOR_REST_SPEED = 0.45, 0.6, 0.12, 0.25
+_SHORTEST_S, _BODY_SHORTEST_S, _SMOOTH_S = 0.03, 0.15, 0.03
+
+Coordinates = tuple[Floats, Floats, Floats]
+"""A place by a part of the body: height, direction and distance, each ``(frames,)``."""
+
+
+def meeting(apart: Floats, palm: Palm, rate: float) -> np.ndarray:
+    """In which frames what is ``apart`` ``(frames, 3)`` from a palm is met by it."""
+    near = np.linalg.norm(apart, axis=1) / palm.length
+    return _lasting(near < _MEET, near < _STAY, _SHORTEST_S, rate)
+
+
+def on_floor(track: Floats, palm: Palm, rigged: RiggedFigure, rate: float) -> np.ndarray:
+    """In which frames a palm, by its world ``track`` ``(frames, 3)``, rests on the floor."""
+    height = (track[:, 1] - rigged.floor_m) / palm.length
+    speed = _speed(track, rate) / rigged.reference.leg_m
+    sure, still = (height < _ON_FLOOR) & (speed < _FLOOR_SPEED), (height < _OVER_FLOOR) & (speed < _FLOOR_REST_SPEED)
+    return _lasting(sure, still, _BODY_SHORTEST_S, rate)
+
+
+def on_body(
+    track: Floats, part: BodyPart, leg_m: float, chain: ChainWorld, rate: float
+) -> tuple[np.ndarray, Coordinates]:
+    """In which frames a palm rests on a part of the own body, and where it is by that part."""
+    height, direction, distance = part.coordinates(track, chain)
+    near = (height > -0.05) & (height < 1.05) & (distance < _REST_ON * leg_m)
+    if not near.any():
+        return near, (height, direction, distance)
+    seen = rotate(conjugate(chain.rotation(part.bone)), track - chain.position(part.bone))
+    speed = _speed(seen, rate) / leg_m
+    sure = near & (distance < _TOUCH * leg_m) & (speed < _TOUCH_SPEED)
+    return _lasting(sure, near & (speed < _REST_SPEED), _BODY_SHORTEST_S, rate), (height, direction, distance)
+
+
+def touching(rigged: RiggedFigure, chain: ChainWorld, rate: float) -> np.ndarray:
+    """In which frames each hand touches anything, ``(2, frames)``, left first."""
+    palms = palms_of(rigged)
+    tracks = {side: palm.track(chain) for side, palm in palms.items()}
+    together = meeting(tracks["left"] - tracks["right"], palms["left"], rate)
+    found = []
+    for side in SIDES:
+        touches = together | on_floor(tracks[side], palms[side], rigged, rate)
+        for part in surface_of(rigged):
+            touches = touches | on_body(tracks[side], part, rigged.reference.leg_m, chain, rate)[0]
+        found.append(touches)
+    return np.stack(found)
+
+
+def _lasting(sure: np.ndarray, still: np.ndarray, shortest_s: float, rate: float) -> np.ndarray:
+    return without_short(with_hysteresis(sure, still), max(round(shortest_s * rate), 1))
+
+
+def _speed(track: Floats, rate: float) -> Floats:
+    """Metres per second ``(frames,)``, of the track without its shaking."""
+    if len(track) < 2:
+        return np.zeros(len(track))
+    even = smoothed(track, _SMOOTH_S * rate)
+    return np.asarray(np.linalg.norm(np.gradient(even, axis=0), axis=1) * rate)
