@@ -20,7 +20,7 @@ from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, 
 from fairswap.pose.base import BasePose, base_pose, can_stand
 from fairswap.pose.choice import AUTO, REST, PoseChoice, pose_named
 from fairswap.pose.reference import ReferencePose, is_finger, t_pose, turned_rotations
-from fairswap.pose.standing import with_feet_as_they_stand
+from fairswap.pose.standing import recorded, with_feet_as_they_stand
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,7 +131,7 @@ class RiggedFigure(Value):
             return self.decided.reference
         at_rest = self.hands_choice.kind == REST.kind
         found = t_pose(self.skeleton, self.roles, self.title, self.base, self.clip, at_rest)
-        if self.clip is not None and not self.figure.meshes and self.reference_choice.kind == AUTO.kind:
+        if self.clip is not None and self.reference_choice.kind == AUTO.kind and recorded(self.figure):
             found = with_feet_as_they_stand(found, self.roles, self.clip)
         turns = {} if self.reference_choice.saved is None else self.reference_choice.saved.rotations()
         if self.hands_choice.saved is not None:

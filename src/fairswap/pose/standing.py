@@ -1,7 +1,7 @@
-"""How the feet of bones without a body lie when they stand: of a recording, the resting foot is a mere stick.
+"""How the feet of a recording lie when they stand.
 
-A body shows where its soles are; bones alone do not, and a recorded foot lies rolled or pitched by what its markers
-were off. Where it stands still and low, it lies on its sole: that counts as flat.
+A body shows where its soles are. Recorded bones do not: the resting foot is a mere stick, and the moving one is rolled
+or pitched by what its markers were off. Where it stands still and low, it lies on its sole: that counts as flat.
 """
 
 from __future__ import annotations
@@ -14,15 +14,23 @@ from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
-from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, quaternion_between, rotate
+from fairswap.model.figure import Figure
+from fairswap.model.rotation import IDENTITY, angle_between, conjugate, multiply, normalized, quaternion_between, rotate
 from fairswap.model.space import UP
 from fairswap.pose.reference import ReferencePose
 
 # Leg lengths per second and leg lengths above where it is at its lowest.
 _STILL_SPEED, _LOW = 0.15, 0.05
 _SHORTEST_S = 0.3
+_NO_TURN = 1e-3
 # A tilt is believed if it is more than a shake, no more than a heel, and much the same whenever the foot stands.
 _LEAST_DEGREES, _MOST_DEGREES, _SPREAD_DEGREES = 3.0, 35.0, 8.0
+
+
+def recorded(figure: Figure) -> bool:
+    """Whether a figure is bones as recordings have them: no body, and no turns of their own at rest."""
+    turned = angle_between(figure.skeleton.rest_rotations, IDENTITY)
+    return not figure.meshes and float(turned.max()) < _NO_TURN
 
 
 def with_feet_as_they_stand(found: ReferencePose, roles: RoleMap, clip: Clip) -> ReferencePose:

@@ -21,7 +21,7 @@ from fairswap.bones.roles import SIDES
 from fairswap.measure.contacts import Contacts, noise_of
 from fairswap.measure.soles import Sole, soles_of
 from fairswap.model.arrays import Floats
-from fairswap.model.chain_world import ChainWorld
+from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import (
     conjugate,
     multiply,
@@ -38,13 +38,15 @@ from fairswap.retarget.bearing import carried_hips, move_hips
 from fairswap.retarget.inverse_kinematics import solve_limb
 from fairswap.retarget.least_jerk import least_jerk_to, strength
 
-# In seconds: how long toes take to lie flat, the weight to go from heel to ball, and a correction to fade in the air;
-# how much of each end of a stance is held loosely.
-_FLAT_S, _ROLL_S, _FADE_S, _EDGE_S = 0.12, 0.02, 0.25, 0.06
+# In seconds: how long toes take to lie flat, and a foot that shakes much; the weight to go from heel to ball, and a
+# correction to fade in the air; how much of each end of a stance is held loosely.
+_FLAT_S, _FLAT_SHAKEN_S, _ROLL_S, _FADE_S, _EDGE_S = 0.12, 0.2, 0.02, 0.25, 0.06
 # Within what time a correction may stray: at the very end of a stance, inside it, there of a foot that shakes, and in
-# the air; and by how many leg lengths per second a foot shakes.
+# the air. A foot shakes by more leg lengths per second, and much by more leg lengths, than this.
 _LOOSE_S, _HELD_S, _HELD_TIGHT_S, _AIR_S = 0.03, 0.02, 0.004, 0.08
-_SHAKING = 0.002
+_SHAKES, _SHAKES_MUCH = 0.002, 0.0012
+# How long before and after a stance a foot in the air goes where it will stand; how softly it is held back, in legs.
+_LANDS_S, _SOFT_REACH = 0.1, 0.004
 # A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
 
@@ -82,7 +84,8 @@ def plant_feet(target: RiggedFigure, contacts: Contacts, rate: float, chain: Cha
     for side in SIDES:
         upper, lower, foot = legs[side]
         limb = chain.limb(upper, lower, foot)
-        wanted = limb.end - hips_moved + aims[side].shift  # the limb went along with the hips; its foot does not
+        # The limb went along with the hips; its foot does not.
+        wanted = _not_overstretched(limb, limb.end - hips_moved + aims[side].shift, aims[side].standing, rate)
         hinge = rotate(multiply(limb.upper, conjugate(target.reference.rotations[upper])), LEFT)
         rotations = solve_limb(limb, limb.root, wanted, hinge)
         chain.turn(upper, rotations[0])
@@ -99,10 +102,12 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     flat, stands = heel & ball, heel | ball
     level = _flat_rotations(target, foot, rotation, flat)
     near = nearness(flat, _FLAT_S * rate)
-    shakes = noise_of(ankle) * rate > _SHAKING * target.reference.leg_m
-    held_s = _HELD_TIGHT_S if shakes else _HELD_S
-    laid = rotation_vector(multiply(level, conjugate(rotation))) * flat[:, None]
-    turned = multiply(quaternion_from_rotation_vector(_led(laid, flat, held_s, rate)), rotation)
+    noise = noise_of(ankle) / target.reference.leg_m
+    holds = _hold_for(noise, rate)
+    # A foot that shakes much lies flat some while longer: what it turns then is mostly its shaking.
+    lies = nearness(flat, _FLAT_SHAKEN_S * rate) if noise > _SHAKES_MUCH else flat.astype(float)
+    laid = rotation_vector(multiply(level, conjugate(rotation))) * lies[:, None]
+    turned = multiply(quaternion_from_rotation_vector(_led(laid, lies > 0.0, holds, rate)), rotation)
     arms = {"heel": rotate(turned, sole.heel), "ball": rotate(turned, sole.ball)}
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
@@ -112,9 +117,20 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     low = target.floor_m - lowest
     off[:, 1] = np.where(stands, low, 0.0)
     off = bridged(off, stands, max(round(_FADE_S * rate), 2))
-    shift = _led(off, stands, held_s, rate)
-    shift[:, 1] = _lifted(off[:, 1], low, stands, held_s, rate)
+    shift = _led(off, stands, holds, rate)
+    shift[:, 1] = _lifted(off[:, 1], low, stands, holds, rate)
     return _Foot(turned, shift, stands)
+
+
+def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: float) -> Floats:
+    """Where the ``foot`` ``(frames, 3)`` of a leg goes: in the air no further away than it was, so that no knee snaps
+    straight for a foot that nothing holds."""
+    away = foot - limb.root
+    far = np.linalg.norm(away, axis=1)
+    over = far - np.linalg.norm(limb.end - limb.root, axis=1)
+    held_back = 0.5 * (over + np.sqrt(over**2 + (_SOFT_REACH * limb.length) ** 2))
+    held_back *= 1.0 - nearness(standing, _LANDS_S * rate)
+    return np.asarray(foot - away * (held_back / np.maximum(far, 1e-9))[:, None])
 
 
 def _off_its_place(heel: np.ndarray, ball: np.ndarray, spots: Mapping[str, Floats], rate: float) -> Floats:
@@ -138,14 +154,14 @@ def _off_its_place(heel: np.ndarray, ball: np.ndarray, spots: Mapping[str, Float
     return off
 
 
-def _led(values: Floats, stands: np.ndarray, held_s: float, rate: float) -> Floats:
+def _led(values: Floats, stands: np.ndarray, holds: tuple[float, float], rate: float) -> Floats:
     """``values`` ``(frames, n)``, kept where a foot stands, and led from stance to stance with the least jerk."""
-    return least_jerk_to(values, strength(np.where(stands, _held_within(stands, held_s, rate), _AIR_S), rate))
+    return least_jerk_to(values, strength(np.where(stands, _held_within(stands, holds, rate), _AIR_S), rate))
 
 
-def _lifted(height: Floats, low: Floats, stands: np.ndarray, held_s: float, rate: float) -> Floats:
+def _lifted(height: Floats, low: Floats, stands: np.ndarray, holds: tuple[float, float], rate: float) -> Floats:
     """As :func:`_led`, of a height ``(frames,)``; in the air it is no lower than ``low``."""
-    within = np.where(stands, _held_within(stands, held_s, rate), _AIR_S)
+    within = np.where(stands, _held_within(stands, holds, rate), _AIR_S)
     for _ in range(_ROUNDS):
         found = least_jerk_to(height[:, None], strength(within, rate))[:, 0]
         deep = ~stands & (found < low)
@@ -155,13 +171,23 @@ def _lifted(height: Floats, low: Floats, stands: np.ndarray, held_s: float, rate
     return np.maximum(found, low)
 
 
-def _held_within(stands: np.ndarray, held_s: float, rate: float) -> Floats:
+def _held_within(stands: np.ndarray, holds: tuple[float, float], rate: float) -> Floats:
     """Within what time a foot that stands is held in its place.
 
     Near the ends of a stance, where the source's foot moves too, it sets in and lets go, not at once.
     """
     inside = np.minimum(frames_from(~stands), _EDGE_S * rate) / (_EDGE_S * rate)
-    return np.asarray(_LOOSE_S * (held_s / _LOOSE_S) ** inside)
+    return np.asarray(holds[0] * (holds[1] / holds[0]) ** inside)
+
+
+def _hold_for(noise: float, rate: float) -> tuple[float, float]:
+    """Within what time a foot is held at the end of a stance and inside it, by how many leg lengths it shakes.
+
+    The more, the tighter, since its own motion is not to be followed then.
+    """
+    if noise > _SHAKES_MUCH:
+        return _HELD_TIGHT_S, _HELD_TIGHT_S
+    return _LOOSE_S, _HELD_TIGHT_S if noise * rate > _SHAKES else _HELD_S
 
 
 def _flat_rotations(target: RiggedFigure, foot: int, rotation: Floats, flat: np.ndarray) -> Floats:
