@@ -580,20 +580,37 @@ def test_times_of_a_table_are_held_against_its_rate():
         fairswap.load(path)
 
 
-def test_a_rest_frame_before_the_motion_is_told_and_can_be_cut_off():
+def test_a_rest_frame_before_the_motion_is_told_not_judged_and_comes_off():
     fairswap.save("plain.glb", figure("Juniper"), [act("walk", "Juniper")])
     scene = rewrites.Scene(Path("plain.glb").read_bytes())
     rewrites.a_rest_frame_before_the_motion(scene)
     Path("framed.glb").write_bytes(scene.bytes())
-    assert "frame-before-motion" not in {row.code for row in fairswap.inspect("plain.glb").findings}
-    told = next(row for row in fairswap.inspect("framed.glb").findings if row.code == "frame-before-motion")
-    assert "degrees away from the second" in told.message
+    assert "lead-in" not in {row.code for row in fairswap.inspect("plain.glb").findings}
+    told = next(row for row in fairswap.inspect("framed.glb").findings if row.code == "lead-in")
+    assert "80 degrees away from the next one" in told.message
     result = run("convert", "framed.glb", "--onto", TROUPE / "osric.glb", "-o", "out.glb")
     assert "rest pose before the motion" in " ".join(result.stdout.split())
-    run("clip", "cut", "framed.glb", "--piece", "Walk=1f..", "-o", "cut.glb")
-    cut, plain = fairswap.load("cut.glb").clips[0], fairswap.load("plain.glb").clips[0]
-    assert cut.frames == plain.frames
-    np.testing.assert_allclose(cut.world().positions, plain.world().positions, atol=1e-4)
+    plain = fairswap.load("plain.glb").clips[0]
+    # The leap is neither planted nor judged, kept or not; compare is told which by the file.
+    usual = fairswap.convert("plain.glb", TROUPE / "osric.glb").done[0].comparison
+    for how, frames in (("keep", plain.frames + 1), ("drop", plain.frames)):
+        source = fairswap.SourceOptions(lead_in=how)
+        made = fairswap.convert("framed.glb", TROUPE / "osric.glb", source=source)
+        made.save(f"{how}.glb")
+        assert made.clips[0].frames == frames
+        judged = made.done[0].comparison
+        assert judged.jerk_ratio == pytest.approx(usual.jerk_ratio, abs=0.05)
+        assert judged.likeness == pytest.approx(usual.likeness, abs=0.5)
+        assert judged.contacts.source_count == usual.contacts.source_count
+        assert fairswap.compare("framed.glb", f"{how}.glb").likeness == pytest.approx(judged.likeness, abs=0.05)
+    with pytest.raises(fairswap.UsageError, match="lead_in is 'leave'"):
+        fairswap.SourceOptions(lead_in="leave")
+    for verb in (["cut", "--piece", "Walk=1f.."], ["trim", "--margin", "10"], ["clean"]):
+        run("clip", verb[0], "framed.glb", *verb[1:], "-o", f"{verb[0]}.glb")
+        found = fairswap.load(f"{verb[0]}.glb").clips[0]
+        assert found.frames == plain.frames
+        if verb[0] != "clean":
+            np.testing.assert_allclose(found.world().positions, plain.world().positions, atol=1e-4)
 
 
 def test_layers_are_put_on_a_clip_that_goes_nowhere():

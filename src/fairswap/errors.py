@@ -26,7 +26,7 @@ REMEDIES = {
     "does-not-loop": "clips.loop closes it",
     "exists": "Give force=True to replace it, or another name",
     "face-lost": "face.match shows what each shape becomes",
-    "frame-before-motion": "Cut it off with clips.cut",
+    "lead-in": 'Take it off with clips.trim, or SourceOptions(lead_in="drop")',
     "gaps-filled": "Look at them with picture.curves",
     "height-wrong": "inspect shows its unit; load it with another unit if that is wrong",
     "moves-other-bones": "Carry it over first, with fairswap.convert",

@@ -8,9 +8,9 @@ from pathlib import Path
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, broken_profiles, profile_named
 from fairswap.bones.roles import RoleMap
-from fairswap.clips.trimming import frame_before_motion
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import load
+from fairswap.measure.lead_in import lead_in_told
 from fairswap.model.cards import html_card
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document, Held
@@ -144,7 +144,7 @@ def _clip(clip: Clip, findings: list[Finding]) -> ClipFacts:
     if clip.still:
         message = "nothing moves in it: probably the rest pose, exported as a clip"
         findings.append(Finding("clip-still", "note", clip.name, message))
-    findings += frame_before_motion(clip)
+    findings += lead_in_told(clip)
     return ClipFacts(
         name=clip.name,
         frames=clip.frames,

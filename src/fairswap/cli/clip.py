@@ -179,7 +179,7 @@ def loop(
     file: Path, find: bool, pick: int, blend: float, travel: str, names: tuple[str, ...], out: Path | None,
     output: Output,
 ) -> None:  # fmt: skip
-    """Find the part of a take that repeats, say how good its seam is, and make a clip of it that loops."""
+    """Find the part of a take that repeats, say how good its seam is, and make a clip of it that loops, from the origin on."""
     from fairswap.clips.verbs import cycles
     from fairswap.clips.verbs import loop as looped
 
@@ -379,7 +379,7 @@ def thin(
     output.report(ClipThinReport("thin", tuple(rows), written, told), thin_lines)
 
 
-@command.command(short_help="Find spikes, flips and jitter; mend them.")
+@command.command(short_help="Find lead-ins, spikes, flips and jitter; mend them.")
 @file_argument
 @click.option("--find", is_flag=True, help="Only report; write nothing.")
 @click.option("--jitter", is_flag=True, help="Smooth jitter, too.")
@@ -413,7 +413,7 @@ def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Pat
 @options.bones
 @options.writing
 def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: str | None, output: Output) -> None:
-    """Describe clips: bones keyed and their range, travel, speed, stillness, and when feet stand."""
+    """Describe clips: bones keyed and their range, travel, speed, stillness, when feet stand, and how it walks."""
     from fairswap.clips.describing import bone_table
     from fairswap.clips.verbs import describe as described
 

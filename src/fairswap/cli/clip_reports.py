@@ -243,6 +243,13 @@ def describe_lines(report: ClipDescribeReport) -> Iterator[str]:
             f"  travels {clip.travel_m:.2f} m (path {clip.distance_m:.2f} m, {clip.speed_m_s:.2f} m/s, at most "
             f"{clip.fastest_m_s:.2f}); still {100 * clip.still_fraction:.0f} % of the time"
         )
+        if clip.gait is not None:
+            walk = clip.gait
+            where = "walks on the spot: the ground goes" if walk.on_the_spot else "walks"
+            yield (
+                f"  {where} {walk.speed_m_s:.2f} m/s, {walk.steps_a_minute:.0f} steps a minute, a stride of "
+                f"{walk.stride_m:.2f} m"
+            )
         for side in ("left", "right") if clip.contacts is not None else ():
             own = [c for c in clip.contacts or () if c.side == side]
             spans = ", ".join(f"{c.part} {c.start_s:.2f}-{c.stop_s:.2f}" for c in own[:8])

@@ -184,12 +184,16 @@ def source_reading(function: Function) -> Function:
 def source_options(function: Function) -> Function:
     """A command that wants to know whose motion: it is given ``source``."""
 
-    def made(source_bones: Any, source_reference: Any, names: Any, strict: bool) -> Any:
+    def made(source_bones: Any, source_reference: Any, names: Any, strict: bool, lead_in: str) -> Any:
         from fairswap.jobs.options import SourceOptions
 
-        return SourceOptions(source_bones, source_reference, names, strict)
+        return SourceOptions(source_bones, source_reference, names, strict, lead_in)
 
-    inner = _gathered(function, "source", made, "source_bones", "source_reference", "names", "strict")
+    inner = _gathered(function, "source", made, "source_bones", "source_reference", "names", "strict", "lead_in")
+    inner = click.option(
+        "--lead-in", type=click.Choice(["keep", "drop"]), default="keep",
+        help="A rest pose held before the motion: keep it (default), or drop it. It is not judged either way.",
+    )(inner)  # fmt: skip
     clips = click.option("--clip", "names", multiple=True, metavar="NAME", help="Only this clip; may be repeated.")
     return clips(source_bones(source_reference(_strict(inner))))
 

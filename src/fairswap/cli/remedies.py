@@ -26,7 +26,7 @@ REMEDIES = {
     "does-not-loop": "fairswap clip loop FILE -o OUT",
     "exists": "Pass --force to replace it, or give another name",
     "face-lost": "'fairswap face match' shows what each shape becomes",
-    "frame-before-motion": "Cut it off: fairswap clip cut FILE --piece NAME=1f.. -o OUT",
+    "lead-in": "Convert with --lead-in drop, or take it off: fairswap clip trim FILE -o OUT",
     "gaps-filled": "Look at them with 'fairswap clip draw'",
     "height-wrong": "'fairswap inspect' shows its unit; read it with --unit if that is wrong",
     "moves-other-bones": "Carry it over to the same figure first, with 'fairswap convert'",

@@ -1,11 +1,14 @@
-"""Faults of recorded motion, found and told, then mended on request: spikes, jitter, flips of sign."""
+"""Faults of recorded motion, found and told, then mended on request: a rest pose before it, spikes, jitter, flips."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, replace
 
 import numpy as np
 
+from fairswap.clips.spans import span_of
+from fairswap.measure.lead_in import lead_in_frames
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import angle_between, normalized, slerp, without_sign_jumps
@@ -19,7 +22,9 @@ _JITTER_DEGREES = 0.15
 
 @dataclass(frozen=True)
 class Fault:
-    """One fault: ``spike``, ``flip`` or ``jitter``; the bone, first and last frame, and how large (degrees, or cm).
+    """One fault: ``lead-in``, ``spike``, ``flip`` or ``jitter``; the bone, first and last frame, and how large.
+
+    The size is in degrees, of a place in cm.
 
     >>> import fairswap
     >>> fault = fairswap.clips.faults(fairswap.demo_motion("walk").clips[0])[0]
@@ -36,6 +41,22 @@ class Fault:
 
 def find_faults(clip: Clip) -> list[Fault]:
     """All faults of a clip, by bone and frame."""
+    lead_in = lead_in_frames(clip)
+    if not lead_in:
+        return list(_faults(clip, 0))
+    leaps = np.degrees(angle_between(clip.rotations[lead_in], clip.rotations[lead_in - 1]))
+    bone = int(np.argmax(leaps))
+    first = Fault("lead-in", clip.skeleton.names[bone], 0, lead_in - 1, round(float(leaps[bone]), 2))
+    return [first, *_faults(span_of(clip, lead_in, clip.frames - 1), lead_in)]
+
+
+def _faults(clip: Clip, before: int) -> Iterator[Fault]:
+    """The faults of a clip that begins ``before`` frames after what they are counted from."""
+    for fault in _own_faults(clip):
+        yield replace(fault, first=fault.first + before, last=fault.last + before)
+
+
+def _own_faults(clip: Clip) -> list[Fault]:
     found = []
     for bone, name in enumerate(clip.skeleton.names):
         track = clip.poses.rotation_tracks[bone]
@@ -57,7 +78,12 @@ def find_faults(clip: Clip) -> list[Fault]:
 
 def cleaned(clip: Clip, faults: list[Fault], *, jitter_s: float = 0.03) -> Clip:
     """The clip with these faults mended: spikes bridged from their neighbours, flips of sign taken out, jitter smoothed
-    over ``jitter_s`` seconds."""
+    over ``jitter_s`` seconds, a lead-in taken off."""
+    lead_in = sum(fault.last + 1 for fault in faults if fault.kind == "lead-in")
+    if lead_in:
+        clip = span_of(clip, lead_in, clip.frames - 1)
+        rest = [fault for fault in faults if fault.kind != "lead-in"]
+        faults = [replace(fault, first=fault.first - lead_in, last=fault.last - lead_in) for fault in rest]
     tracks = clip.poses.rotation_tracks.copy()
     positions = clip.poses.translation_tracks.copy()
     names = list(clip.skeleton.names)

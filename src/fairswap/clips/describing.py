@@ -12,6 +12,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.clips.features import carrier_world
+from fairswap.clips.gait import Gait, gait_of
 from fairswap.clips.trimming import moving_frames
 from fairswap.measure.contacts import Contacts, contacts_of
 from fairswap.model.clip import Clip
@@ -48,7 +49,7 @@ class Stance:
 @dataclass(frozen=True)
 class ClipDescription:
     """What is in a clip. ``distance_m`` is along its path over the ground, ``travel_m`` start to end; ``contacts``
-    are None where bones are not known.
+    are None where bones are not known, ``gait`` also where nobody walks.
 
     >>> import fairswap
     >>> described = fairswap.clips.describe(fairswap.demo_motion("walk").clips[0])
@@ -69,6 +70,7 @@ class ClipDescription:
     last_motion_s: float | None
     bones: tuple[BoneFacts, ...] = field(repr=False)
     contacts: tuple[Stance, ...] | None = field(repr=False, default=None)
+    gait: Gait | None = None
 
     def table(self) -> pandas.DataFrame:
         """The bones as a pandas table, a row for each."""
@@ -84,6 +86,7 @@ def described(clip: Clip, rigged: RiggedFigure | None = None) -> ClipDescription
     steps = np.linalg.norm(np.diff(position[:, [0, 2]], axis=0), axis=1) if clip.frames > 1 else np.zeros(1)
     moves = moving_frames(clip) >= 1.0
     roles = {} if rigged is None else rigged.role_of_bone
+    contacts = None if rigged is None else contacts_of(rigged, clip)
     return ClipDescription(
         clip=clip.name,
         frames=clip.frames,
@@ -97,7 +100,8 @@ def described(clip: Clip, rigged: RiggedFigure | None = None) -> ClipDescription
         first_motion_s=round(float(np.argmax(moves)) / rate, 4) if moves.any() else None,
         last_motion_s=round((clip.frames - 1 - float(np.argmax(moves[::-1]))) / rate, 4) if moves.any() else None,
         bones=tuple(_bone(clip, bone, roles.get(bone, "")) for bone in range(len(clip.skeleton))),
-        contacts=None if rigged is None else tuple(_stances(contacts_of(rigged, clip), rate)),
+        contacts=None if contacts is None else tuple(_stances(contacts, rate)),
+        gait=None if contacts is None else gait_of(clip, contacts),
     )
 
 

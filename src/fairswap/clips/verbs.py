@@ -154,7 +154,7 @@ def cycles(take: Clip, count: int = 3) -> list[Cycle]:
 
 
 def loop(take: Clip, *, pick: int = 1, blend_s: float = 0.2, travel: str = "kept") -> Loop:
-    """Find the part of a take that repeats, and make a clip of it that loops.
+    """Find the part of a take that repeats, and make a clip of it that loops and begins at the origin.
 
     >>> import fairswap
     >>> fairswap.clips.loop(fairswap.demo_motion("walk").clips[0], travel="removed")
@@ -180,7 +180,7 @@ def loop(take: Clip, *, pick: int = 1, blend_s: float = 0.2, travel: str = "kept
     if not 1 <= pick <= len(found):
         raise UsageError(f"there are {len(found)} cycles, not {pick}")
     cycle = found[pick - 1]
-    result = replace(closed(take, cycle, blend_s, travel), name=take.name)
+    result = placed(replace(closed(take, cycle, blend_s, travel), name=take.name), facing_degrees=None)
     return Loop(result, tuple(found), seam_after(result, take, cycle))
 
 
@@ -335,7 +335,7 @@ def thin(
 
 
 def faults(clip: Clip) -> list[Fault]:
-    """Faults of recorded motion, told with bone and frame: spikes, flips, jitter.
+    """Faults of recorded motion, told with bone and frame: lead-in, spikes, flips, jitter.
 
     >>> import fairswap
     >>> [fault.kind for fault in fairswap.clips.faults(fairswap.demo_motion("walk").clips[0])]
@@ -345,7 +345,7 @@ def faults(clip: Clip) -> list[Fault]:
 
 
 def clean(clip: Clip, *, jitter: bool = False) -> Cleaned:
-    """Mend spikes and flips (and jitter, if wanted).
+    """Mend spikes and flips (and jitter, if wanted), and take off a rest pose before the motion.
 
     >>> import fairswap
     >>> fairswap.clips.clean(fairswap.demo_motion("clap").clips[0]).faults

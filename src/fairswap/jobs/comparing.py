@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import replace
 from pathlib import Path
 
+from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import load
 from fairswap.jobs.options import SourceOptions, TargetOptions
@@ -66,6 +67,8 @@ def compare(
 
 def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     """The comparison that the one who made the result made: of the same bones and poses, with what was asked for."""
+    if 0 < record.lead_in_dropped < source.clip.frames:
+        source = replace(source, clip=span_of(source.clip, record.lead_in_dropped, source.clip.frames - 1))
     contacts = contacts_of(source.rigged, source.clip)
     factor = 1.0
     if record.travel_scale is not None:

@@ -16,7 +16,7 @@ import numpy as np
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.choice import with_one_person
 from fairswap.clips.renaming import named_after_files
-from fairswap.clips.trimming import frame_before_motion
+from fairswap.clips.trimming import without_lead_in
 from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.props import with_object_of
@@ -28,6 +28,7 @@ from fairswap.formats.outputs import Outputs
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
+from fairswap.measure.lead_in import lead_in_told
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -72,7 +73,7 @@ class Conversion:
     def findings(self) -> list[Finding]:
         """What is worth telling of this clip."""
         found = [*self.retargeted.findings, *(self.face.findings if self.face is not None else ())]
-        return [*found, *frame_before_motion(self.original), *_left_beside(self.original)]
+        return [*found, *lead_in_told(self.original), *_left_beside(self.original)]
 
     def __repr__(self) -> str:
         return f"<Conversion {self.comparison.verdict}>"
@@ -238,7 +239,8 @@ def convert(
                 continue
             with _going_on(failures if several else None, document.file, clip.name):
                 swap, shown = pairs.swap_for(clip, motion)
-                done.append(_converted(pairs, swap, replace(shown, name=names[id(clip)]), motion, face))
+                shown = replace(shown, name=names[id(clip)])
+                done.append(_converted(pairs, swap, shown, motion, face, source.lead_in == "drop"))
             step(clip.name)
     found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only)
     return found if platform is None else _fitted(found, platform, target)
@@ -315,8 +317,12 @@ class _Pairs:
         return self.swaps[id(figure)], clip
 
 
-def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, face: FaceOptions) -> Conversion:
+def _converted(
+    pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, face: FaceOptions, drop_lead_in: bool
+) -> Conversion:
     """Retarget, judge, face."""
+    whole = clip
+    clip = without_lead_in(whole)[0] if drop_lead_in else whole
     made = retarget(swap, clip, motion)
     layers = tuple(map(layers_named, motion.layers))
     asked = Motion(swap.source, with_layers(swap.source, clip, layers))
@@ -324,7 +330,7 @@ def _converted(pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, fac
     record = Record(
         side_of(swap.source), side_of(swap.target), clip.duration_s,
         [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
-        motion.scale_travel, kept_layers(layers),
+        motion.scale_travel, kept_layers(layers), whole.frames - clip.frames,
     )  # fmt: skip
     made = replace(made, clip=replace(made.clip, made=as_made(record)))
 

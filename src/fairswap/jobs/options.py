@@ -13,6 +13,8 @@ from fairswap.pose.choice import AUTO, PoseChoice, pose_named
 if TYPE_CHECKING:
     from fairswap.face.chart import FaceChart
 
+LEAD_INS = ("keep", "drop")
+
 
 @dataclass(frozen=True)
 class SourceOptions:
@@ -31,14 +33,25 @@ class SourceOptions:
         Only clips of these names; without, all.
     strict : bool
         Refuse bones that are guesses, of source and target.
+    lead_in : str
+        A rest pose that is held before the motion: ``keep`` it, or ``drop`` it. Either way it counts neither for
+        contacts nor for the verdict.
+
+    Raises
+    ------
+    UsageError
+        For a value that is none of these.
     """
 
     bones: BoneProfile | str | Path | None = None
     reference: PoseChoice | str = AUTO
     clips: tuple[str, ...] = ()
     strict: bool = False
+    lead_in: str = "keep"
 
     def __post_init__(self) -> None:
+        if self.lead_in not in LEAD_INS:
+            raise UsageError(f"lead_in is {self.lead_in!r}", remedy=f"Give one of {', '.join(LEAD_INS)}")
         _resolve(self, "bones", profile_named)
         _resolve(self, "reference", pose_named)
         object.__setattr__(self, "clips", (self.clips,) if isinstance(self.clips, str) else tuple(self.clips))

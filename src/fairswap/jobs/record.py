@@ -50,7 +50,8 @@ class KeptLayers(msgspec.Struct, frozen=True):
 class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     """What was decided about one clip. ``travel_taken`` are points ``(x, z)`` of the way that was taken out, metres,
     from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for;
-    ``seconds`` how long the clip was: of one that was cut since, the way cannot be put back."""
+    ``seconds`` how long the clip was: of one that was cut since, the way cannot be put back; ``lead_in_dropped`` how
+    many frames before the motion were left out."""
 
     source: Side
     target: Side
@@ -58,6 +59,7 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     travel_taken: list[tuple[float, float]] = []
     travel_scale: float | None = None
     layers: list[KeptLayers] = []
+    lead_in_dropped: int = 0
     version: int = 1
 
 

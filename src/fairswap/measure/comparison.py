@@ -21,6 +21,7 @@ from fairswap.measure.differences import (
     rms,
 )
 from fairswap.measure.intersection import seconds_inside
+from fairswap.measure.lead_in import lead_in_frames
 from fairswap.measure.touches import touching
 from fairswap.measure.verdict import NEARLY, SAME, PartScore, part_scores, word_for, worst_of
 from fairswap.model.arrays import Floats
@@ -185,21 +186,24 @@ def compare_motions(
     ImpossibleError
         If they share no limb.
     """
-    rate, frames = float(source.clip.rate), source.clip.frames
-    times = np.arange(frames) / rate
+    # What is no part of the motion is not judged.
+    rate, lead_in = float(source.clip.rate), lead_in_frames(source.clip)
+    times = np.arange(source.clip.frames) / rate
     poses = _at_frames_of(source, result, times)
+    times = times[lead_in:]
     pair = source.rigged, result.rigged
     chains = ChainWorld(source.clip.poses), ChainWorld(poses)
-    contacts = source_contacts or contacts_in(pair[0], chains[0], rate), contacts_in(pair[1], chains[1], rate)
+    own_contacts = source_contacts or contacts_in(pair[0], chains[0], rate, lead_in)
+    contacts = own_contacts, contacts_in(pair[1], chains[1], rate, lead_in)
     touch = [touching(rigged, chain, rate) for rigged, chain in zip(pair, chains, strict=True)]
-    near = [[nearness(row, _REACHES_S * rate) for row in rows] for rows in touch]
+    near = [[nearness(row, _REACHES_S * rate)[lead_in:] for row in rows] for rows in touch]
     both_touch = np.prod(near, axis=0)
-    tracks = Tracks(pair, frames, contacts, both_touch, rate, travel_factor)
-    for start, stop, first, last in blocks(frames):
+    tracks = Tracks(pair, len(times), contacts, both_touch, rate, travel_factor)
+    for start, stop, first, last in blocks(lead_in, source.clip.frames):
         worlds = source.clip.poses.world(first, last), poses.world(first, last)
-        tracks.fill(slice(start, stop), slice(start - first, stop - first), worlds)
+        tracks.fill(slice(start - lead_in, stop - lead_in), slice(start - first, stop - first), worlds)
     tracks.choose_floor()
-    standing = np.stack([[found.standing(side) for side in SIDES] for found in contacts])
+    standing = np.stack([[found.standing(side)[lead_in:] for side in SIDES] for found in contacts])
     jerks = [jerk_of(paths) for paths in tracks.paths]
     limbs = [row for row, (role, onward) in enumerate(tracks.roles) if onward and part_of(role) in LIMB_PARTS]
     footings = [tracks.footing(which, standing[0]) for which in (0, 1)]

@@ -1,6 +1,8 @@
 """When feet stand: heel and ball of each foot, found from height and speed, on a floor that need not be level or at
 zero.
 
+A figure may walk on the spot, as on a belt: then the floor runs under it, and a foot stands that goes with it.
+
 A contact begins when a point is low and slow, and lasts while it is not too high or too fast (hysteresis). Positions
 are smoothed first, so that noise of a millimetre is not speed. All thresholds are in leg lengths.
 """
@@ -8,11 +10,12 @@ are smoothed first, so that noise of a millimetre is not speed. All thresholds a
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
 from fairswap.bones.roles import SIDES
+from fairswap.measure.lead_in import lead_in_frames
 from fairswap.measure.soles import Sole, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
@@ -26,6 +29,9 @@ _BEGINS_HEIGHT, _LASTS_HEIGHT = 0.035, 0.045
 _BEGINS_SPEED, _LASTS_SPEED = 0.11, 0.18
 _NOISE_SPEED = 0.05
 _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
+# A belt under a figure that walks on the spot, in leg lengths per second: slower ones are none; by what share of it
+# the lower foot may differ, and for what share of the time it must not; how high both feet are lifted, in leg lengths.
+_BELT_SLOWEST, _BELT_SPREAD, _BELT_SHARE, _BELT_LIFT, _BELT_SHORTEST_S = 0.25, 0.35, 0.6, 0.03, 0.5
 # A floor nearer to level and to its place than this is taken to be so.
 _LEVEL_DEGREES, _PLACE, _FAR = 0.5, 0.025, 0.35
 
@@ -57,13 +63,15 @@ class FootTracks:
 
 @dataclass(frozen=True, eq=False)
 class Contacts:
-    """Whether heel and ball of each foot stand ``(frames,)``, by side; the floor they stand on; and how much the feet
-    shake from frame to frame, metres."""
+    """Whether heel and ball of each foot stand ``(frames,)``, by side; the floor they stand on; how much the feet shake
+    from frame to frame, metres; and how fast the floor runs under a figure that walks on the spot, ``(3,)`` metres per
+    second, None under one that does not."""
 
     heel: Mapping[str, np.ndarray]
     ball: Mapping[str, np.ndarray]
     floor: Floor
     noise_m: float = 0.0
+    belt_m_s: Floats | None = None
 
     def standing(self, side: str) -> np.ndarray:
         """Whether any part of a foot stands, ``(frames,)``."""
@@ -80,17 +88,45 @@ def foot_tracks(sole: Sole, rotations: Floats, positions: Floats) -> FootTracks:
 
 
 def contacts_of(rigged: RiggedFigure, clip: Clip) -> Contacts:
-    """When the feet of a figure stand in a clip of it."""
-    return contacts_in(rigged, ChainWorld(clip.poses), float(clip.rate))
+    """When the feet of a figure stand in a clip of it; in a lead-in they do not."""
+    return contacts_in(rigged, ChainWorld(clip.poses), float(clip.rate), lead_in_frames(clip))
 
 
-def contacts_in(rigged: RiggedFigure, chain: ChainWorld, rate: float) -> Contacts:
-    """When the feet of a figure stand in poses of it, at ``rate`` frames per second."""
+def contacts_in(rigged: RiggedFigure, chain: ChainWorld, rate: float, first: int = 0) -> Contacts:
+    """When the feet of a figure stand in poses of it, at ``rate`` frames per second, from the frame ``first`` on."""
     feet = {
-        side: foot_tracks(sole, chain.rotation(sole.foot), chain.position(sole.foot))
+        side: foot_tracks(sole, chain.rotation(sole.foot)[first:], chain.position(sole.foot)[first:])
         for side, sole in soles_of(rigged).items()
     }
-    return find_contacts(feet, rate, rigged.reference.leg_m, rigged.floor_m)
+    hips = chain.position(rigged.roles.bones["hips"])[first:]
+    belt = find_belt(feet, hips, rate, rigged.reference.leg_m)
+    found = _found_on(belt, feet, rate, rigged)
+    if belt is not None:  # more exactly, now that it is known when feet stand
+        found = _found_on(_belt_under(feet, found, rate), feet, rate, rigged)
+    if not first:
+        return found
+    heel, ball = ({side: np.pad(row, (first, 0)) for side, row in part.items()} for part in (found.heel, found.ball))
+    return replace(found, heel=heel, ball=ball)
+
+
+def _found_on(belt: Floats | None, feet: Mapping[str, FootTracks], rate: float, rigged: RiggedFigure) -> Contacts:
+    """The contacts on a floor that runs, or stands."""
+    if belt is not None:
+        way = -belt * np.arange(len(next(iter(feet.values())).heel))[:, None] / rate
+        feet = {side: FootTracks(foot.heel + way, foot.ball + way) for side, foot in feet.items()}
+    return replace(find_contacts(feet, rate, rigged.reference.leg_m, rigged.floor_m), belt_m_s=belt)
+
+
+def _belt_under(feet: Mapping[str, FootTracks], found: Contacts, rate: float) -> Floats | None:
+    """How fast the floor runs, by how far standing heels and balls go in the middle of their stances."""
+    ways, seconds = [], 0.0
+    for side, foot in feet.items():
+        for track, standing in ((foot.heel, found.heel[side]), (foot.ball, found.ball[side])):
+            for start, stop in runs_of(standing):
+                first, last = start + (stop - start) // 4, stop - 1 - (stop - start) // 4
+                ways.append(track[last] - track[first])
+                seconds += (last - first) / rate
+    return np.asarray(np.sum(ways, axis=0) * [1.0, 0.0, 1.0] / seconds) if seconds > 0.0 else found.belt_m_s
 
 
 def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, floor_m: float) -> Contacts:
@@ -130,6 +166,31 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
         still = (height < _LASTS_HEIGHT) & (speed < _LASTS_SPEED)
         found[part][side] = without_short(with_hysteresis(sure, still), shortest)
     return Contacts(found["heel"], found["ball"], floor, noise)
+
+
+def find_belt(feet: Mapping[str, FootTracks], hips: Floats, rate: float, leg_m: float) -> Floats | None:
+    """How fast the floor runs under a figure that walks on the spot, ``(3,)`` metres per second; None if it does not.
+
+    Then the lower foot goes backward at one speed for most of the time, and the ``hips`` ``(frames, 3)`` hardly go
+    anywhere; of one that walks over the floor the lower foot stands.
+    """
+    if len(hips) < max(_BELT_SHORTEST_S * rate, 4.0):
+        return None
+    tracks = np.stack([smoothed(track, _SMOOTH_S * rate) for foot in feet.values() for track in (foot.heel, foot.ball)])
+    lowest = np.argmin(tracks[:, :, 1], axis=0)
+    speeds = (np.gradient(tracks, axis=1) * rate)[lowest, np.arange(len(hips))][:, [0, 2]] / leg_m
+    speed = np.median(speeds, axis=0)
+    fast = float(np.linalg.norm(speed))
+    alike = np.linalg.norm(speeds - speed, axis=1) < _BELT_SPREAD * fast
+    gone = float(np.linalg.norm((hips[-1] - hips[0])[[0, 2]])) / leg_m * rate / len(hips)
+    if fast < _BELT_SLOWEST or gone > 0.3 * fast or alike.mean() < _BELT_SHARE:
+        return None
+    # Both feet must step: a figure that is dragged over the floor with one foot down does not walk.
+    swings = [np.ptp(0.5 * (foot.heel + foot.ball)[:, 1]) / leg_m for foot in feet.values()]
+    if min(swings) < _BELT_LIFT:
+        return None
+    mean = speeds[alike].mean(axis=0) * leg_m
+    return np.array([mean[0], 0.0, mean[1]])
 
 
 def noise_of(track: Floats) -> float:

@@ -124,7 +124,7 @@ class Tracks:
         for which, (rigged, world) in enumerate(zip(self.pair, worlds, strict=True)):
             for foot, side in enumerate(SIDES):
                 sole = self.soles[which][side]
-                heights, speeds = lowest_and_speed(sole.track(world), self.rate)
+                heights, speeds = lowest_and_speed(sole.track(world), self.rate, self._belt(which))
                 positions = world.positions[inner, sole.foot]
                 ground = self.contacts[which].floor.height(positions) if which == 0 else rigged.floor_m
                 self.lowest[which, foot, span] = heights[inner] - ground
@@ -134,6 +134,12 @@ class Tracks:
             self._sink(which, world, inner)
             for row, role in enumerate(self.ends):
                 self.paths[which, row, span] = self._path(which, role, world, inner)
+
+    def _belt(self, which: int) -> Floats | None:
+        """How fast the floor runs under a figure that walks on the spot: for the result as for its source, in legs."""
+        belt = self.contacts[0].belt_m_s
+        ratio = self.pair[which].reference.leg_m / self.pair[0].reference.leg_m
+        return None if belt is None else belt * ratio * (self.travel_factor if which == 1 else 1.0)
 
     def _path(self, which: int, role: str, world: WorldTransforms, inner: slice) -> Floats:
         rigged, bones = self.pair[which], self.pair[which].roles.bones
@@ -190,11 +196,11 @@ class Tracks:
         )
 
 
-def blocks(frames: int) -> Iterator[tuple[int, int, int, int]]:
-    """Start and stop of each block, and the same with a neighbour on each side, for speeds."""
-    for start in range(0, frames, _FRAMES_AT_ONCE):
+def blocks(first: int, frames: int) -> Iterator[tuple[int, int, int, int]]:
+    """Start and stop of each block from ``first`` on, and the same with a neighbour on each side, for speeds."""
+    for start in range(first, frames, _FRAMES_AT_ONCE):
         stop = min(start + _FRAMES_AT_ONCE, frames)
-        yield start, stop, max(start - 1, 0), min(stop + 1, frames)
+        yield start, stop, max(start - 1, first), min(stop + 1, frames)
 
 
 def jerk_of(paths: Floats) -> float:

@@ -81,14 +81,19 @@ def soles_of(rigged: RiggedFigure) -> dict[str, Sole]:
     return found
 
 
-def lowest_and_speed(tracks: Floats, rate: float) -> tuple[Floats, Floats]:
-    """Per frame the height of the lowest point (metres) and its speed over the floor (metres per second)."""
+def lowest_and_speed(tracks: Floats, rate: float, belt_m_s: Floats | None = None) -> tuple[Floats, Floats]:
+    """Per frame the height of the lowest point (metres) and its speed over the floor (metres per second).
+
+    ``belt_m_s`` ``(3,)`` is how fast the floor runs itself, under a figure that walks on the spot.
+    """
     frames = tracks.shape[1]
     index = np.argmin(tracks[:, :, 1], axis=0)
     lowest = tracks[index, np.arange(frames), 1]
     if frames < 2:
         return lowest, np.zeros(frames)
     velocity = np.gradient(tracks[:, :, [0, 2]], axis=1) * rate
+    if belt_m_s is not None:
+        velocity = velocity - belt_m_s[[0, 2]]
     return lowest, np.linalg.norm(velocity[index, np.arange(frames)], axis=-1)
 
 

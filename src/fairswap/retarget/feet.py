@@ -12,7 +12,7 @@ All corrections are led over time with the least jerk: firm inside a stance, loo
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
@@ -68,13 +68,23 @@ class _Foot:
     standing: np.ndarray
 
 
-def plant_feet(target: RiggedFigure, contacts: Contacts, rate: float, chain: ChainWorld) -> Planted:
+def plant_feet(
+    target: RiggedFigure, contacts: Contacts, rate: float, chain: ChainWorld, leg_ratio: float = 1.0
+) -> Planted:
     """Move the legs and the hips in ``chain`` (local tracks of the target) so that standing feet stand.
 
-    ``contacts`` are the source's, in the same frames.
+    ``contacts`` are the source's, in the same frames; its legs are ``leg_ratio`` times as long. A figure that walks on
+    the spot walks over the floor while its feet are planted.
     """
     roles = target.roles.bones
     hips, soles = roles["hips"], soles_of(target)
+    if contacts.belt_m_s is not None:
+        way = -leg_ratio * contacts.belt_m_s * np.arange(chain.frames)[:, None] / rate
+        move_hips(hips, way, chain)
+        walking = replace(contacts, belt_m_s=None)
+        done = plant_feet(target, walking, rate, chain)
+        move_hips(hips, -way, chain)
+        return done
     aims = {side: _aim(target, soles[side], contacts, side, rate, chain) for side in SIDES}
     legs = {side: (roles[f"upper_leg_{side}"], roles[f"lower_leg_{side}"], roles[f"foot_{side}"]) for side in SIDES}
     bearing = [(legs[side], aims[side].shift, aims[side].standing) for side in SIDES]

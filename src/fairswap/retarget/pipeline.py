@@ -166,7 +166,9 @@ def _plant_feet(motion: _Motion) -> None:
     if motion.options.feet != "planted":
         return
     if any(motion.contacts.standing(side).any() for side in SIDES):
-        motion.planted = plant_feet(motion.swap.target, motion.contacts, motion.rate, motion.chain)
+        motion.planted = plant_feet(
+            motion.swap.target, motion.contacts, motion.rate, motion.chain, motion.swap.leg_ratio
+        )
     else:
         message = "no foot ever stands in it, so none was planted"
         motion.findings.append(Finding("no-contact", "note", motion.original.name, message))
