@@ -97,6 +97,8 @@ def test_reports_keep_to_their_published_schema(street):
         "clip rename": [motion, "--to", "x", "-o", "rename.bvh"],
         "clip trim": [motion, "--from", "1", "-o", "trim.bvh"],
         "clip join": [motion, motion, "-o", "j.bvh"],
+        "clip join --separate": [result, result, "-o", "separate.glb"],
+        "clip blend": [motion, motion, "--part", "arms", "-o", "blend.bvh"],
         "clip loop": [motion, "-o", "l.bvh"],
         "clip layer": [result, "--layer", "turned.toml", "-o", "layered.glb"],
         "clip mirror": [result, "-o", "m.glb"],

@@ -1,4 +1,7 @@
-"""``fairswap clip cut|rename|drop|trim|loop|join|layer|mirror|speed|reverse|place|rate|thin|clean|describe|draw``."""
+"""``fairswap clip cut|rename|drop|trim|loop|mirror|speed|reverse|rate|thin|clean|describe|draw``.
+
+Those that put several clips together, or somewhere, are in :mod:`fairswap.cli.clip_combine`.
+"""
 
 from __future__ import annotations
 
@@ -9,16 +12,14 @@ from typing import TYPE_CHECKING
 
 import click
 
-from fairswap.cli import options
+from fairswap.cli import clip_combine, options
 from fairswap.cli.clip_change import (
     Change,
     chosen,
     clip_option,
     file_argument,
     maybe_out,
-    named_clip,
     new_clip,
-    on_figure,
     one_of,
     out_option,
     report_of_all,
@@ -31,7 +32,6 @@ from fairswap.cli.clip_reports import (
     ClipDescribeReport,
     ClipDrawReport,
     ClipDropReport,
-    ClipJoinReport,
     ClipLoopReport,
     ClipThinReport,
     CycleRow,
@@ -42,7 +42,6 @@ from fairswap.cli.clip_reports import (
     describe_lines,
     draw_lines,
     drop_lines,
-    join_lines,
     loop_lines,
     thin_lines,
 )  # fmt: skip
@@ -58,7 +57,7 @@ _SECONDS = options.Number(0.0, 60.0)
 
 @click.group(name="clip")
 def command() -> None:
-    """Cut, rename, drop, trim, loop, join, mirror, resample, thin, clean, describe and draw clips.
+    """Cut, rename, drop, trim, loop, join, blend, mirror, resample, thin, clean, describe and draw clips.
 
     Figures and all other data in the file stay as they are. Times are seconds (1.5), frames (45f) or m:s (1:02.5).
     """
@@ -179,7 +178,7 @@ def loop(
     file: Path, find: bool, pick: int, blend: float, travel: str, names: tuple[str, ...], out: Path | None,
     output: Output,
 ) -> None:  # fmt: skip
-    """Find the part of a take that repeats, say how good its seam is, and make a clip of it that loops, from the origin on."""
+    """Find the part of a take that repeats, say how good its seam is, and make a clip that loops from the origin on."""
     from fairswap.clips.verbs import cycles
     from fairswap.clips.verbs import loop as looped
 
@@ -199,57 +198,6 @@ def loop(
         return
     made = looped(take, pick=pick, blend_s=blend, travel=travel)
     report(made.cycles, made.seam, write(document, [made.clip], out, output))
-
-
-@command.command(short_help="Join clips, one after another.")
-@click.argument("files", nargs=-1, required=True, type=options.INPUT, metavar="FILE...")
-@click.option("--blend", default=0.3, metavar="SECONDS", type=_SECONDS, help="Length of the blend (0.3).")
-@click.option("--match", is_flag=True, help="Blend where the two fit best: a walk into a run, foot on foot.")
-@click.option("--name", default="", metavar="NAME", help="The name of the result.")
-@options.figure
-@clip_option
-@options.bones
-@out_option
-@options.writing
-def join(
-    files: tuple[Path, ...], blend: float, match: bool, name: str, names: tuple[str, ...], bones: str | None, out: Path,
-    output: Output,
-) -> None:  # fmt: skip
-    """Join the clips of FILE... (all, or those named, in that order): each begins where the last one ended."""
-    from fairswap.clips.verbs import join as joined
-
-    documents = [options.loaded(path) for path in files]
-    first = documents[0]
-    clips = [clip for document in documents for clip in on_figure(document, first)]
-    if names:
-        clips = [named_clip(clips, wanted, first) for wanted in names]
-    made = joined(clips, first.figure, bones=bones, blend_s=blend, match=match, name=name)
-    written = write(first, [made], out, output)
-    told = finding_rows(first.findings)
-    report = ClipJoinReport("join", tuple(clip.name for clip in clips), (new_clip(made),), written, told)
-    output.report(report, join_lines)
-
-
-@command.command(short_help="Put corrections on, by role.")
-@file_argument
-@click.option(
-    "--layer", "layers", multiple=True, required=True, type=options.INPUT, metavar="FILE.toml",
-    help="Corrections to put on, in order; may be given several times.",
-)  # fmt: skip
-@clip_option
-@options.bones
-@out_option
-@options.writing
-def layer(
-    file: Path, layers: tuple[Path, ...], names: tuple[str, ...], bones: str | None, out: Path, output: Output
-) -> None:
-    """Put layers on clips of FILE, on the figure they are of: turns, shifts and poses by role (docs/motion.md)."""
-    from fairswap.clips.verbs import layer as layered
-    from fairswap.pose.rigged import RiggedFigure
-
-    change = Change("layer", file, names, out, output)
-    rigged = RiggedFigure.of(change.document, bones=bones)
-    change.each(lambda clip: layered(clip, rigged, *layers))
 
 
 @command.command(short_help="Left for right.")
@@ -296,32 +244,6 @@ def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> No
     from fairswap.clips.verbs import reverse as backward
 
     Change("reverse", file, names, out, output).each(backward)
-
-
-@command.command(short_help="Begin at the origin, face ahead.")
-@file_argument
-@click.option(
-    "--at",
-    nargs=2,
-    type=options.Number(),
-    default=(0.0, 0.0),
-    metavar="X Z",
-    help="Metres to the left, and ahead (0 0).",
-)
-@click.option("--facing", type=options.Number(), default=0.0, metavar="DEGREES", help="To the left of ahead (0).")
-@click.option("--keep-heading", is_flag=True, help="Leave the heading as it is.")
-@clip_option
-@out_option
-@options.writing
-def place(
-    file: Path, at: tuple[float, float], facing: float, keep_heading: bool, names: tuple[str, ...], out: Path,
-    output: Output,
-) -> None:  # fmt: skip
-    """Let clips begin at a place and heading on the floor."""
-    from fairswap.clips.verbs import place as placed
-
-    heading = None if keep_heading else facing
-    Change("place", file, names, out, output).each(lambda clip: placed(clip, at, facing_degrees=heading))
 
 
 @command.command(short_help="Another frame rate, the same duration.")
@@ -453,3 +375,7 @@ def draw(
     written = output.write(out, curves(motions, roles))
     names_drawn = tuple(motion.clip.name for motion in motions)
     output.report(ClipDrawReport(names_drawn, roles, (written,)), draw_lines)
+
+
+for _combining in (clip_combine.join, clip_combine.blend, clip_combine.layer, clip_combine.place):
+    command.add_command(_combining)

@@ -11,6 +11,7 @@ from fairswap.cli.reports import FindingRow, Report
 from fairswap.cli.text import finding_lines, table, written_lines
 from fairswap.clips.describing import ClipDescription
 from fairswap.clips.looping import Seam
+from fairswap.clips.placing import Spot
 
 if TYPE_CHECKING:
     from fairswap.model.clip import Clip
@@ -70,11 +71,53 @@ class ClipCutReport(Report, frozen=True):
     findings: tuple[FindingRow, ...]
 
 
+class JoinedPartRow(Report, frozen=True):
+    """Where one of the clips that were joined lies in the whole, and where it ends on the floor."""
+
+    clip: str
+    rate: float
+    start_s: float
+    stop_s: float
+    ends: Spot
+
+
+class PlacedClip(Report, frozen=True):
+    """A clip, and where on the floor it begins and ends."""
+
+    clip: str
+    frames: int
+    seconds: float
+    begins: Spot
+    ends: Spot
+
+
+class ClipPlaceReport(Report, frozen=True):
+    """Clips put somewhere on the floor."""
+
+    verb: str
+    clips: tuple[PlacedClip, ...]
+    written: tuple[str, ...]
+    findings: tuple[FindingRow, ...]
+
+
+class ClipBlendReport(Report, frozen=True):
+    """Parts of one clip laid over another."""
+
+    verb: str
+    base: str
+    over: str
+    parts: tuple[str, ...]
+    clips: tuple[NewClip, ...]
+    written: tuple[str, ...]
+    findings: tuple[FindingRow, ...]
+
+
 class ClipJoinReport(Report, frozen=True):
     """Clips joined to one."""
 
     verb: str
     of: tuple[str, ...]
+    parts: tuple[JoinedPartRow, ...]
     clips: tuple[NewClip, ...]
     written: tuple[str, ...]
     findings: tuple[FindingRow, ...]
@@ -192,8 +235,30 @@ def cut_lines(report: ClipCutReport) -> Iterator[str]:
 def join_lines(report: ClipJoinReport) -> Iterator[str]:
     """Clips joined."""
     yield click.style(report.verb, bold=True)
+    rows = [(row.clip, f"{row.start_s:.2f}", f"{row.stop_s:.2f}", *_spot(row.ends)) for row in report.parts]
+    yield from table(rows, ("clip", "from s", "to s", "ends: left m", "ahead m", "facing"))
     yield from _new_lines(report.clips)
     yield from _tail(report)
+
+
+def blend_lines(report: ClipBlendReport) -> Iterator[str]:
+    """Parts laid over a clip."""
+    yield click.style(report.verb, bold=True) + f"  {', '.join(report.parts)} of {report.over} over {report.base}"
+    yield from _new_lines(report.clips)
+    yield from _tail(report)
+
+
+def place_lines(report: ClipPlaceReport) -> Iterator[str]:
+    """Where clips begin and end."""
+    yield click.style(report.verb, bold=True)
+    rows = [(row.clip, f"{row.seconds:.2f}", *_spot(row.begins), *_spot(row.ends)) for row in report.clips]
+    heads = "clip", "seconds", "begins: left m", "ahead m", "facing", "ends: left m", "ahead m", "facing"
+    yield from table(rows, heads)
+    yield from _tail(report)
+
+
+def _spot(spot: Spot) -> tuple[str, str, str]:
+    return f"{spot.left_m:.2f}", f"{spot.ahead_m:.2f}", f"{spot.facing_degrees:.0f}"
 
 
 def loop_lines(report: ClipLoopReport) -> Iterator[str]:

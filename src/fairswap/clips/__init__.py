@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from fairswap.clips.key_reduction import Thinned
     from fairswap.clips.looping import Cycle
     from fairswap.clips.verbs import (
+        blend,
         clean,
         cut,
         cycles,
@@ -35,11 +36,12 @@ _HOMES = {
     "clips.describing": "ClipDescription",
     "clips.key_reduction": "Thinned",
     "clips.looping": "Cycle",
-    "clips.verbs": "clean cut cycles describe faults join layer loop mirror place rate rename reverse speed thin trim",
+    "clips.verbs": "blend clean cut cycles describe faults join layer loop mirror place rate rename reverse speed thin "
+    "trim",
 }
 __all__ = [
-    "ClipDescription", "Cycle", "Fault", "Thinned", "clean", "cut", "cycles", "describe", "faults", "join", "layer",
-    "loop", "mirror", "place", "rate", "rename", "reverse", "speed", "thin", "trim",
+    "ClipDescription", "Cycle", "Fault", "Thinned", "blend", "clean", "cut", "cycles", "describe", "faults", "join",
+    "layer", "loop", "mirror", "place", "rate", "rename", "reverse", "speed", "thin", "trim",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -3,31 +3,49 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
+from dataclasses import dataclass, replace
 
 import numpy as np
 
-from fairswap.bones.roles import SIDES
 from fairswap.clips.features import features_of
-from fairswap.clips.placing import moved_over_ground, stand_of
+from fairswap.clips.placing import Spot, moved_over_ground, spot_of, stand_of
 from fairswap.clips.resampling import at_rate
 from fairswap.clips.spans import span_of
-from fairswap.errors import UsageError
-from fairswap.measure.contacts import Contacts, Floor, contacts_of
+from fairswap.clips.standing import in_place, standing_of, with_standing_feet
+from fairswap.errors import Finding, UsageError
+from fairswap.measure.contacts import contacts_of
 from fairswap.model.arrays import Floats
-from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses
 from fairswap.model.rotation import quaternion_from_axis_angle, rotate, slerp
-from fairswap.model.signals import eased, nearness, runs_of
+from fairswap.model.signals import eased
 from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
-from fairswap.retarget.feet import plant_feet
+
+
+@dataclass(frozen=True)
+class JoinedPart:
+    """Where one of the clips that were joined lies in the whole, and where it ends on the floor."""
+
+    clip: str
+    rate: float
+    start_s: float
+    stop_s: float
+    ends: Spot
+
+
+@dataclass(frozen=True, eq=False)
+class Joined:
+    """Clips joined to one, where each of them lies in it, and what is worth telling."""
+
+    clip: Clip
+    parts: tuple[JoinedPart, ...]
+    findings: tuple[Finding, ...]
 
 
 def joined(
     rigged: RiggedFigure, clips: Sequence[Clip], blend_s: float = 0.3, *, match: bool = False, name: str = ""
-) -> Clip:
+) -> Joined:
     """The clips one after another, at the rate of the first.
 
     Each is turned and moved so that it begins where the last one ended, and blended in over ``blend_s`` seconds; a foot
@@ -43,7 +61,7 @@ def joined(
         raise UsageError("to join takes two clips at least")
     if not np.isfinite(blend_s) or blend_s < 0.0:
         raise UsageError(f"a blend of {blend_s} s is none", remedy="Give seconds, 0.3 say")
-    whole = clips[0]
+    whole, starts = clips[0], [0]
     for clip in clips[1:]:
         if clip.skeleton != whole.skeleton:
             raise UsageError(
@@ -59,8 +77,25 @@ def joined(
             )
         if match:
             whole, other = _matched(whole, other, count)
+        starts.append(whole.frames - 1 - count // 2)
         whole = _appended(rigged, whole, other, count)
-    return replace(whole, name=name or " + ".join(clip.name for clip in clips), origin=None)
+    rate, stops = float(whole.rate), [*starts[1:], whole.frames - 1]
+    parts = tuple(
+        JoinedPart(clip.name, float(clip.rate), round(start / rate, 4), round(stop / rate, 4), spot_of(whole, stop))
+        for clip, start, stop in zip(clips, starts, stops, strict=True)
+    )
+    made = replace(whole, name=name or " + ".join(clip.name for clip in clips), origin=None)
+    return Joined(made, parts, tuple(mixed_rates(clips)))
+
+
+def mixed_rates(clips: Sequence[Clip]) -> list[Finding]:
+    """What is worth telling of clips of several rates: those that are not of the first one's are resampled."""
+    others = [clip for clip in clips[1:] if clip.rate != clips[0].rate]
+    if not others:
+        return []
+    shown = ", ".join(f"{clip.name!r} ({float(clip.rate):g})" for clip in others[:6])
+    message = f"{shown} resampled to the {float(clips[0].rate):g} frames per second of {clips[0].name!r}"
+    return [Finding("rates-mixed", "note", clips[0].name, message)]
 
 
 def _matched(a: Clip, b: Clip, count: int) -> tuple[Clip, Clip]:
@@ -95,7 +130,6 @@ def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
     b = moved_over_ground(b, turn, spot - rotate(about, own_spot))
     fraction = eased(np.linspace(0.0, 1.0, count + 1)) if count else np.ones(1)
     poses_a, poses_b = a.poses, b.poses
-    frames = at + b.frames
     over = slice(at, at + count + 1)
     tracks = np.concatenate([poses_a.rotation_tracks[:, :, :at], poses_b.rotation_tracks], axis=2)
     first = poses_a.rotation_tracks[:, :, at:].transpose(0, 2, 1)
@@ -113,7 +147,7 @@ def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
     joined = a.with_poses(built, keyed=a.keyed | b.keyed)
     if count < 2:
         return joined
-    return _with_standing_feet(rigged, joined, a, b, at, count, frames)
+    return _with_standing_feet(rigged, joined, a, b, at, count)
 
 
 def _crossed(a: Floats, b: Floats, at: int, count: int, fraction: Floats) -> Floats:
@@ -143,36 +177,13 @@ def _beside(a: Poses, b: Poses, at: int, count: int, fraction: Floats) -> tuple[
     return tuple(out)
 
 
-def _with_standing_feet(rigged: RiggedFigure, joined: Clip, a: Clip, b: Clip, at: int, count: int, frames: int) -> Clip:
+def _with_standing_feet(rigged: RiggedFigure, joined: Clip, a: Clip, b: Clip, at: int, count: int) -> Clip:
     """Feet that stand at the blend, in the one clip or the other, planted there; elsewhere nothing changes."""
-    own = [contacts_of(rigged, clip) for clip in (a, b)]
-    heel: dict[str, np.ndarray] = {}
-    ball: dict[str, np.ndarray] = {}
-    for side in SIDES:
-        for out, part in ((heel, "heel"), (ball, "ball")):
-            mask = np.zeros(frames, dtype=bool)
-            mask[: a.frames] |= getattr(own[0], part)[side]
-            later = getattr(own[1], part)[side]
-            mask[at:] |= later
-            # In the blend a foot stands if it does so in the clip that counts more.
-            middle = at + count // 2
-            mask[at:middle] = getattr(own[0], part)[side][at:middle]
-            mask[middle : at + count + 1] = later[middle - at : count + 1]
-            out[side] = mask
-    edit = joined.poses.edit()
-    contacts = Contacts(heel, ball, Floor(rigged.floor_m))
-    plant_feet(rigged, contacts, float(joined.rate), ChainWorld(edit))
-    inside = np.zeros(frames, dtype=bool)
+    own = contacts_of(rigged, a), contacts_of(rigged, b)
+    # In the blend a foot stands if it does so in the clip that counts more.
+    middle = at + count // 2
+    second = np.arange(joined.frames) >= middle
+    inside = np.zeros(joined.frames, dtype=bool)
     inside[at : at + count + 1] = True
-    # A stance that reaches out of the blend is planted as a whole: its place may differ from where the foot was before.
-    for side in SIDES:
-        for start, stop in runs_of(heel[side] | ball[side]):
-            if start <= at + count and stop > at:
-                inside[start:stop] = True
-    fraction = nearness(inside, 0.25 * float(joined.rate))
-    before = joined.poses
-    mixed = slerp(before.rotation_tracks.transpose(0, 2, 1), edit.rotation_tracks.transpose(0, 2, 1), fraction)
-    edit.rotation_tracks = np.ascontiguousarray(mixed.transpose(0, 2, 1))
-    for bone, track in before.translation_by_bone().items():
-        edit.translations[bone] = track * (1.0 - fraction) + edit.translations[bone] * fraction
-    return joined.with_poses(edit.poses())
+    padded = in_place(own[0], 0, joined.frames), in_place(own[1], at, joined.frames)
+    return with_standing_feet(rigged, joined, standing_of(padded[0], padded[1], second), inside)

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+
 import numpy as np
 from numpy.typing import ArrayLike
 
@@ -35,6 +37,28 @@ def stand_of(clip: Clip, frame: int) -> tuple[float, Floats]:
     """Heading (radians, against how the carrier rests) and place over the ground ``(3,)`` in one frame."""
     rotation, position = carrier_world(clip.poses)
     return float(heading_of(clip.poses, rotation)[frame]), position[frame] * [1.0, 0.0, 1.0]
+
+
+@dataclass(frozen=True)
+class Spot:
+    """A place on the floor, metres to the left and ahead of the origin, and which way the body faces there, degrees to
+    the left of ahead."""
+
+    left_m: float
+    ahead_m: float
+    facing_degrees: float
+
+
+def spot_of(clip: Clip, frame: int) -> Spot:
+    """Where the body stands in one frame; -1 is the last."""
+    heading, place = stand_of(clip, frame)
+    return Spot(round(float(place[0]), 4), round(float(place[2]), 4), round(float(np.degrees(heading)), 2))
+
+
+def placed_after(clip: Clip, other: Clip) -> Clip:
+    """The clip beginning where another one ends, and facing as that does."""
+    heading, place = stand_of(other, other.frames - 1)
+    return placed(clip, place[[0, 2]], float(np.degrees(heading)))
 
 
 def placed(clip: Clip, at: ArrayLike = (0.0, 0.0), facing_degrees: float | None = 0.0) -> Clip:

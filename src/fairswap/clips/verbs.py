@@ -12,6 +12,7 @@ from fractions import Fraction
 from pathlib import Path
 
 from fairswap.bones.profile import BoneProfile
+from fairswap.clips.blending import blended
 from fairswap.clips.cleaning import Fault, cleaned, find_faults
 from fairswap.clips.cutting import Piece, cut_into, piece_from_text, pieces_from_table
 from fairswap.clips.describing import ClipDescription, described
@@ -19,7 +20,7 @@ from fairswap.clips.joining import joined
 from fairswap.clips.key_reduction import Thinned, with_fewest_keys
 from fairswap.clips.looping import Cycle, Seam, closed, find_cycles, seam_after
 from fairswap.clips.mirroring import mirrored
-from fairswap.clips.placing import placed
+from fairswap.clips.placing import placed, placed_after
 from fairswap.clips.renaming import renamed
 from fairswap.clips.resampling import at_rate
 from fairswap.clips.spans import span_of
@@ -206,7 +207,39 @@ def join(
         If there are fewer than two clips, they move other bones, or the blend is longer than one of them.
     """
     rigged = RiggedFigure.of(on, bones=bones, clip=clips[0] if clips else None)
-    return joined(rigged, clips, blend_s, match=match, name=name)
+    return joined(rigged, clips, blend_s, match=match, name=name).clip
+
+
+def blend(
+    base: Clip, over: Clip, on: On, *parts: str, start: str | None = None, end: str | None = None, ease_s: float = 0.25,
+    bones: BoneProfile | str | Path | None = None,
+) -> Clip:  # fmt: skip
+    """Lay parts of one clip over another: the arms of ``over``, say, over a walk.
+
+    >>> import fairswap
+    >>> walk, clap = (fairswap.demo_motion(act).clips[0] for act in ("walk", "clap"))
+    >>> blend(walk, clap, fairswap.demo_motion("walk"), "arms", start="1", end="3").frames == walk.frames
+    True
+
+    Parameters
+    ----------
+    parts : str
+        ``upper``, ``lower``, ``trunk``, ``head``, ``face``, ``arms``, ``hands``, ``legs``; ``arms:left`` is one side
+        alone. With the legs the way over the ground comes along.
+    start, end : str, optional
+        Where in ``base``; without, from its start, for as long as ``over`` lasts.
+    ease_s : float
+        How long the parts take to come and to go.
+
+    Raises
+    ------
+    UsageError
+        For a part that is none, clips of other bones, or times that are not in the clips.
+    """
+    rate = float(base.rate)
+    first = seconds_from_text(start, rate) if start else 0.0
+    last = seconds_from_text(end, rate) if end else None
+    return blended(RiggedFigure.of(on, bones=bones, clip=base), base, over, parts, first, last, ease_s)
 
 
 def layer(clip: Clip, on: On, *files: Layers | str | Path, bones: BoneProfile | str | Path | None = None) -> Clip:
@@ -269,15 +302,19 @@ def reverse(clip: Clip) -> Clip:
     return reversed_clip(clip)
 
 
-def place(clip: Clip, at: tuple[float, float] = (0.0, 0.0), *, facing_degrees: float | None = 0.0) -> Clip:
+def place(
+    clip: Clip, at: tuple[float, float] = (0.0, 0.0), *, facing_degrees: float | None = 0.0, after: Clip | None = None
+) -> Clip:
     """Let a clip begin at a place (metres to the left, and ahead) and heading on the floor; None leaves the heading.
+
+    With ``after`` it begins where that clip ends, and faces as that does then.
 
     >>> import fairswap
     >>> take = fairswap.reel(fairswap.demo_file("pip.glb")).clip
     >>> place(take, (2.0, 0.0)).world().positions[0, 0].round(3).tolist()[0]
     2.0
     """
-    return placed(clip, at, facing_degrees)
+    return placed(clip, at, facing_degrees) if after is None else placed_after(clip, after)
 
 
 def rate(clip: Clip, to: Fraction | int | float | str, *, smooth: bool = False, steady: bool = False) -> Clip:

@@ -73,7 +73,7 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     factor = 1.0
     if record.travel_scale is not None:
         factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
-    asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record)))
+    asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record), by_name=False))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
     return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor)

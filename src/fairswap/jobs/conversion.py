@@ -325,7 +325,7 @@ def _converted(
     clip = without_lead_in(whole)[0] if drop_lead_in else whole
     made = retarget(swap, clip, motion)
     layers = tuple(map(layers_named, motion.layers))
-    asked = Motion(swap.source, with_layers(swap.source, clip, layers))
+    asked = Motion(swap.source, with_layers(swap.source, clip, layers, by_name=False))
     factor = 1.0 if motion.scale_travel is None else motion.scale_travel / swap.leg_ratio
     record = Record(
         side_of(swap.source), side_of(swap.target), clip.duration_s,

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.roles import SIDES, part_of
-from fairswap.measure.contacts import Contacts, contacts_in
+from fairswap.measure.contacts import Contacts, contacts_in, contacts_of
 from fairswap.measure.differences import (
     ContactsKept,
     Footing,
@@ -192,12 +192,11 @@ def compare_motions(
     poses = _at_frames_of(source, result, times)
     times = times[lead_in:]
     pair = source.rigged, result.rigged
-    chains = ChainWorld(source.clip.poses), ChainWorld(poses)
-    own_contacts = source_contacts or contacts_in(pair[0], chains[0], rate, lead_in)
-    contacts = own_contacts, contacts_in(pair[1], chains[1], rate, lead_in)
-    touch = [touching(rigged, chain, rate) for rigged, chain in zip(pair, chains, strict=True)]
-    near = [[nearness(row, _REACHES_S * rate)[lead_in:] for row in rows] for rows in touch]
-    both_touch = np.prod(near, axis=0)
+    contacts = (
+        source_contacts or contacts_of(pair[0], source.clip),
+        contacts_in(pair[1], ChainWorld(poses), rate, lead_in),
+    )
+    both_touch = _touching_alike(pair, (source.clip.poses, poses), rate)[:, lead_in:]
     tracks = Tracks(pair, len(times), contacts, both_touch, rate, travel_factor)
     for start, stop, first, last in blocks(lead_in, source.clip.frames):
         worlds = source.clip.poses.world(first, last), poses.world(first, last)
@@ -227,6 +226,17 @@ def compare_motions(
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
     )
+
+
+def _touching_alike(
+    pair: tuple[RiggedFigure, RiggedFigure], poses: tuple[Poses, Poses | EarlierPoses], rate: float
+) -> Floats:
+    """How much each hand touches something, or is on its way there, on both figures, 0 to 1 ``(2, frames)``."""
+    near = np.ones((2, poses[0].frames))
+    for rigged, own in zip(pair, poses, strict=True):
+        for row, when in enumerate(touching(rigged, ChainWorld(own), rate)):
+            near[row] *= nearness(when, _REACHES_S * rate)
+    return near
 
 
 def _at_frames_of(source: Motion, result: Motion, times: Floats) -> Poses | EarlierPoses:

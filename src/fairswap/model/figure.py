@@ -18,6 +18,9 @@ from fairswap.model.space import OURS, Space
 if TYPE_CHECKING:
     import pandas
 
+# How far the soles are below the lowest bone where no mesh shows them, as a share of the height.
+_SOLE = 0.02
+
 
 @dataclass(frozen=True, eq=False)
 class Figure(Value):
@@ -54,10 +57,12 @@ class Figure(Value):
     def floor_m(self) -> float:
         """The height this figure stands on at rest: its lowest vertex.
 
-        Without meshes, the ground at 0 if the lowest bone is just above it (bones end above the sole), else that bone.
+        Without meshes, the ground at 0 if the lowest bone is just above it, else a sole below that bone.
         """
         lowest = float(self.rest_points[:, 1].min())
-        return 0.0 if not self.meshes and 0.0 <= lowest < 0.1 * self.height_m else lowest
+        if self.meshes:
+            return lowest
+        return 0.0 if 0.0 <= lowest < 0.1 * self.height_m else lowest - _SOLE * self.height_m
 
     @cached_property
     def rest_vertices(self) -> tuple[Floats, ...]:

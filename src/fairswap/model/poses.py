@@ -212,8 +212,8 @@ class Poses(Value):
             _turned_evenly_into(out, track, before, fraction, exact)
         return self.with_tracks(turned, straight)
 
-    def picked(self, frames: slice) -> Poses:
-        """Some of the frames: ``picked(slice(10, 20))``, backward ``picked(slice(None, None, -1))``."""
+    def picked(self, frames: slice | Integers) -> Poses:
+        """Some of the frames: ``picked(slice(10, 20))``, backward ``picked(slice(None, None, -1))``, or by numbers."""
         turned = np.ascontiguousarray(self.rotation_tracks[:, :, frames])
         return self.with_tracks(turned, lambda tracks: np.ascontiguousarray(tracks[..., frames]))
 

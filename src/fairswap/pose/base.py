@@ -38,6 +38,10 @@ _LEANS_DEGREES, _SQUARE_DEGREES = 30.0, 20.0
 # A rest pose is a moment of a motion if its worst bend is larger by this than where the meshes were bound; it is a
 # frame of a clip if no bone is further from it.
 _STRAIGHTER_DEGREES, _SAME_FRAME_DEGREES = 5.0, 0.5
+# Hips within this share of the height they have standing rest as high as standing.
+_NEAR_STANDING = 0.3
+# With knees bent more than this a figure crouches, kneels or sits.
+_CROUCHES_DEGREES = 75.0
 # Limbs straighter than this count as straight in a T or an A.
 _STRAIGHT_DEGREES = 20.0
 
@@ -56,12 +60,16 @@ class BasePose:
         Which pose that is and why, for people.
     resting : (bones, 4) array or None
         Local rotations for bones that get no motion, where the rest pose says nothing.
+    stands : bool
+        Whether the hips rest as high as when the figure stands. Those of one that rests crouching, sitting or lying do
+        not.
     """
 
     world: WorldTransforms
     hips: Floats
     said: str
     resting: Floats | None = None
+    stands: bool = True
 
 
 def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: Clip | None = None) -> BasePose:
@@ -101,7 +109,8 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
 
 
 def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
-    """Whether a person can stand in a pose: head above hips above feet, legs mostly down, feet near one height."""
+    """Whether a person can stand in a pose: head above hips above feet, legs mostly down and not bent square, feet near
+    one height."""
     place = world.position_tracks[:, :, frame]
     head, hips = place[roles.bones["head"]], place[roles.bones["hips"]]
     feet = [place[roles.bones[f"foot_{side}"]] for side in SIDES]
@@ -110,6 +119,9 @@ def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
     if length <= 0 or not head[1] > hips[1] > max(foot[1] for foot in feet):
         return False
     down = all(-leg[1] > 0.6 * np.linalg.norm(leg) for leg in legs)
+    knees = [place[roles.bones[f"lower_leg_{side}"]] - place[roles.bones[f"upper_leg_{side}"]] for side in SIDES]
+    bent = [angle_between(normalized(a), normalized(b - a)) for a, b in zip(knees, legs, strict=True)]
+    down = down and float(np.degrees(np.max(bent))) < _CROUCHES_DEGREES
     apart = float(np.linalg.norm((feet[0] - feet[1])[[0, 2]]))
     return bool(down and abs(feet[0][1] - feet[1][1]) < 0.15 * length and apart > 1e-4 * length)
 
@@ -187,14 +199,15 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
     world, hips = skeleton.rest, _hips(skeleton, roles)
     about = _righting(world.positions[0], roles)
     if about is None:
-        return BasePose(world, hips, said)
+        return BasePose(world, hips, said, stands=can_stand(world, roles))
     stood = _about_hips(world, about, roles, hips)
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
     place = min((rotate(about, hips), hips.copy()), key=lambda place: abs(float(place[1]) - height))
     if clip is not None and abs(place[1] - height) > 0.02 * height:
         place[1] = height
-    return BasePose(_moved(stood, place - hips), place, f"{said}; stood up and turned ahead")
+    stands = abs(place[1] - height) < _NEAR_STANDING * height
+    return BasePose(_moved(stood, place - hips), place, f"{said}; stood up and turned ahead", stands=stands)
 
 
 def _from_clip(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, kind: str, value: float, name: str) -> BasePose:
@@ -269,7 +282,8 @@ def _from_figure(figure: Figure, roles: RoleMap, other: Figure, name: str) -> Ba
         if role in theirs.bones:
             rotations[bone] = other.skeleton.rest_rotations[theirs.bones[role]]
     world = _posed(figure.skeleton, roles, rotations)
-    return BasePose(world, _hips(figure.skeleton, roles), f"the rest pose of {name}, as asked")
+    stands = can_stand(figure.skeleton.rest, roles)
+    return BasePose(world, _hips(figure.skeleton, roles), f"the rest pose of {name}, as asked", stands=stands)
 
 
 def _hips(skeleton: Skeleton, roles: RoleMap) -> Floats:

@@ -29,7 +29,7 @@ from fairswap.model.rotation import (
 )
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import AHEAD, UP
-from fairswap.pose.base import BasePose
+from fairswap.pose.base import BasePose, can_stand
 from fairswap.pose.hinges import hinge_axes, hinged_limbs
 
 # Of the left hand; the right mirrors it.
@@ -129,7 +129,8 @@ def t_pose(
     """
     pose = base.world if base else skeleton.rest
     rotations, positions = pose.rotation_tracks[:, :, 0], pose.position_tracks[:, :, 0]
-    _check_sides(positions, roles, what)
+    if can_stand(pose, roles):  # of one that kneels, toes may point backward
+        _check_sides(positions, roles, what)
     shown = hinge_axes(pose, roles, clip)
     hinges = {role: (rotate(rotations[roles.bones[role]], axis), neutral) for role, axis, neutral in _hinges(shown)}
     role_of = {bone: role for role, bone in roles.bones.items()}

@@ -17,10 +17,14 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
+from fairswap.model.space import UP
 from fairswap.pose.base import BasePose, base_pose, can_stand
 from fairswap.pose.choice import AUTO, REST, PoseChoice, pose_named
 from fairswap.pose.reference import ReferencePose, is_finger, t_pose, turned_rotations
 from fairswap.pose.standing import recorded, with_feet_as_they_stand
+
+# How thick a sole is that no mesh shows, in leg lengths.
+_SOLE = 0.04
 
 
 @dataclass(frozen=True, eq=False)
@@ -131,6 +135,8 @@ class RiggedFigure(Value):
             return self.decided.reference
         at_rest = self.hands_choice.kind == REST.kind
         found = t_pose(self.skeleton, self.roles, self.title, self.base, self.clip, at_rest)
+        if not self.base.stands:
+            found = self._stood_up(found)
         if self.clip is not None and self.reference_choice.kind == AUTO.kind and recorded(self.figure):
             found = with_feet_as_they_stand(found, self.roles, self.clip)
         turns = {} if self.reference_choice.saved is None else self.reference_choice.saved.rotations()
@@ -140,6 +146,17 @@ class RiggedFigure(Value):
         if not turns:
             return found
         return replace(found, rotations=turned_rotations(self.skeleton, self.roles, found.rotations, turns))
+
+    def _stood_up(self, found: ReferencePose) -> ReferencePose:
+        """The reference pose with the hips as high over the floor as its legs are long: it rests lower, or lying."""
+        world = world_of_pose(self.skeleton, local_rotations(self.skeleton, found.rotations))
+        hips = float(world.positions[0, self.roles.bones["hips"], 1])
+        if self.figure.meshes:
+            sole = min(deformed_vertices(mesh, world, 0)[:, 1].min() for mesh in self.figure.meshes)
+        else:
+            feet = [bone for role, bone in self.roles.bones.items() if role.startswith(("foot_", "toes_"))]
+            sole = world.positions[0, feet, 1].min() - _SOLE * found.leg_m
+        return replace(found, hips=found.hips * [1.0, 0.0, 1.0] + UP * (self.figure.floor_m + hips - float(sole)))
 
     @cached_property
     def reference_world(self) -> WorldTransforms:
@@ -165,7 +182,7 @@ class RiggedFigure(Value):
         """The height of the ground it stands on: that of its soles at rest, or in the T if it rests otherwise."""
         if self.decided is not None:
             return self.decided.floor_m
-        if self.base.resting is None and can_stand(self.skeleton.rest, self.roles):
+        if not self.base.stands or (self.base.resting is None and can_stand(self.skeleton.rest, self.roles)):
             return self.figure.floor_m
         if not self.figure.meshes:
             return 0.0

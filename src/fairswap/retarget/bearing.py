@@ -17,7 +17,7 @@ Bearing = tuple[tuple[int, int, int], Floats, np.ndarray]
 """A leg's three bones, how far its foot is moved ``(frames, 3)``, and when it stands ``(frames,)``."""
 
 # Within what time the hips keep to the legs; how much rather they stay, to the left, up and ahead; in how many rounds.
-_WITHIN_S, _STAY, _ROUNDS = 0.05, np.array([0.05, 0.005, 0.05]), 3
+_WITHIN_S, _STAY, _ROUNDS = 0.05, np.array([0.05, 0.005, 0.05]), 2
 # How long the weight takes to go to a leg, and how much of it a leg in the air bears.
 _SHIFT_S, _SWINGS = 0.2, 0.05
 # A leg this straight is as good as stretched; by how much more a leg counts where its knee turns fast, at most.

@@ -12,14 +12,16 @@ from collections.abc import Sequence
 from dataclasses import dataclass
 
 import numpy as np
-from scipy.linalg import solveh_banded
 
 from fairswap.model.arrays import Floats
+from fairswap.model.banded import solve_blocks
 
 # A third difference and its square: the rows of D and the bands of DᵀD.
 _THIRD = np.array([-1.0, 3.0, -3.0, 1.0])
 # The solve keeps its digits between these: a wish is neither stronger nor weaker.
 _STRONGEST, _WEAKEST = 1e7, 1e-9
+# Frames that are solved as one block: no fewer than the third differences reach.
+_BLOCK = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -40,26 +42,48 @@ def strength(within_s: Floats | float, rate: float) -> Floats:
 def least_jerk(wishes: Sequence[Wish]) -> Floats:
     """The correction ``(frames, n)`` that suits the wishes best."""
     frames, width = wishes[0].normal.shape
-    blocks = np.zeros((frames, width, width))
+    own = np.zeros((frames, width, width))
     right = np.zeros((frames, width))
     for wish in wishes:
         scaled = wish.normal * wish.weight[:, None]
-        blocks += scaled[:, :, None] * wish.normal[:, None, :]
+        own += scaled[:, :, None] * wish.normal[:, None, :]
         right += scaled * wish.value[:, None]
-    # Lower bands of the matrix: the component changes fastest, so that one frame on is ``width`` rows on.
-    bands = np.zeros((3 * width + 1, frames * width))
-    for row in range(width):
-        for column in range(row + 1):
-            bands[row - column, column::width] = blocks[:, row, column]
-    for apart in range(min(4, frames)):
-        bands[apart * width] += np.repeat(_jerk_band(frames, apart), width)
-    return np.asarray(solveh_banded(bands, right.ravel(), lower=True, check_finite=False)).reshape(frames, width)
+    return _solved(own, right[:, :, None])[:, :, 0]
 
 
 def least_jerk_to(values: Floats, weight: Floats) -> Floats:
     """The track ``(frames, n)`` that is near to ``values``, in each frame as much as ``weight`` ``(frames,)`` says."""
-    one = np.ones((len(values), 1))
-    return np.concatenate([least_jerk([Wish(one, column, weight)]) for column in values.T], axis=1)
+    return _solved(weight[:, None, None], (weight[:, None] * values)[:, None, :])[:, 0, :]
+
+
+def _solved(own: Floats, right: Floats) -> Floats:
+    """Solve ``(own + DᵀD) c = right``: ``own`` ``(frames, n, n)`` of each frame, ``right`` ``(frames, n, columns)``."""
+    frames, width, columns = right.shape
+    blocks = -(-frames // _BLOCK)
+    size = _BLOCK * width
+    diagonal, below = (np.zeros((blocks, _BLOCK, width, _BLOCK, width)) for _ in range(2))
+    filled = np.tile(np.eye(width), (blocks * _BLOCK, 1, 1))  # beyond the last frame nothing is asked for
+    filled[:frames] = own
+    diagonal[:, range(_BLOCK), :, range(_BLOCK), :] = filled.reshape(blocks, _BLOCK, width, width).transpose(1, 0, 2, 3)
+    for apart in range(4):
+        band = np.zeros(blocks * _BLOCK)
+        band[:frames] = _jerk_band(frames, apart)
+        band = band.reshape(blocks, _BLOCK)
+        for column in range(_BLOCK):
+            # The frame ``apart`` later stands in this block, or in the next one.
+            inside, row = column + apart < _BLOCK, (column + apart) % _BLOCK
+            for part in range(width):
+                if inside:
+                    diagonal[:, row, part, column, part] += band[:, column]
+                    if apart:
+                        diagonal[:, column, part, row, part] += band[:, column]
+                else:
+                    below[1:, row, part, column, part] += band[:-1, column]
+    shaped = np.zeros((blocks * _BLOCK, width, columns))
+    shaped[:frames] = right
+    shape = blocks, size, size
+    found = solve_blocks(diagonal.reshape(shape), below.reshape(shape), shaped.reshape(blocks, size, columns))
+    return found.reshape(-1, width, columns)[:frames]
 
 
 def _jerk_band(frames: int, apart: int) -> Floats:

@@ -2,7 +2,8 @@
 
 For a role with the source's world rotation S(t), its world rotation S₀ in the reference pose, and T₀ the same on the
 target: D(t) = S(t)·S₀⁻¹ is the motion, and the target's world rotation is D(t)·T₀. Its local rotation follows from its
-parent's; bones without a partner keep their rest. The hips travel from their resting place, scaled by the legs.
+parent's; bones without a partner keep their rest. The hips travel from their resting place, scaled by the legs
+(lower down also by what the floor wants, see :mod:`fairswap.retarget.hips_height`).
 """
 
 from __future__ import annotations
@@ -24,6 +25,7 @@ from fairswap.model.skeleton import world_rotations
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.extras import Extra, extra_translations, moving_extras, pair_extras
+from fairswap.retarget.hips_height import height_change
 from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
 from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
 from fairswap.retarget.twist import share_twist
@@ -34,8 +36,6 @@ if TYPE_CHECKING:
 
 # Bounds the memory of a long clip; short enough to stay near the processor.
 _FRAMES_AT_ONCE = 4096
-# Hips that rest lower than this, in leg lengths, do not rest standing.
-_STANDS = 0.8
 
 
 @dataclass(frozen=True, eq=False)
@@ -200,19 +200,6 @@ class Swap:
         edit = PoseBuilder(target, rotations, {**places, self.target.roles.bones["hips"]: hips_track})
         return edit, moved | frozenset(helpers)
 
-    def _nearer_to_floor(self, height: Floats) -> Floats:
-        """By how much hips come nearer to the floor (or less near) than legs make them, ``(frames,)``, at the source's
-        ``height`` over its floor.
-
-        Standing, hips are as high as legs and ankles make them; lying or sitting on the floor they are on it, whatever
-        the ankles. In between this sets in with the square of how far they go down.
-        """
-        standing = [rigged.reference.hips[1] - rigged.floor_m for rigged in (self.source, self.target)]
-        if min(standing[0] / self.source.reference.leg_m, standing[1] / self.target.reference.leg_m) < _STANDS:
-            return np.zeros_like(height)
-        down = np.clip(1.0 - height / standing[0], 0.0, 1.0)
-        return np.asarray((self.leg_ratio * standing[0] - standing[1]) * down**2)
-
     def _transfer_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float) -> None:
         source, target = self.source, self.target
         local = poses.rotation_tracks[:, :, span]
@@ -229,7 +216,7 @@ class Swap:
             position = step if parent < 0 else position + rotate(world[parent].T, step.T).T
         # Over the ground by the scale that was asked for; up and down always by the legs.
         moved = (position.T - source.reference.hips) * [scale, self.leg_ratio, scale] + target.reference.hips
-        moved[:, 1] += self._nearer_to_floor(position[1] - source.floor_m)
+        moved[:, 1] += height_change(source, target, position[1] - source.floor_m)
         parent = int(target.skeleton.parents[target.roles.bones["hips"]])
         if parent >= 0:
             resting = target.resting_world
