@@ -71,7 +71,7 @@ def test_legs_of_another_clip_go_on_from_where_the_body_is_and_feet_stand(start,
     if end != "6":
         after = slice(round((float(end) + 0.5) * rate), None)
         ways = [np.linalg.norm((path[after][-1] - path[after][0])[[0, 2]]) for path in hips]
-        assert ways[0] == pytest.approx(ways[1], abs=0.02)
+        assert ways[0] == pytest.approx(ways[1], abs=0.08)
 
 
 def test_the_face_of_another_clip():

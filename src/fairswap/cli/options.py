@@ -129,7 +129,7 @@ _MOTION = (
     click.option("--reach", type=Number(0.0, 1.0), default=1.0, metavar="WEIGHT",
                  help="How much a touch counts against the posture, 0 to 1."),
     click.option("--object", "object_", metavar="BONE", help="The source's bone that marks an object hands touch."),
-    click.option("--clear", is_flag=True, help="Push hands out of the own body."),
+    click.option("--clear", is_flag=True, help="Keep arms and legs out of the body and each other."),
     click.option("--layer", "layers", multiple=True, type=INPUT, metavar="FILE.toml",
                  help="Corrections to put on; may be given several times."),
 )  # fmt: skip

@@ -13,6 +13,7 @@ import msgspec
 from fairswap.errors import Finding, Severity
 from fairswap.measure.comparison import Comparison
 from fairswap.measure.differences import ContactsKept, Footing, RoleDifference
+from fairswap.measure.intersection import LimbInside
 from fairswap.measure.verdict import PartScore
 
 if TYPE_CHECKING:
@@ -53,6 +54,7 @@ class ComparisonRow(Report, frozen=True):
     contacts: ContactsKept
     jerk_ratio: float
     inside_body_s: tuple[float | None, float | None]
+    inside: tuple[LimbInside, ...]
     parts: tuple[PartScore, ...]
     roles: tuple[RoleDifference, ...]
 

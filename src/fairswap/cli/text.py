@@ -16,6 +16,8 @@ if TYPE_CHECKING:
     from fairswap.pose.measuring import PartVerdict
 
 _WIDTH = 110  # of reports, so that they stay readable in any window
+# Limbs that go into each other by less than this, beyond what the source's do, are not worth a line.
+_TOLD_CM = 1.0
 _COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
 
 
@@ -76,7 +78,15 @@ def footing_line(row: ComparisonRow) -> str:
 
 
 def inside_lines(row: ComparisonRow) -> Iterator[str]:
-    """A line if hands of the result are inside the own body for longer than the source's."""
+    """A line if limbs of the result are in each other, or hands inside the own body, more than the source's."""
+    worst = next(iter(row.inside), None)
+    if worst is not None and worst.beyond_cm > _TOLD_CM:
+        into = worst.into if "_" in worst.into else f"the {worst.into}"
+        yield (
+            f"{worst.limb} goes {worst.deepest_cm:.1f} cm into {into} at {worst.at_s:.2f} s, in all "
+            f"{worst.seconds:.1f} s (source {worst.source_deepest_cm:.1f} cm, {worst.source_seconds:.1f} s); "
+            "--clear keeps limbs apart"
+        )
     source, result = row.inside_body_s
     if result is not None and result > (source or 0.0) + 0.1:
         yield f"hands are inside the body for {result:.1f} s (source {source or 0.0:.1f}); --clear pushes them out"

@@ -76,7 +76,7 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record), by_name=False))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
-    return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor)
+    return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor, cleared=record.cleared)
 
 
 def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:

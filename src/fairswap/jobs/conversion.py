@@ -330,12 +330,12 @@ def _converted(
     record = Record(
         side_of(swap.source), side_of(swap.target), clip.duration_s,
         [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
-        motion.scale_travel, kept_layers(layers), whole.frames - clip.frames,
+        motion.scale_travel, kept_layers(layers), whole.frames - clip.frames, motion.clear,
     )  # fmt: skip
     made = replace(made, clip=replace(made.clip, made=as_made(record)))
 
     def judged(result: Motion) -> Comparison:
-        return compare_motions(asked, result, source_contacts=made.contacts, travel_factor=factor)
+        return compare_motions(asked, result, source_contacts=made.contacts, travel_factor=factor, cleared=motion.clear)
 
     comparison = judged(with_travel(Motion(swap.target, made.clip), record.travel_taken))
     nothing_done = motion == replace(AS_TRANSFERRED, travel=motion.travel, scale_travel=motion.scale_travel)

@@ -20,7 +20,7 @@ from fairswap.measure.differences import (
     jerk_of,
     rms,
 )
-from fairswap.measure.intersection import seconds_inside
+from fairswap.measure.intersection import LimbInside, arms_crowded, limbs_inside, seconds_inside
 from fairswap.measure.lead_in import lead_in_frames
 from fairswap.measure.touches import touching
 from fairswap.measure.verdict import NEARLY, SAME, PartScore, part_scores, word_for, worst_of
@@ -74,7 +74,8 @@ class Comparison:
     ``source_footing`` is over the floor that the source's feet stand on; ``source_as_it_stands`` over the floor that
     its figure rests on, which may be another. ``standing`` ``(2, 2, frames)`` says when the feet of source and result
     stand, left and right. ``source`` and ``result`` are what was compared, for pictures of it. ``travel_factor`` is by
-    how much longer the way was asked to be than the legs are.
+    how much longer the way was asked to be than the legs are. ``inside`` are limbs that go into each other or the
+    trunk on the result.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -100,6 +101,7 @@ class Comparison:
     source: Motion = field(repr=False)
     result: Motion = field(repr=False)
     source_as_it_stands: Footing = field(repr=False)
+    inside: tuple[LimbInside, ...] = ()
     travel_factor: float = 1.0
 
     @cached_property
@@ -172,14 +174,16 @@ class Comparison:
 
 
 def compare_motions(
-    source: Motion, result: Motion, *, source_contacts: Contacts | None = None, travel_factor: float = 1.0
-) -> Comparison:
+    source: Motion, result: Motion, *, source_contacts: Contacts | None = None, travel_factor: float = 1.0,
+    cleared: bool = False,
+) -> Comparison:  # fmt: skip
     """Hold a result against its source, at the source's frames, each figure in its own frame.
 
     Arms, legs and fingers are compared by where their bones point, joint to joint. Trunk, head and feet, which differ
     between any two anatomies, are compared by how far they have turned from the reference pose. The hips' path is
     compared in leg lengths. Feet count as standing when the source's do; ``source_contacts`` says when, where that was
-    found already. ``travel_factor`` is by how much longer the way over the ground was asked to be than the legs are.
+    found already. ``travel_factor`` is by how much longer the way over the ground was asked to be than the legs are;
+    ``cleared`` that arms were asked to be kept out of the body, so that those that are at it may be elsewhere.
 
     Raises
     ------
@@ -197,6 +201,9 @@ def compare_motions(
         contacts_in(pair[1], ChainWorld(poses), rate, lead_in),
     )
     both_touch = _touching_alike(pair, (source.clip.poses, poses), rate)[:, lead_in:]
+    if cleared:
+        crowded = [nearness(when, _REACHES_S * rate)[lead_in:] for when in arms_crowded(pair[1], poses)]
+        both_touch = np.maximum(both_touch, crowded)
     tracks = Tracks(pair, len(times), contacts, both_touch, rate, travel_factor)
     for start, stop, first, last in blocks(lead_in, source.clip.frames):
         worlds = source.clip.poses.world(first, last), poses.world(first, last)
@@ -223,6 +230,7 @@ def compare_motions(
         standing=standing,
         source=source,
         result=result,
+        inside=limbs_inside(pair, (source.clip.poses, poses), rate, lead_in),
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
     )

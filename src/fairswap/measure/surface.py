@@ -91,7 +91,7 @@ def surface_of(rigged: RiggedFigure) -> list[BodyPart]:
         ("thigh", f"upper_leg_{side}", at[f"upper_leg_{side}"], at[f"lower_leg_{side}"], {f"upper_leg_{side}"})
         for side in SIDES
     ]
-    owners, vertices = _owned_vertices(rigged)
+    owners, vertices = owned_vertices(rigged)
     role_of = {bone: role for role, bone in roles.bones.items()}
     return [
         _body_part(rigged, part, roles.bones[role], start, end, vertices[_owned(owners, role_of, owned)])
@@ -99,7 +99,7 @@ def surface_of(rigged: RiggedFigure) -> list[BodyPart]:
     ]
 
 
-def _owned_vertices(rigged: RiggedFigure) -> tuple[np.ndarray, Floats]:
+def owned_vertices(rigged: RiggedFigure) -> tuple[np.ndarray, Floats]:
     """All vertices in the T with the bone that holds each most, bones without a role giving way to those above."""
     owners, places = [np.empty(0, dtype=np.intp)], [np.empty((0, 3))]
     for mesh in rigged.figure.meshes:

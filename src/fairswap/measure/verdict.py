@@ -11,6 +11,8 @@ from collections.abc import Iterable, Iterator
 from dataclasses import dataclass
 from typing import TYPE_CHECKING
 
+from fairswap.bones.roles import part_of
+
 if TYPE_CHECKING:
     from fairswap.measure.comparison import Comparison
     from fairswap.measure.differences import RoleDifference
@@ -26,7 +28,7 @@ _LIMITS = {
 _TWIST_DEGREES = 25.0
 # Of a figure with legs of 0.9 m; of others in proportion.
 _USUAL_LEG_M = 0.9
-_LOWEST_CM_S, _BELOW_CM = 8.0, 4.0
+_LOWEST_CM_S, _BELOW_CM, _INSIDE_CM = 8.0, 4.0, 8.0
 _SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
 _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
@@ -86,6 +88,10 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
         # A jaw of bones may be one of shapes on the other head.
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
             yield from _of_role(role)
+    for inside in found.inside:
+        part = part_of_body(inside.limb, part_of(inside.limb))
+        said = f"{inside.limb} goes into {'the ' if '_' not in inside.into else ''}{inside.into}"
+        yield _score(part, said, inside.beyond_cm / leg, _INSIDE_CM, "cm")
     before, after = found.source_footing, found.result_footing
     # What the source does as well is no difference: over the floor its feet stand on, or its figure.
     source_leg = found.source.rigged.reference.leg_m / _USUAL_LEG_M

@@ -20,7 +20,7 @@ from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import conjugate, multiply, rotate
-from fairswap.model.signals import eased, nearness, runs_of, smoothed, widest
+from fairswap.model.signals import eased, nearness, runs_of
 from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.inverse_kinematics import solve_limb
@@ -28,8 +28,8 @@ from fairswap.retarget.options import MotionOptions
 
 # In leg lengths over the floor: where hands begin to follow it, and where they do so wholly.
 _FAR_FROM_FLOOR, _NEAR_FLOOR = 0.3, 0.1
-# In seconds and metres.
-_EASE_S, _CLEAR_M = 0.22, 0.004
+# In seconds.
+_EASE_S = 0.22
 
 
 @dataclass(frozen=True)
@@ -91,25 +91,6 @@ def meet_hands(
             off = float(apart[start:stop].max())
             touches.append(Touch(wish.side, wish.what, start / rate, (stop - 1) / rate, off))
     return sorted(touches, key=lambda touch: (touch.start_s, touch.side)), stands
-
-
-def clear_arms(target: RiggedFigure, chain: ChainWorld, rate: float) -> Floats:
-    """Push hands and elbows that are inside the own body out of it, in place; give how deep they were ``(frames,)``."""
-    palms, parts = palms_of(target), surface_of(target)
-    worst = np.zeros(chain.frames)
-    for side in SIDES:
-        point = palms[side].track(chain)
-        push = np.zeros_like(point)
-        for part in parts:
-            height, direction, distance = part.coordinates(point, chain)
-            deep = np.where((height > 0.0) & (height < 1.0), np.maximum(_CLEAR_M - distance, 0.0), 0.0)
-            if deep.max() > 0.0:
-                even = _evened(deep, rate)
-                push += (part.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
-                worst = np.maximum(worst, deep)
-        if push.any():
-            push_hand(target, side, chain, push)
-    return worst
 
 
 def _hand_wishes(
@@ -190,12 +171,6 @@ def _follow_floor(target: RiggedFigure, palm: Palm, side: str, height: Floats, n
     comes, the more its height counts from the floor, and the less from its shoulder."""
     if near.max() > 0.0:
         push_hand(target, side, chain, (near * (target.floor_m + height - palm.track(chain)[:, 1]))[:, None] * UP)
-
-
-def _evened(deep: Floats, rate: float) -> Floats:
-    """A push that is at least ``deep`` and comes and goes smoothly, ``(frames,)``."""
-    width = max(round(0.1 * rate), 1)
-    return smoothed(widest(deep, width), width / 3.0)
 
 
 def _body_wishes(

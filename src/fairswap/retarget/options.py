@@ -39,7 +39,7 @@ class MotionOptions:
     object : str or None
         The bone of the source's file that marks an object which hands may touch.
     clear : bool
-        Whether arms that would pass through the body are pushed out.
+        Whether limbs that would pass through the body or each other are kept apart.
     layers : sequence of Layers or files
         Corrections to put on, in order; see :mod:`fairswap.retarget.layers`.
 

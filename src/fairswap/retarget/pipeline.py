@@ -19,9 +19,10 @@ from fairswap.model.poses import PoseBuilder
 from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.bearing import move_hips
+from fairswap.retarget.clearing import clear_limbs
 from fairswap.retarget.extras import lost_extras
 from fairswap.retarget.feet import Planted, plant_feet
-from fairswap.retarget.hands import Touch, clear_arms, meet_hands
+from fairswap.retarget.hands import Touch, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
@@ -120,7 +121,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     if not _stands_as_it_stood(motion):
         for stage in (_take_floor_out, _plant_feet, _meet_hands):
             stage(motion)
-    _clear_arms(motion)
+    _clear_limbs(motion)
     taken = _move_root(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
@@ -189,9 +190,10 @@ def _meet_hands(motion: _Motion) -> None:
             motion.findings.append(Finding("object-placed", "note", motion.original.name, message))
 
 
-def _clear_arms(motion: _Motion) -> None:
+def _clear_limbs(motion: _Motion) -> None:
     if motion.options.clear:
-        clear_arms(motion.swap.target, motion.chain, motion.rate)
+        swap = motion.swap
+        clear_limbs(swap.source, swap.target, motion.source_chain, motion.chain, motion.contacts, motion.rate)
 
 
 def _move_root(motion: _Motion) -> Floats | None:

@@ -1,0 +1,157 @@
+"""Limbs as capsules: how far two of them, or one and the trunk, go into each other."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES
+from fairswap.measure.surface import owned_vertices, surface_of
+from fairswap.model.arrays import Floats
+from fairswap.model.caching import kept_with_its_argument
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.rotation import conjugate, rotate
+from fairswap.pose.rigged import RiggedFigure
+
+# Each limb: the role of its bone and that at its end, from which share of it on it counts (a thigh is one with the hips
+# at its top), and its radius as a share of its length where no mesh shows it.
+_LIMBS = {
+    "upper_leg": ("lower_leg", 0.45, 0.17), "lower_leg": ("foot", 0.0, 0.12), "upper_arm": ("lower_arm", 0.5, 0.14),
+    "lower_arm": ("hand", 0.0, 0.13),
+}  # fmt: skip
+# Which may meet: limbs of one side with those of the other, and arms with legs.
+_CROSSING = (
+    ("upper_leg", "upper_leg"), ("lower_leg", "lower_leg"), ("lower_leg", "upper_leg"), ("lower_arm", "lower_arm"),
+    ("lower_arm", "upper_arm"),
+)  # fmt: skip
+_ARMS_AND_LEGS = ("lower_arm", "upper_leg")
+# Where along a forearm the trunk is felt, from the elbow on.
+_FELT = (0.15, 0.5, 0.85)
+_FEWEST = 8
+
+
+@dataclass(frozen=True, eq=False)
+class Capsule:
+    """A limb: its bone, both ends of its axis in the frame of that bone ``(3,)``, and its radius at each, metres."""
+
+    role: str
+    bone: int
+    start: Floats
+    end: Floats
+    radii: tuple[float, float]
+
+    def radius(self, share: Floats | float) -> Floats:
+        """Its radius at a share of its length."""
+        return np.asarray(self.radii[0] + share * (self.radii[1] - self.radii[0]))
+
+    def ends(self, chain: ChainWorld) -> tuple[Floats, Floats]:
+        """World places ``(frames, 3)`` of both ends of its axis."""
+        rotation, position = chain.rotation(self.bone), chain.position(self.bone)
+        return rotate(rotation, self.start) + position, rotate(rotation, self.end) + position
+
+
+@kept_with_its_argument
+def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
+    """The limbs of a figure by role: as thick as half of their vertices keep within, from end to end."""
+    world, roles = rigged.reference_world, rigged.roles.bones
+    owners, vertices = owned_vertices(rigged)
+    found = {}
+    for side in SIDES:
+        for part, (onward, first, usual) in _LIMBS.items():
+            role, bone = f"{part}_{side}", roles[f"{part}_{side}"]
+            start, end = world.positions[0, bone], world.positions[0, roles[f"{onward}_{side}"]]
+            along = end - start
+            length = float(np.linalg.norm(along))
+            mine = vertices[owners == bone]
+            share = (mine - start) @ along / length**2
+            inner = (share > max(first, 0.15)) & (share < 0.9)
+            mine, share = mine[inner], share[inner]
+            away = np.linalg.norm(np.cross(mine - start, along / length), axis=1)
+            radii = _radii(share, away, first) if len(away) >= _FEWEST else (usual * length, usual * length)
+            undo = conjugate(rigged.reference.rotations[bone])
+            places = (rotate(undo, start + first * along - start), rotate(undo, along))
+            found[role] = Capsule(role, bone, places[0], places[1], radii)
+    return found
+
+
+def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Floats]:
+    """How deep limbs are in each other and in the trunk, metres ``(frames,)``, by what goes into what.
+
+    Less than nothing is the way that is left between them. What overlaps in the T as well is not counted.
+    """
+    limbs = capsules_of(rigged)
+    ends = {role: limb.ends(chain) for role, limb in limbs.items()}
+    resting = {role: _in_the_t(rigged, limb) for role, limb in limbs.items()}
+    found = {}
+    for first, second in _pairs():
+        pair = limbs[first], limbs[second]
+        usual = max(float(_overlap(pair, resting[first], resting[second])[0]), 0.0)
+        found[first, second] = _overlap(pair, ends[first], ends[second]) - usual
+    for side in SIDES:
+        role = f"lower_arm_{side}"
+        for part in surface_of(rigged):
+            if part.part == "thigh":
+                continue  # as a limb
+            deep = np.full(chain.frames, -np.inf)
+            for share in _FELT:
+                point = ends[role][0] + share * (ends[role][1] - ends[role][0])
+                height, _, distance = part.coordinates(point, chain)
+                inside = (height > 0.0) & (height < 1.0)
+                deep = np.maximum(deep, np.where(inside, limbs[role].radius(share) - distance, -np.inf))
+            found[role, part.part] = deep
+    return found
+
+
+def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
+    """The radius at both ends, of vertices that are so far from the axis at a share of its length: a line through the
+    middle ones of either half."""
+    middle = 0.5 * (max(first, 0.15) + 0.9)
+    halves = [share <= middle, share > middle]
+    if min(half.sum() for half in halves) < 3:
+        even = float(np.median(away))
+        return even, even
+    at, thick = ([float(np.median(values[half])) for half in halves] for values in (share, away))
+    slope = (thick[1] - thick[0]) / max(at[1] - at[0], 1e-6)
+    return max(thick[0] + slope * (first - at[0]), 0.3 * thick[0]), max(
+        thick[1] + slope * (1.0 - at[1]), 0.3 * thick[1]
+    )
+
+
+def _overlap(pair: tuple[Capsule, Capsule], first: tuple[Floats, Floats], second: tuple[Floats, Floats]) -> Floats:
+    """How deep two limbs are in each other ``(frames,)``, by the ends of their axes."""
+    apart, s, t = nearest(*first, *second)
+    return np.asarray(pair[0].radius(s) + pair[1].radius(t) - apart)
+
+
+def _pairs() -> list[tuple[str, str]]:
+    rows = []
+    for first, second in _CROSSING:
+        rows.append((f"{first}_left", f"{second}_right"))
+        if first != second:
+            rows.append((f"{first}_right", f"{second}_left"))
+    return rows + [(f"{_ARMS_AND_LEGS[0]}_{a}", f"{_ARMS_AND_LEGS[1]}_{b}") for a in SIDES for b in SIDES]
+
+
+def _in_the_t(rigged: RiggedFigure, limb: Capsule) -> tuple[Floats, Floats]:
+    world = rigged.reference_world
+    turn, place = world.rotations[:, limb.bone], world.positions[:, limb.bone]
+    return rotate(turn, limb.start) + place, rotate(turn, limb.end) + place
+
+
+def nearest(a: Floats, b: Floats, c: Floats, d: Floats) -> tuple[Floats, Floats, Floats]:
+    """The distance between the lines from ``a`` to ``b`` and from ``c`` to ``d``, each ``(frames, 3)``; and at which
+    share of either they are nearest; each ``(frames,)``.
+
+    Lumelsky 1985: the nearest points of two segments.
+    """
+    u, v, w = b - a, d - c, a - c
+    uu, vv, uv = (np.einsum("fi,fi->f", x, y) for x, y in ((u, u), (v, v), (u, v)))
+    uw, vw = np.einsum("fi,fi->f", u, w), np.einsum("fi,fi->f", v, w)
+    span = uu * vv - uv**2
+    s = np.where(span > 1e-12, np.clip((uv * vw - vv * uw) / np.where(span > 1e-12, span, 1.0), 0.0, 1.0), 0.0)
+    t = (uv * s + vw) / np.maximum(vv, 1e-12)
+    # Where that is beyond an end, from the end back.
+    kept = np.clip(t, 0.0, 1.0)
+    s = np.where(t == kept, s, np.clip((kept * uv - uw) / np.maximum(uu, 1e-12), 0.0, 1.0))
+    return np.linalg.norm(w + s[:, None] * u - kept[:, None] * v, axis=1), s, kept

@@ -1,0 +1,156 @@
+"""Limbs kept apart: palms pushed out of the body, elbows and knees turned away, feet in the air moved aside.
+
+The least is done that helps, and smoothly. A bent limb is swivelled about the line from its root to its end, which
+stays where it is; an arm that hangs is held off the trunk; a leg that is in the air steps aside. What goes into each
+other on the source as well may do so.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES, side_of
+from fairswap.measure.capsules import depths
+from fairswap.measure.contacts import Contacts
+from fairswap.measure.palms import palms_of
+from fairswap.measure.surface import surface_of
+from fairswap.model.arrays import Floats
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.rotation import multiply, normalized, quaternion_from_axis_angle, rotate
+from fairswap.model.signals import nearness, smoothed, widest
+from fairswap.model.space import AHEAD, LEFT
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.hands import push_hand
+from fairswap.retarget.inverse_kinematics import solve_limb
+
+Depths = Mapping[tuple[str, str], Floats]
+
+_CLEAR_M, _ROUNDS = 0.004, 3
+_TRY_DEGREES, _MOST_DEGREES = 8.0, 40.0
+# What a swivel by the degrees that are tried must gain, in leg lengths.
+_WORTH = 0.008
+_TRUNK = {"pelvis", "chest", "head"}
+# How long a push takes to come and to go, and a foot to be free of the floor.
+_COMES_S, _LEAVES_S = 0.25, 0.12
+_LIMBS = {"arm": ("upper_arm", "lower_arm", "hand"), "leg": ("upper_leg", "lower_leg", "foot")}
+
+
+def clear_limbs(
+    source: RiggedFigure,
+    target: RiggedFigure,
+    source_chain: ChainWorld,
+    chain: ChainWorld,
+    contacts: Contacts,
+    rate: float,
+) -> None:
+    """Keep limbs of the target (in ``chain``, in place) out of its trunk and out of each other."""
+    _push_palms_out(target, chain, rate)
+    legs = target.reference.leg_m / source.reference.leg_m
+    allowed = {pair: np.maximum(legs * deep, 0.0) for pair, deep in depths(source, source_chain).items()}
+    for _ in range(_ROUNDS):
+        for kind in _LIMBS:
+            for side in SIDES:
+                _swivel_away(target, kind, side, allowed, chain, rate)
+    for side in SIDES:
+        _hold_off(target, side, allowed, chain, rate)
+        _step_aside(target, side, allowed, contacts.standing(side), chain, rate)
+
+
+def _push_palms_out(target: RiggedFigure, chain: ChainWorld, rate: float) -> None:
+    palms, parts = palms_of(target), surface_of(target)
+    for side in SIDES:
+        point = palms[side].track(chain)
+        push = np.zeros_like(point)
+        for part in parts:
+            height, direction, distance = part.coordinates(point, chain)
+            deep = np.where((height > 0.0) & (height < 1.0), np.maximum(_CLEAR_M - distance, 0.0), 0.0)
+            if deep.max() > 0.0:
+                even = _evened(deep, rate)
+                push += (part.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
+        if push.any():
+            push_hand(target, side, chain, push)
+
+
+def _too_deep(found: Depths, allowed: Depths, kind: str, side: str) -> Floats:
+    """How much deeper than allowed a limb is in anything, ``(frames,)``."""
+    mine = [f"{part}_{side}" for part in _LIMBS[kind][:2]]
+    rows = [np.maximum(deep - allowed[pair], 0.0) for pair, deep in found.items() if set(pair) & set(mine)]
+    return np.asarray(np.max(rows, axis=0))
+
+
+def _swivel_away(target: RiggedFigure, kind: str, side: str, allowed: Depths, chain: ChainWorld, rate: float) -> None:
+    """Turn elbow or knee about the line from the limb's root to its end, the way on which it comes free sooner."""
+    deep = _too_deep(depths(target, chain), allowed, kind, side)
+    if deep.max() <= _CLEAR_M:
+        return
+    tried = []
+    for degrees in (_TRY_DEGREES, -_TRY_DEGREES):
+        _swivel(target, kind, side, np.full(chain.frames, degrees), chain)
+        tried.append(_too_deep(depths(target, chain), allowed, kind, side))
+        _swivel(target, kind, side, np.full(chain.frames, -degrees), chain)
+    # One way for as long as it is in there, so that it does not change its mind in the middle.
+    near = smoothed(np.stack([deep, *tried], axis=1), 0.25 * rate)
+    gain = np.maximum(near[:, 0] - np.minimum(near[:, 1], near[:, 2]), 0.0)
+    way = np.where(near[:, 1] <= near[:, 2], 1.0, -1.0)
+    # Of a limb that is nearly straight it would take too much for too little.
+    worth = gain > _WORTH * target.reference.leg_m
+    wanted = np.where(worth, np.minimum(_TRY_DEGREES * deep / np.maximum(gain, 1e-6), _MOST_DEGREES), 0.0)
+    _swivel(target, kind, side, smoothed(way, 0.1 * rate) * _evened(wanted, rate), chain)
+
+
+def _swivel(target: RiggedFigure, kind: str, side: str, degrees: Floats, chain: ChainWorld) -> None:
+    upper, lower, end = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS[kind])
+    limb = chain.limb(upper, lower, end)
+    turned, kept = chain.rotation(lower).copy(), chain.rotation(end).copy()
+    about = quaternion_from_axis_angle(normalized(limb.end - limb.root), np.radians(degrees))
+    chain.turn(upper, multiply(about, limb.upper))
+    chain.turn(lower, multiply(about, turned))
+    chain.turn(end, kept)
+
+
+def _hold_off(target: RiggedFigure, side: str, allowed: Depths, chain: ChainWorld, rate: float) -> None:
+    """Raise an arm to the side by as much as its forearm is in the trunk."""
+    found = {pair: deep for pair, deep in depths(target, chain).items() if pair[1] in _TRUNK}
+    deep = _too_deep(found, allowed, "arm", side)
+    if deep.max() <= _CLEAR_M:
+        return
+    upper, lower, hand = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS["arm"])
+    limb = chain.limb(upper, lower, hand)
+    chest = target.roles.bones[target.roles.chain("spine")[-1]]
+    facing = rotate(multiply(chain.rotation(chest), target.reference.rotations[chest] * [-1, -1, -1, 1]), AHEAD)
+    sign = 1.0 if side == "left" else -1.0
+    far = np.linalg.norm(0.5 * (limb.middle + limb.end) - limb.root, axis=1)
+    angle = np.minimum(_evened(deep, rate) / np.maximum(far, 1e-6), np.radians(_MOST_DEGREES))
+    kept, turned = chain.rotation(hand).copy(), chain.rotation(lower).copy()
+    about = quaternion_from_axis_angle(sign * facing, angle)
+    chain.turn(upper, multiply(about, limb.upper))
+    chain.turn(lower, multiply(about, turned))
+    chain.turn(hand, multiply(about, kept))
+
+
+def _step_aside(
+    target: RiggedFigure, side: str, allowed: Depths, standing: np.ndarray, chain: ChainWorld, rate: float
+) -> None:
+    """Move a foot that is in the air outward by as much as its leg is in the other one."""
+    found = {pair: deep for pair, deep in depths(target, chain).items() if all("leg" in part for part in pair)}
+    deep = _too_deep(found, allowed, "leg", side) * (1.0 - nearness(standing, _LEAVES_S * rate))
+    if deep.max() <= _CLEAR_M:
+        return
+    hips = target.roles.bones["hips"]
+    aside = rotate(multiply(chain.rotation(hips), target.reference.rotations[hips] * [-1, -1, -1, 1]), LEFT)
+    sign = 1.0 if side_of(f"foot_{side}") == "left" else -1.0
+    upper, lower, foot = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS["leg"])
+    limb, kept = chain.limb(upper, lower, foot), chain.rotation(foot).copy()
+    goal = limb.end + sign * 1.5 * _evened(deep, rate)[:, None] * aside
+    rotations = solve_limb(limb, limb.root, goal, sign * aside)
+    chain.turn(upper, rotations[0])
+    chain.turn(lower, rotations[1])
+    chain.turn(foot, kept)
+
+
+def _evened(deep: Floats, rate: float) -> Floats:
+    """A push that is at least ``deep`` and comes and goes smoothly, ``(frames,)``."""
+    width = max(round(_COMES_S * rate), 1)
+    return smoothed(widest(deep, width), width / 3.0)
