@@ -243,7 +243,7 @@ def test_joined_clips_go_on_where_the_last_one_ended_and_feet_stand():
     side = rigged(JUNIPER)
     walk, lamp = (perform_on(act_named(name), "Juniper", JUNIPER) for name in ("walk", "lamp"))
     turned = moved_over_ground(lamp, 2.0, [3.0, 0.0, -4.0])
-    result = joined(side, [walk, turned], 0.3, match=True)
+    result = joined(side, [walk, turned], 0.3, match=True).clip
     places = result.world().positions
     steps = np.linalg.norm(np.diff(places, axis=0), axis=2)
     assert steps.max() < 1.5 * max(
@@ -252,11 +252,11 @@ def test_joined_clips_go_on_where_the_last_one_ended_and_feet_stand():
     heading = [stand_of(result, frame)[0] for frame in (0, result.frames - 1)]
     assert heading[1] == pytest.approx(heading[0], abs=0.25)
     soles = soles_of(side)
-    plain = joined(side, [walk, lamp], 0.0)
+    plain = joined(side, [walk, lamp], 0.0).clip
     assert plain.frames == walk.frames + lamp.frames - 1
     # In the blend a foot that stands stays within 5 mm, although the two clips stand differently.
     clapping, leaping = (perform_on(act_named(name), "Juniper", JUNIPER) for name in ("clap", "leap"))
-    both = joined(side, [clapping, leaping], 0.3)
+    both = joined(side, [clapping, leaping], 0.3).clip
     at, world = both.frames - leaping.frames, both.world().positions
     standing = contacts_of(side, both)
     for name, sole in soles.items():

@@ -288,7 +288,7 @@ def test_layers_turn_shift_replace_and_paste():
     ("text", "says"),
     [
         ('[[layer]]\nrole = "elbow"\n', "'elbow' is not a role"),
-        ("[[layer]]\nweight = 0.5\n", "either a role or a pose"),
+        ("[[layer]]\nweight = 0.5\n", "a role, a bone or a pose"),
         ('[[layer]]\nrole = "head"\nweight = 2.0\n', "weight"),
         ('[[layer]]\nrole = "head"\nturn = [1.0]\n', "turn"),
         ('[[layer]]\nrole = "head"\nfrom = 2.0\nto = 1.0\n', "ends before it begins"),

@@ -130,6 +130,8 @@ _MOTION = (
                  help="How much a touch counts against the posture, 0 to 1."),
     click.option("--object", "object_", metavar="BONE", help="The source's bone that marks an object hands touch."),
     click.option("--clear", is_flag=True, help="Keep arms and legs out of the body and each other."),
+    click.option("--sway", "sway", multiple=True, metavar="NAME",
+                 help="Let extra bones that nothing moves swing: skirt*, hair*; * is all. May be given several times."),
     click.option("--layer", "layers", multiple=True, type=INPUT, metavar="FILE.toml",
                  help="Corrections to put on; may be given several times."),
 )  # fmt: skip
@@ -223,7 +225,7 @@ def motion_options(function: Function) -> Function:
 
         return MotionOptions(object=object_, **more)
 
-    names = "travel", "scale_travel", "root_turns", "feet", "hands", "reach", "object_", "clear", "layers"
+    names = "travel", "scale_travel", "root_turns", "feet", "hands", "reach", "object_", "clear", "sway", "layers"
     inner = _gathered(function, "motion", made, *names)
     for option in reversed(_MOTION):
         inner = option(inner)

@@ -171,17 +171,20 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
 def find_belt(feet: Mapping[str, FootTracks], hips: Floats, rate: float, leg_m: float) -> Floats | None:
     """How fast the floor runs under a figure that walks on the spot, ``(3,)`` metres per second; None if it does not.
 
-    Then the lower foot goes backward at one speed for most of the time, and the ``hips`` ``(frames, 3)`` hardly go
-    anywhere; of one that walks over the floor the lower foot stands.
+    Then a low foot goes backward at one speed for most of the time, and the ``hips`` ``(frames, 3)`` hardly go
+    anywhere; of one that walks over the floor a low foot stands.
     """
     if len(hips) < max(_BELT_SHORTEST_S * rate, 4.0):
         return None
     tracks = np.stack([smoothed(track, _SMOOTH_S * rate) for foot in feet.values() for track in (foot.heel, foot.ball)])
-    lowest = np.argmin(tracks[:, :, 1], axis=0)
-    speeds = (np.gradient(tracks, axis=1) * rate)[lowest, np.arange(len(hips))][:, [0, 2]] / leg_m
-    speed = np.median(speeds, axis=0)
+    heights, frames = tracks[:, :, 1], np.arange(len(hips))
+    speeds = (np.gradient(tracks, axis=1) * rate)[:, :, [0, 2]] / leg_m
+    speed = np.median(speeds[np.argmin(heights, axis=0), frames], axis=0)
     fast = float(np.linalg.norm(speed))
-    alike = np.linalg.norm(speeds - speed, axis=1) < _BELT_SPREAD * fast
+    # Of all that is low something goes with the floor; the tip of the other foot may come by as low.
+    low = heights < np.percentile(heights, 5) + _LASTS_HEIGHT * leg_m
+    going = low & (np.linalg.norm(speeds - speed, axis=2) < _BELT_SPREAD * fast)
+    alike = going.any(axis=0)
     gone = float(np.linalg.norm((hips[-1] - hips[0])[[0, 2]])) / leg_m * rate / len(hips)
     if fast < _BELT_SLOWEST or gone > 0.3 * fast or alike.mean() < _BELT_SHARE:
         return None
@@ -189,7 +192,7 @@ def find_belt(feet: Mapping[str, FootTracks], hips: Floats, rate: float, leg_m: 
     swings = [np.ptp(0.5 * (foot.heel + foot.ball)[:, 1]) / leg_m for foot in feet.values()]
     if min(swings) < _BELT_LIFT:
         return None
-    mean = speeds[alike].mean(axis=0) * leg_m
+    mean = speeds[going].mean(axis=0) * leg_m
     return np.array([mean[0], 0.0, mean[1]])
 
 

@@ -32,8 +32,8 @@ _TRY_DEGREES, _MOST_DEGREES = 8.0, 40.0
 # What a swivel by the degrees that are tried must gain, in leg lengths.
 _WORTH = 0.008
 _TRUNK = {"pelvis", "chest", "head"}
-# How long a push takes to come and to go, and a foot to be free of the floor.
-_COMES_S, _LEAVES_S = 0.25, 0.12
+# How long a push takes to come and to go, also of a palm, and a foot to be free of the floor.
+_COMES_S, _PALM_COMES_S, _LEAVES_S = 0.25, 0.1, 0.12
 _LIMBS = {"arm": ("upper_arm", "lower_arm", "hand"), "leg": ("upper_leg", "lower_leg", "foot")}
 
 
@@ -56,6 +56,7 @@ def clear_limbs(
     for side in SIDES:
         _hold_off(target, side, allowed, chain, rate)
         _step_aside(target, side, allowed, contacts.standing(side), chain, rate)
+    _push_palms_out(target, chain, rate)
 
 
 def _push_palms_out(target: RiggedFigure, chain: ChainWorld, rate: float) -> None:
@@ -67,7 +68,7 @@ def _push_palms_out(target: RiggedFigure, chain: ChainWorld, rate: float) -> Non
             height, direction, distance = part.coordinates(point, chain)
             deep = np.where((height > 0.0) & (height < 1.0), np.maximum(_CLEAR_M - distance, 0.0), 0.0)
             if deep.max() > 0.0:
-                even = _evened(deep, rate)
+                even = _evened(deep, rate, _PALM_COMES_S)
                 push += (part.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
         if push.any():
             push_hand(target, side, chain, push)
@@ -150,7 +151,7 @@ def _step_aside(
     chain.turn(foot, kept)
 
 
-def _evened(deep: Floats, rate: float) -> Floats:
+def _evened(deep: Floats, rate: float, comes_s: float = _COMES_S) -> Floats:
     """A push that is at least ``deep`` and comes and goes smoothly, ``(frames,)``."""
-    width = max(round(_COMES_S * rate), 1)
+    width = max(round(comes_s * rate), 1)
     return smoothed(widest(deep, width), width / 3.0)

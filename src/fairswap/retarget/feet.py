@@ -101,7 +101,8 @@ def plant_feet(
         chain.turn(upper, rotations[0])
         chain.turn(lower, rotations[1])
         chain.turn(foot, aims[side].rotation)
-        _lift_toes(target, soles[side], aims[side].standing, chain)
+        for _ in range(2):  # where one point is lifted, another one may be the lowest
+            _lift_toes(target, soles[side], chain)
         moved[side] = np.linalg.norm(aims[side].shift, axis=1)
     return Planted(moved, hips_moved)
 
@@ -230,8 +231,8 @@ def _lowest(sole: Sole, rotation: Floats, ankle: Floats, chain: ChainWorld) -> F
     return np.min([*bearing, joint_height], axis=0) + ankle[:, 1]
 
 
-def _lift_toes(target: RiggedFigure, sole: Sole, stands: np.ndarray, chain: ChainWorld) -> None:
-    """Bend toes up where they would reach through the floor, and down on it where the foot stands on its ball."""
+def _lift_toes(target: RiggedFigure, sole: Sole, chain: ChainWorld) -> None:
+    """Bend toes up where they would reach through the floor."""
     if sole.toes < 0:
         return
     points = [place for bone, place in zip(sole.bones.tolist(), sole.places, strict=True) if bone == sole.toes]

@@ -40,6 +40,8 @@ class MotionOptions:
         The bone of the source's file that marks an object which hands may touch.
     clear : bool
         Whether limbs that would pass through the body or each other are kept apart.
+    sway : sequence of str
+        Extra bones of the target that swing, by their names (``skirt*``; ``*`` means all); without, they rest.
     layers : sequence of Layers or files
         Corrections to put on, in order; see :mod:`fairswap.retarget.layers`.
 
@@ -57,6 +59,7 @@ class MotionOptions:
     reach: float = 1.0
     object: str | None = None
     clear: bool = False
+    sway: Sequence[str] = ()
     layers: Sequence[Layers | str | Path] = ()
 
     def __post_init__(self) -> None:
@@ -69,6 +72,7 @@ class MotionOptions:
                 raise UsageError(f"{name} is {value!r}", remedy=f"Give one of {', '.join(known)}")
         if self.scale_travel is not None and not 0.0 <= self.scale_travel < 1e4:
             raise UsageError(f"scale_travel is {self.scale_travel}", remedy="Give a factor, 1 for unchanged")
+        object.__setattr__(self, "sway", (self.sway,) if isinstance(self.sway, str) else tuple(self.sway))
         given = (self.layers,) if isinstance(self.layers, str | Path | Layers) else self.layers
         object.__setattr__(self, "layers", tuple(map(layers_named, given)))
         if not 0.0 <= self.reach <= 1.0:

@@ -27,6 +27,7 @@ from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
 from fairswap.retarget.swap import Swap
+from fairswap.retarget.sway import sway, swinging_bones
 
 
 @dataclass(frozen=True, eq=False)
@@ -123,6 +124,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
             stage(motion)
     _clear_limbs(motion)
     taken = _move_root(motion)
+    _let_sway(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
         shown = ", ".join(lost[:6]) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
@@ -204,6 +206,14 @@ def _move_root(motion: _Motion) -> Floats | None:
     elif options.travel == "none":
         return take_travel_out(target, motion.rate, motion.chain)
     return None
+
+
+def _let_sway(motion: _Motion) -> None:
+    if motion.options.sway:
+        target = motion.swap.target
+        bones = swinging_bones(target, motion.options.sway, motion.keyed)
+        sway(target, bones, motion.rate, motion.chain)
+        motion.keyed |= frozenset(bones)
 
 
 def _root_of(target: RiggedFigure) -> int:

@@ -1,0 +1,379 @@
+"""Motion that deserves its verdict: smooth, knees kept, hands on the floor, walks on the spot, limbs apart."""
+
+from dataclasses import replace
+from functools import cache
+
+import numpy as np
+import pytest
+from scipy.linalg import solveh_banded
+from scipy.optimize import minimize_scalar
+
+import fairswap
+from fairswap import Motion
+from fairswap.demo.acts import perform
+from fairswap.demo.anatomy import body_of
+from fairswap.demo.repertoire import ACTS
+from fairswap.measure.capsules import depths, nearest
+from fairswap.measure.comparison import compare_motions
+from fairswap.measure.contacts import contacts_of
+from fairswap.measure.palms import palms_of
+from fairswap.measure.touches import touching
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.poses import PoseBuilder
+from fairswap.model.rotation import IDENTITY, angle_between, multiply, quaternion_from_axis_angle
+from fairswap.retarget.hips_height import HipsHeight
+from fairswap.retarget.least_jerk import Wish, least_jerk, strength
+from making import TROUPE, act, clip_of, figure, rigged, run, swap_between
+
+X, Y, Z = np.eye(3)
+
+
+@cache
+def carried(name, target, source="Juniper"):
+    """An act carried over: the swap, and what was made of it."""
+    pair = swap_between(figure(source), figure(target), motion=act(name, source))
+    return pair, pair.retarget(act(name, source))
+
+
+def knees(rigged_figure, clip, side):
+    """Degrees that a knee is bent, ``(frames,)``, from the places of its joints alone."""
+    place = clip.world().positions
+    hip, knee, foot = (place[:, rigged_figure.roles.bones[f"{part}_{side}"]]
+                       for part in ("upper_leg", "lower_leg", "foot"))  # fmt: skip
+    a, b = knee - hip, foot - knee
+    cosine = (a * b).sum(axis=1) / np.linalg.norm(a, axis=1) / np.linalg.norm(b, axis=1)
+    return np.degrees(np.arccos(np.clip(cosine, -1, 1)))
+
+
+@pytest.mark.parametrize("name", list(ACTS))
+@pytest.mark.parametrize("target", ["Osric", "Pip"])
+def test_planted_feet_keep_knees_and_add_no_jerk(name, target):
+    pair, made = carried(name, target)
+    for side in ("left", "right"):
+        apart = np.abs(knees(pair.source, act(name, "Juniper"), side) - knees(pair.target, made.clip, side))
+        assert apart.mean() < 3.5  # 9.7 once
+    jerk = []
+    for figure_, clip in ((pair.source, act(name, "Juniper")), (pair.target, made.clip)):
+        bones = [figure_.roles.bones[f"{part}_{side}"] for part in ("foot", "lower_leg") for side in ("left", "right")]
+        paths = clip.world().positions[:, bones] / figure_.reference.leg_m
+        jerk.append(np.sqrt(np.mean(np.diff(paths, 3, axis=0) ** 2)))
+    # 2.3 once, and more: of the legs alone. What hardly moves has hardly any.
+    assert jerk[1] < 1.75 * jerk[0] + 1e-5
+
+
+def test_what_is_told_of_jerk_counts_long_arms_as_arms():
+    """The same turns on a figure with arms twice as long are no jerkier."""
+    pair, _ = carried("clap", "Pip")
+    free = pair.transfer(act("clap", "Juniper"))
+    found = compare_motions(Motion(pair.source, act("clap", "Juniper")), Motion(pair.target, free))
+    assert found.jerk_ratio == pytest.approx(1.0, abs=0.1)
+    shaken = free.poses.edit()
+    noise = quaternion_from_axis_angle(Y, np.radians(1.0) * np.random.default_rng(0).normal(size=free.frames))
+    hand = pair.target.roles.bones["upper_arm_left"]
+    shaken.turn(hand, multiply(noise, shaken.rotation_track(hand).T).T)
+    worse = compare_motions(
+        Motion(pair.source, act("clap", "Juniper")), Motion(pair.target, free.with_poses(shaken.poses()))
+    )
+    assert worse.jerk_ratio > 3.0
+
+
+@pytest.mark.parametrize("frames", [1, 2, 3, 4, 5, 8, 9, 77])
+@pytest.mark.parametrize("width", [1, 3])
+def test_least_jerk_is_what_a_plain_solver_finds(frames, width):
+    rng = np.random.default_rng(frames)
+    wishes = [
+        Wish(rng.normal(size=(frames, width)), rng.normal(size=frames), strength(rng.uniform(0.01, 0.2, frames), 60))
+        for _ in range(3)
+    ]
+    wishes += [Wish(np.tile(axis, (frames, 1)), np.zeros(frames), np.full(frames, 1e-3)) for axis in np.eye(width)]
+    third = np.diff(np.eye(frames), 3, axis=0) if frames > 3 else np.zeros((0, frames))
+    matrix, right = np.kron(third.T @ third, np.eye(width)), np.zeros(frames * width)
+    for wish in wishes:
+        for frame in range(frames):
+            at = slice(frame * width, frame * width + width)
+            matrix[at, at] += wish.weight[frame] * np.outer(wish.normal[frame], wish.normal[frame])
+            right[at] += wish.weight[frame] * wish.value[frame] * wish.normal[frame]
+    reach = min(4 * width, frames * width)
+    bands = np.array([np.pad(np.diagonal(matrix, -k), (0, k)) for k in range(reach)])
+    np.testing.assert_allclose(least_jerk(wishes).ravel(), solveh_banded(bands, right, lower=True), atol=1e-6)
+
+
+def posed(name, turns, hips_m, seconds=2.0, breathing_m=0.004):
+    """A figure held in a pose, by turns of its joints from the T, its hips at a height; it breathes a little."""
+    body = figure(name)
+    known = rigged(body)
+    frames = round(30 * seconds) + 1
+    world = known.reference.rotations.copy()
+    away = {bone: turns.get(role, IDENTITY) for bone, role in known.role_of_bone.items()}
+    total = np.tile(IDENTITY, (len(world), 1))
+    for bone, parent in enumerate(body.skeleton.parents.tolist()):
+        total[bone] = multiply(total[parent] if parent >= 0 else IDENTITY, away.get(bone, IDENTITY))
+    world = multiply(total, world)
+    local = world.copy()
+    inner = body.skeleton.parents >= 0
+    local[inner] = multiply(world[body.skeleton.parents[inner]] * [-1, -1, -1, 1], world[inner])
+    tracks = np.repeat(local[:, :, None], frames, axis=2)
+    hips = known.roles.bones["hips"]
+    breath = breathing_m * np.sin(np.arange(frames) / 8.0)
+    parent = int(body.skeleton.parents[hips])
+    above = body.skeleton.rest.positions[0, parent] if parent >= 0 else np.zeros(3)
+    place = np.array([known.reference.hips[0], hips_m, known.reference.hips[2]])[:, None] + Y[:, None] * breath
+    return clip_of(
+        PoseBuilder(body.skeleton, np.ascontiguousarray(tracks), {hips: place - above[:, None]}).poses(), "Held"
+    )
+
+
+def about(axis, degrees):
+    return quaternion_from_axis_angle(axis, np.radians(degrees))
+
+
+def on_all_fours(name):
+    """Thighs and arms straight down, the trunk level, shins back on the floor."""
+    turns = {"hips": about(X, 90.0)}
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        turns[f"upper_leg_{side}"] = about(X, -90.0)
+        turns[f"lower_leg_{side}"] = about(X, 90.0)
+        turns[f"upper_arm_{side}"] = about(Y, -sign * 90.0)
+    known = rigged(figure(name))
+    bones, place = known.roles.bones, known.reference_world.positions[0]
+    thigh = np.linalg.norm(place[bones["lower_leg_left"]] - place[bones["upper_leg_left"]])
+    return posed(name, turns, known.floor_m + thigh + 0.07)
+
+
+@pytest.mark.parametrize("target", ["Osric", "Pip"])
+def test_hands_that_rest_on_the_floor_do_so_on_another_figure(target):
+    source, clip = rigged(figure("Juniper")), on_all_fours("Juniper")
+    high = [palm.track(ChainWorld(clip.poses))[:, 1].mean() - source.floor_m for palm in palms_of(source).values()]
+    lift = min(high) - 0.03  # let the palms be three centimetres over the floor
+    edit = clip.poses.edit()
+    hips = source.roles.bones["hips"]
+    edit.translations[hips] = edit.translation_track(hips) - lift * Y[:, None]
+    clip = clip.with_poses(edit.poses())
+    assert touching(source, ChainWorld(clip.poses), 30.0).all()
+    pair = swap_between(figure("Juniper"), figure(target), motion=clip)
+    made = pair.retarget(clip)
+    assert {touch.what for touch in made.touches} >= {"floor"}
+    sizes = [palms_of(known)["left"].length for known in (pair.source, pair.target)]
+    for palm in palms_of(pair.target).values():
+        height = palm.track(ChainWorld(made.clip.poses))[:, 1] - pair.target.floor_m
+        np.testing.assert_allclose(height, 0.03 * sizes[1] / sizes[0], atol=0.012)
+    told = compare_motions(Motion(pair.source, clip), Motion(pair.target, made.clip))
+    assert max(role.below_floor_cm for role in told.roles if role.role.startswith("hand_")) < 1.0
+    # Pushed into the floor, it is told.
+    sunk = made.clip.poses.edit()
+    hips = pair.target.roles.bones["hips"]
+    sunk.translations[hips] = sunk.translation_track(hips) - 0.15 * Y[:, None]
+    worse = compare_motions(Motion(pair.source, clip), Motion(pair.target, made.clip.with_poses(sunk.poses())))
+    assert worse.likeness < told.likeness - 15.0
+
+
+@pytest.mark.parametrize("target", ["Osric", "Pip"])
+def test_who_sits_on_the_floor_sits_on_it_and_stands_where_he_stood(target):
+    source = rigged(figure("Juniper"))
+    pair = swap_between(figure("Juniper"), figure(target))
+    legs = [known.reference.leg_m for known in (pair.source, pair.target)]
+    for height, tolerance in ((0.1 * source.reference.leg_m, 0.03), (source.reference.hips[1] - source.floor_m, 1e-6)):
+        clip = posed("Juniper", {}, source.floor_m + height, breathing_m=0.0)
+        made = pair.transfer(clip).world().positions[:, pair.target.roles.bones["hips"], 1] - pair.target.floor_m
+        standing = pair.target.reference.hips[1] - pair.target.floor_m
+        wanted = standing if tolerance < 1e-3 else height * legs[1] / legs[0]
+        np.testing.assert_allclose(made, wanted, atol=tolerance * legs[1])
+
+
+@pytest.mark.parametrize(("standing", "leg"), [(1.0, 0.9), (0.55, 0.41), (0.79, 0.62), (1.4, 0.9)])
+def test_heights_of_hips_go_there_and_back(standing, leg):
+    hips = HipsHeight(standing, leg)
+    heights = np.linspace(-0.2, 1.6, 200) * standing
+    np.testing.assert_allclose(hips.height(hips.common(heights)), heights, atol=1e-9)
+    assert (np.diff(hips.common(heights)) < 0).all()
+    np.testing.assert_allclose(hips.common(np.array([standing, 0.0])), [0.0, 1.0], atol=1e-12)
+
+
+@pytest.mark.parametrize("source", ["Juniper", "Osric", "Pip"])
+def test_a_walk_on_the_spot_is_a_walk(source):
+    """With its travel taken out: the same stances, the speed that was taken out, and feet planted as on the way."""
+    clip = act("walk", source)
+    known = rigged(figure(source), clip=clip)
+    hips = clip.world().positions[:, known.roles.bones["hips"]]
+    speed = np.linalg.norm((hips[-1] - hips[0])[[0, 2]]) / clip.duration_s
+    options = fairswap.MotionOptions(travel="none")
+    spot = swap_between(figure(source), figure(source), motion=clip).convert(clip, options)
+    contacts = contacts_of(known, spot)
+    assert contacts_of(known, clip).belt_m_s is None
+    assert np.linalg.norm(contacts.belt_m_s) == pytest.approx(speed, rel=0.04)
+    assert contacts.count() == contacts_of(known, clip).count()
+    gait, on_the_way = (fairswap.clips.describe(row, known).gait for row in (spot, clip))
+    assert gait.on_the_spot
+    assert not on_the_way.on_the_spot
+    assert gait.steps_a_minute == pytest.approx(on_the_way.steps_a_minute, rel=0.03)
+    assert gait.stride_m == pytest.approx(on_the_way.stride_m, rel=0.05)
+    other = "Osric" if source != "Osric" else "Pip"
+    pair = swap_between(figure(source), figure(other), motion=spot)
+    made = pair.retarget(spot)
+    told = compare_motions(Motion(pair.source, spot), Motion(pair.target, made.clip))
+    assert told.looks_same
+    assert told.result_footing.skate_cm_s < 1.5
+    # A result that stands still instead of walking does not look the same.
+    still = made.clip.with_poses(made.clip.poses.picked(np.zeros(made.clip.frames, dtype=np.intp)))
+    assert not compare_motions(Motion(pair.source, spot), Motion(pair.target, still)).looks_same
+
+
+@pytest.mark.parametrize("name", [name for name in ACTS if name != "walk"])
+def test_nothing_else_walks_on_the_spot(name):
+    for performer in ("Juniper", "Pip"):
+        clip = act(name, performer)
+        assert contacts_of(rigged(figure(performer), clip=clip), clip).belt_m_s is None
+
+
+def test_a_cycle_begins_at_the_origin_and_says_how_it_walks():
+    fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])
+    for travel in ("kept", "removed"):
+        assert run("clip", "loop", "walk.glb", "--travel", travel, "-o", f"{travel}.glb").returncode == 0
+        cycle = fairswap.load(f"{travel}.glb")
+        hips = cycle.clips[0].world().positions[0, rigged(figure("Juniper")).roles.bones["hips"]]
+        assert np.abs(hips[[0, 2]]).max() < 1e-6
+        said = " ".join(run("clip", "describe", f"{travel}.glb").stdout.split())
+        assert ("on the spot" in said) == (travel == "removed")
+        assert "steps a minute" in said
+
+
+def rolled_feet(clip, known, degrees):
+    """A recording whose feet lie rolled, as markers that were off make them."""
+    edit = clip.poses.edit()
+    chain = ChainWorld(edit)
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        foot = known.roles.bones[f"foot_{side}"]
+        flat = known.reference.rotations[foot]
+        moved = multiply(chain.rotation(foot), flat * [-1, -1, -1, 1])
+        chain.turn(foot, multiply(multiply(moved, about(Z, sign * degrees)), flat))
+    return clip.with_poses(edit.poses())
+
+
+def test_feet_of_a_recording_that_lie_rolled_stand_flat_and_are_no_difference():
+    body = body_of("Osric")
+    skeleton = body.skeleton({})
+    clip = perform(ACTS["walk"](), body, skeleton)
+    known = rigged(fairswap.Figure("Osric", skeleton), clip=clip)
+    fairswap.save("straight.bvh", fairswap.Figure("Osric", skeleton), [clip])
+    fairswap.save("rolled.bvh", fairswap.Figure("Osric", skeleton), [rolled_feet(clip, known, 15.0)])
+    straight, rolled = (
+        fairswap.convert(f"{name}.bvh", TROUPE / "juniper.glb").done[0] for name in ("straight", "rolled")
+    )
+    feet = [straight.swap.target.roles.bones[f"foot_{side}"] for side in ("left", "right")]
+    apart = angle_between(*(row.clip.world().rotations[:, feet] for row in (straight, rolled)))
+    assert np.degrees(apart).mean() < 3.0
+    score = {part.part: part.score for part in rolled.comparison.parts}
+    assert score["feet"] > 85.0
+
+
+RESTS = {
+    "crouching": ({"upper_leg": -95.0, "lower_leg": 125.0, "foot": -30.0}, 35.0),
+    "deep in a crouch": ({"upper_leg": -120.0, "lower_leg": 140.0, "foot": -20.0}, 20.0),
+    "sitting": ({"upper_leg": -90.0, "lower_leg": 90.0}, 0.0),
+    "sitting on the floor": ({"upper_leg": -90.0}, 0.0),
+    "kneeling": ({"lower_leg": 90.0}, 0.0),
+    "lying": ({}, -90.0),
+}
+
+
+def resting_so(name, rest):
+    """The bones of a figure that rests so, its lowest bone where it is standing."""
+    legs, lean = RESTS[rest]
+    body = body_of(name)
+    turns = {"hips": about(X, lean)[None]}
+    for side in ("left", "right"):
+        total = 0.0
+        for part in ("upper_leg", "lower_leg", "foot"):
+            total += legs.get(part, 0.0)
+            turns[f"{part}_{side}"] = about(X, total)[None]
+    skeleton, standing = body.skeleton(turns), body.skeleton({})
+    places = skeleton.rest_translations.copy()
+    places[0, 1] += standing.rest.positions[0, :, 1].min() - skeleton.rest.positions[0, :, 1].min()
+    return replace(skeleton, rest_translations=places)
+
+
+@pytest.mark.parametrize("rest", list(RESTS))
+def test_a_rest_that_does_not_stand_is_stood_up(rest):
+    skeleton = resting_so("Osric", rest)
+    usual = fairswap.convert(
+        fairswap.demo_motion("turn-and-bow"), fairswap.Figure("Osric", body_of("Osric").skeleton({}))
+    )
+    made = fairswap.convert(fairswap.demo_motion("turn-and-bow"), fairswap.Figure("Osric", skeleton)).done[0]
+    assert made.comparison.looks_same
+    hips = [row.clip.world().positions[:, row.swap.target.roles.bones["hips"], 1] for row in (usual.done[0], made)]
+    leg = made.swap.target.reference.leg_m
+    assert np.abs(hips[0] - hips[1]).mean() < 0.16 * leg  # 0.5 and more once
+    # As a source, with a clip that stands, it counts as standing by that.
+    body = body_of("Osric")
+    clip = perform(ACTS["walk"](), body, body.skeleton({}))
+    there = replace(clip, poses=replace(clip.poses, skeleton=skeleton))
+    document = fairswap.Document("", "", figure("Osric").space, (fairswap.Figure("Osric", skeleton),), (there,))
+    onto = fairswap.convert(document, TROUPE / "juniper.glb").done[0]
+    assert onto.comparison.looks_same
+    place = onto.clip.world().positions[:, onto.swap.target.roles.bones["hips"], 1]
+    straight = carried("walk", "Juniper", "Osric")[1].clip.world().positions
+    assert np.abs(place - straight[:, onto.swap.target.roles.bones["hips"], 1]).mean() < 0.03
+
+
+def test_the_nearest_places_of_two_lines_are_the_nearest():
+    rng = np.random.default_rng(4)
+    a, b, c, d = rng.normal(size=(4, 40, 3))
+    found, _, _ = nearest(a, b, c, d)
+
+    def apart(s, start, stop, other, end):
+        place, along = start + s * (stop - start), end - other
+        t = np.clip((place - other) @ along / (along @ along), 0.0, 1.0)
+        return np.linalg.norm(place - other - t * along)
+
+    for row in range(40):
+        ends = a[row], b[row], c[row], d[row]
+        best = minimize_scalar(apart, bounds=(0.0, 1.0), args=ends, method="bounded", options={"xatol": 1e-9}).fun
+        assert found[row] == pytest.approx(best, abs=1e-5)
+
+
+def with_turns(known, clip, turns):
+    """The clip with joints turned in the common axes, for all of its time."""
+    edit = clip.poses.edit()
+    chain = ChainWorld(edit)
+    for role, turn in turns.items():
+        bone = known.roles.bones[role]
+        chain.turn(bone, multiply(turn, chain.rotation(bone)))
+    return clip.with_poses(edit.poses())
+
+
+@pytest.mark.parametrize(
+    ("turns", "pair"),
+    [
+        ({"upper_leg_left": about(Z, -9.0), "upper_leg_right": about(Z, 9.0)}, {"lower_leg_left", "lower_leg_right"}),
+        ({"upper_arm_left": about(Z, -50.0), "lower_arm_left": about(Z, -130.0)}, {"lower_arm_left", "pelvis"}),
+    ],
+    ids=["crossing shins", "forearm in the belly"],
+)
+def test_limbs_in_each_other_are_told_and_pull_the_verdict_down(turns, pair):
+    known = rigged(figure("Juniper"))
+    clip = posed("Juniper", {}, float(known.reference.hips[1]), breathing_m=0.0)
+    worse = with_turns(known, clip, turns)
+    found = compare_motions(Motion(known, clip), Motion(known, worse))
+    first = found.inside[0]
+    assert {first.limb, first.into} == pair
+    assert first.beyond_cm > 2.0
+    assert first.source_deepest_cm == 0.0
+    assert first.seconds > 1.9
+    # Where the source does the same it is none of the result's.
+    assert compare_motions(Motion(known, worse), Motion(known, worse)).likeness == 100.0
+
+
+@pytest.mark.parametrize(("name", "target"), [("walk", "Osric"), ("clap", "Osric")])
+def test_clear_keeps_limbs_apart_and_little_else_changes(name, target):
+    pair, plain = carried(name, target)
+    cleared = pair.retarget(act(name, "Juniper"), fairswap.MotionOptions(clear=True))
+    deep = [{key: row.max() for key, row in depths(pair.target, ChainWorld(made.clip.poses)).items()}
+            for made in (plain, cleared)]  # fmt: skip
+    worst = [max(row.values()) for row in deep]
+    assert worst[0] > 0.01
+    assert worst[1] < 0.75 * worst[0]
+    asked, source = Motion(pair.target, cleared.clip), Motion(pair.source, act(name, "Juniper"))
+    told = compare_motions(source, asked, cleared=True)
+    assert told.looks_same
+    assert told.jerk_ratio < 1.3
+    assert np.abs(plain.clip.world().positions - cleared.clip.world().positions).max() < 0.12
