@@ -13,6 +13,7 @@ import fairswap
 import rewrites
 from fairswap.measure.comparison import Motion, compare_motions
 from fairswap.measure.verdict import NEARLY, SAME
+from fairswap.model.poses import MorphTrack
 from making import TROUPE, act, figure, rigged
 
 WALK, IDLE = act("walk", "Osric"), act("idle", "Osric")
@@ -392,3 +393,32 @@ def test_feet_stand_on_the_own_figure_too_when_its_way_or_its_hips_change(asked)
     assert made.retargeted.planted is not None
     assert made.comparison.result_footing.skate_cm_s < 0.5
     assert made.comparison.result_footing.sole_below_cm < 0.5
+
+
+def test_a_face_that_does_something_else_is_told():
+    """The same body, and a face that is still, half as much, or another one."""
+    spoken = fairswap.load(fairswap.demo_file("juniper.glb")).figure
+    mesh = next(number for number, found in enumerate(spoken.meshes) if found.morph_names)
+    names = spoken.meshes[mesh].morph_names
+    clip = act("idle", "Juniper")
+    weights = np.zeros((len(names), clip.frames))
+    jaw = next(number for number, name in enumerate(names) if "jaw" in name.lower() or "open" in name.lower())
+    weights[jaw] = 0.5 - 0.5 * np.cos(np.arange(clip.frames) / 7.0)
+
+    def with_face(rows):
+        return clip.with_poses(clip.poses.edit().poses(morph_tracks=(MorphTrack(mesh, rows),)))
+
+    def score(rows):
+        found = fairswap.compare((spoken, with_face(weights)), (spoken, with_face(rows)))
+        return {part.part: part.score for part in found.parts}["face"], found
+
+    scores = [score(weights * share)[0] for share in (1.0, 0.75, 0.4, 0.0)]
+    assert scores[0] == pytest.approx(100.0, abs=0.01)
+    assert scores == sorted(scores, reverse=True)
+    still, found = score(weights * 0.0)
+    assert still < 75.0
+    assert not found.looks_same
+    assert "face" in found.verdict
+    # Of a face that does nothing there is nothing to judge.
+    found = fairswap.compare((spoken, clip), (spoken, clip))
+    assert found.face_missed is None

@@ -55,6 +55,7 @@ class ComparisonRow(Report, frozen=True):
     jerk_ratio: float
     inside_body_s: tuple[float | None, float | None]
     inside: tuple[LimbInside, ...]
+    face_missed: float | None
     parts: tuple[PartScore, ...]
     roles: tuple[RoleDifference, ...]
 

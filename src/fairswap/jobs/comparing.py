@@ -8,6 +8,7 @@ from pathlib import Path
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import load
+from fairswap.jobs.faces import heads_of, with_face_judged
 from fairswap.jobs.options import SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, layers_of, record_in, rigged_as, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -62,7 +63,8 @@ def compare(
                            Motion(rigged_as(record.target, figure_b, "result"), clip_b))  # fmt: skip
     a = RiggedFigure.of(figure_a, bones=given.bones, reference=given.reference, strict=given.strict, part="source")
     b = RiggedFigure.of(figure_b, bones=wanted.bones, reference=wanted.reference, part="result")
-    return compare_motions(Motion(a, clip_a), Motion(b, clip_b))
+    source_motion, result_motion = Motion(a, clip_a), Motion(b, clip_b)
+    return _with_face(compare_motions(source_motion, result_motion), source_motion, result_motion)
 
 
 def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
@@ -76,7 +78,13 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record), by_name=False))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
-    return compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor, cleared=record.cleared)
+    found = compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor, cleared=record.cleared)
+    return _with_face(found, source, result) if record.face else found
+
+
+def _with_face(found: Comparison, source: Motion, result: Motion) -> Comparison:
+    heads = heads_of(source, result)
+    return found if heads is None else with_face_judged(found, heads, source.clip, result.clip)
 
 
 def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:

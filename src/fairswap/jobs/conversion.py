@@ -11,8 +11,6 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-import numpy as np
-
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.choice import with_one_person
 from fairswap.clips.renaming import named_after_files
@@ -25,6 +23,7 @@ from fairswap.formats.files import document_of, files_of, load, save_to
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
+from fairswap.jobs.faces import may_move, with_face_judged
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -331,6 +330,7 @@ def _converted(
         side_of(swap.source), side_of(swap.target), clip.duration_s,
         [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
         motion.scale_travel, kept_layers(layers), whole.frames - clip.frames, motion.clear,
+        face.which == "all" and face.source_chart is None and face.target_chart is None,
     )  # fmt: skip
     made = replace(made, clip=replace(made.clip, made=as_made(record)))
 
@@ -346,7 +346,7 @@ def _converted(
     if layers:
         made = replace(made, findings=(*made.findings, _effect_of_layers(clip, asked, swap.source)))
     row = Conversion(pairs.document, swap, clip, made, comparison, before, travel_scale=scale)
-    return _with_face(row, face, pairs.heads) if face.which == "only" or _head_moves(row) else row
+    return _with_face(row, face, pairs.heads) if face.which == "only" or may_move(clip, swap.source) else row
 
 
 def _effect_of_layers(clip: Clip, asked: Motion, source: RiggedFigure) -> Finding:
@@ -356,17 +356,6 @@ def _effect_of_layers(clip: Clip, asked: Motion, source: RiggedFigure) -> Findin
     said = ", ".join(f"{role.role} {role.turn_mean_degrees:.0f}" for role in most if role.turn_rms_degrees > 0.5)
     message = f"the layers turn {said or 'nothing'}{' degrees on average' if said else ''}; the verdict is of the rest"
     return Finding("layers-effect", "note", clip.name, message)
-
-
-def _head_moves(row: Conversion) -> bool:
-    """Whether anything may move in the source's face: morphs, or bones below its head."""
-    poses = row.original.poses
-    if poses.morph_tracks:
-        return True
-    below = poses.skeleton.below(row.swap.source.roles.bones["head"])
-    if np.isin(poses.translated_bones, below).any():
-        return True
-    return bool(np.ptp(poses.rotation_tracks[below], axis=2).max(initial=0.0) > 1e-4)
 
 
 def _with_face(row: Conversion, options: FaceOptions, heads: dict[Swap, FaceSwap]) -> Conversion:
@@ -386,7 +375,11 @@ def _with_face(row: Conversion, options: FaceOptions, heads: dict[Swap, FaceSwap
         heads[swap] = FaceSwap(*_heads(swap, clip, options), carried)
     if not heads[swap].target.chart.columns:
         return row  # no face to put it on: the report says that none was carried over
-    return replace(row, face=heads[swap].transfer(clip, body))
+    face = heads[swap].transfer(clip, body)
+    judged = (
+        with_face_judged(row.comparison, heads[swap], clip, face.clip) if options.which == "all" else row.comparison
+    )
+    return replace(row, face=face, comparison=judged)
 
 
 def _heads(swap: Swap, clip: Clip, options: FaceOptions) -> tuple[Head, Head]:

@@ -51,7 +51,8 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     """What was decided about one clip. ``travel_taken`` are points ``(x, z)`` of the way that was taken out, metres,
     from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for;
     ``seconds`` how long the clip was: of one that was cut since, the way cannot be put back; ``lead_in_dropped`` how
-    many frames before the motion were left out; ``cleared`` whether limbs were to be kept apart."""
+    many frames before the motion were left out; ``cleared`` whether limbs were to be kept apart;
+    ``face`` whether the face was to be carried over, by charts that are drafted."""
 
     source: Side
     target: Side
@@ -61,6 +62,7 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     layers: list[KeptLayers] = []
     lead_in_dropped: int = 0
     cleared: bool = False
+    face: bool = True
     version: int = 1
 
 

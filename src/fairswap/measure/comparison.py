@@ -75,7 +75,8 @@ class Comparison:
     its figure rests on, which may be another. ``standing`` ``(2, 2, frames)`` says when the feet of source and result
     stand, left and right. ``source`` and ``result`` are what was compared, for pictures of it. ``travel_factor`` is by
     how much longer the way was asked to be than the legs are. ``inside`` are limbs that go into each other or the
-    trunk on the result.
+    trunk on the result. ``face_missed`` is how far the places of the face are off, as a share of how far the source's
+    go; None where no face moves, or there is none.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -102,6 +103,7 @@ class Comparison:
     result: Motion = field(repr=False)
     source_as_it_stands: Footing = field(repr=False)
     inside: tuple[LimbInside, ...] = ()
+    face_missed: float | None = None
     travel_factor: float = 1.0
 
     @cached_property

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
     from fairswap.measure.comparison import Comparison
     from fairswap.measure.differences import RoleDifference
 
-PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head", "place", "timing", "smoothness")
+PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head", "face", "place", "timing", "smoothness")
 SAME, NEARLY = 95.0, 75.0
 # Degrees over all of the time (root mean square), and for a moment; by how a part of the body is seen.
 _LIMITS = {
@@ -35,6 +35,8 @@ _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 _LATE_S, _LATE_SHARE = 0.1, 0.05
 _JERK_ABOVE = 1.5
 _OTHER_STEPS = 0.05
+# As a share of how far the places of the source's face go.
+_FACE_MISSED = 0.5
 
 
 @dataclass(frozen=True)
@@ -108,6 +110,8 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     path = "the hips are elsewhere"
     yield _score("place", path, found.hips_rms_percent, _PLACE_PERCENT, "% of the leg")
     yield _score("place", f"{path} for a moment", found.hips_worst_percent, _PLACE_WORST_PERCENT, "% of the leg")
+    if found.face_missed is not None:
+        yield _score("face", "the face does not do the same", found.face_missed, _FACE_MISSED, "of its motion")
     late = max(_LATE_S, _LATE_SHARE * found.seconds)
     yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
     yield _score("smoothness", "it is jerkier", found.jerk_ratio - 1.0, _JERK_ABOVE, "times more")
