@@ -377,3 +377,17 @@ def test_clear_keeps_limbs_apart_and_little_else_changes(name, target):
     assert told.looks_same
     assert told.jerk_ratio < 1.3
     assert np.abs(plain.clip.world().positions - cleared.clip.world().positions).max() < 0.12
+
+
+def test_a_joint_that_pops_out_of_its_place_is_told():
+    clip = act("walk", "Juniper")
+    known = rigged(figure("Juniper"))
+    assert "joints-stretched" not in {row.code for row in carried("walk", "Osric")[1].findings}
+    edit = clip.poses.edit()
+    elbow = known.roles.bones["lower_arm_left"]
+    track = edit.translation_track(elbow).copy()
+    track[:, 45] *= 1.4
+    edit.translations[elbow] = track
+    pair = swap_between(figure("Juniper"), figure("Osric"), motion=clip)
+    told = next(row for row in pair.retarget(clip.with_poses(edit.poses())).findings if row.code == "joints-stretched")
+    assert "lower_arm_left by 40% at 1.50 s" in told.message

@@ -26,6 +26,7 @@ REMEDIES = {
     "does-not-loop": "clips.loop closes it",
     "exists": "Give force=True to replace it, or another name",
     "face-lost": "face.match shows what each shape becomes",
+    "joints-stretched": "Look at it with picture.sheet; mend the clip where it was made",
     "lead-in": 'Take it off with clips.trim, or SourceOptions(lead_in="drop")',
     "gaps-filled": "Look at them with picture.curves",
     "height-wrong": "inspect shows its unit; load it with another unit if that is wrong",

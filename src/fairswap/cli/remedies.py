@@ -26,6 +26,7 @@ REMEDIES = {
     "does-not-loop": "fairswap clip loop FILE -o OUT",
     "exists": "Pass --force to replace it, or give another name",
     "face-lost": "'fairswap face match' shows what each shape becomes",
+    "joints-stretched": "Look at it with --picture; mend the clip where it was made",
     "lead-in": "Convert with --lead-in drop, or take it off: fairswap clip trim FILE -o OUT",
     "gaps-filled": "Look at them with 'fairswap clip draw'",
     "height-wrong": "'fairswap inspect' shows its unit; read it with --unit if that is wrong",

@@ -56,6 +56,7 @@ class ComparisonRow(Report, frozen=True):
     inside_body_s: tuple[float | None, float | None]
     inside: tuple[LimbInside, ...]
     face_missed: float | None
+    garment_below: tuple[str, float] | None
     parts: tuple[PartScore, ...]
     roles: tuple[RoleDifference, ...]
 

@@ -78,7 +78,7 @@ def footing_line(row: ComparisonRow) -> str:
 
 
 def inside_lines(row: ComparisonRow) -> Iterator[str]:
-    """A line if limbs of the result are in each other, or hands inside the own body, more than the source's."""
+    """A line for limbs of the result in each other, hands inside the own body, and coats below the floor."""
     worst = next(iter(row.inside), None)
     if worst is not None and worst.beyond_cm > _TOLD_CM:
         into = worst.into if "_" in worst.into else f"the {worst.into}"
@@ -87,6 +87,9 @@ def inside_lines(row: ComparisonRow) -> Iterator[str]:
             f"{worst.seconds:.1f} s (source {worst.source_deepest_cm:.1f} cm, {worst.source_seconds:.1f} s); "
             "--clear keeps limbs apart"
         )
+    if row.garment_below is not None and row.garment_below[1] > _TOLD_CM:
+        name, below_cm = row.garment_below
+        yield f"{name} goes {below_cm:.1f} cm below the floor; --sway keeps extra bones above it"
     source, result = row.inside_body_s
     if result is not None and result > (source or 0.0) + 0.1:
         yield f"hands are inside the body for {result:.1f} s (source {source or 0.0:.1f}); --clear pushes them out"

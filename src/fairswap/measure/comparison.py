@@ -76,7 +76,8 @@ class Comparison:
     stand, left and right. ``source`` and ``result`` are what was compared, for pictures of it. ``travel_factor`` is by
     how much longer the way was asked to be than the legs are. ``inside`` are limbs that go into each other or the
     trunk on the result. ``face_missed`` is how far the places of the face are off, as a share of how far the source's
-    go; None where no face moves, or there is none.
+    go; None where no face moves, or there is none. ``garment_below`` is the extra bone that goes furthest below the
+    floor, and by how much, cm.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -104,6 +105,7 @@ class Comparison:
     source_as_it_stands: Footing = field(repr=False)
     inside: tuple[LimbInside, ...] = ()
     face_missed: float | None = None
+    garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
 
     @cached_property
@@ -232,6 +234,7 @@ def compare_motions(
         standing=standing,
         source=source,
         result=result,
+        garment_below=tracks.deepest_garment(),
         inside=limbs_inside(pair, (source.clip.poses, poses), rate, lead_in),
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,

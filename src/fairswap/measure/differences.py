@@ -109,6 +109,8 @@ class Tracks:
         self.hips = np.empty(frames)
         self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
         self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
+        self.garments = _garments(pair[1])
+        self.garment_depth = np.zeros(len(self.garments))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
         self.paths = np.empty((2, len(self.ends), frames, 3))
 
@@ -161,6 +163,9 @@ class Tracks:
             floor = np.maximum(floor, self.contacts[0].floor.height(joints))
         depth = (floor - joints[:, :, 1]).max(axis=0) / rigged.reference.leg_m
         self.depth[which] = np.maximum(self.depth[which], depth)
+        if which == 1 and len(self.garments):
+            deep = rigged.floor_m - world.position_tracks[self.garments, 1, inner].min(axis=1)
+            self.garment_depth = np.maximum(self.garment_depth, deep / rigged.reference.leg_m)
 
     def choose_floor(self) -> None:
         """Count the hips from the floor under the source's feet, or from that of its rest: what the result stands on.
@@ -169,6 +174,14 @@ class Tracks:
         """
         if rms(self._hips_leveled) < rms(self.hips):
             self.hips = self._hips_leveled
+
+    def deepest_garment(self) -> tuple[str, float] | None:
+        """The extra bone of the result that goes furthest below the floor, and by how much, cm."""
+        if not self.garment_depth.any():
+            return None
+        worst = int(np.argmax(self.garment_depth))
+        depth = 100.0 * float(self.garment_depth[worst]) * self.pair[1].reference.leg_m
+        return self.pair[1].skeleton.labels[self.garments[worst]], depth
 
     def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
         """Each role over time."""
@@ -194,6 +207,19 @@ class Tracks:
             float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             standing_share=float(standing.any(axis=0).mean()),
         )
+
+
+def _garments(rigged: RiggedFigure) -> list[int]:
+    """Extra bones that hang on the trunk or a limb, feet left out, and are above the floor when the figure rests."""
+    skeleton, roles = rigged.skeleton, rigged.role_of_bone
+    feet = {rigged.roles.bones[f"foot_{side}"] for side in SIDES}
+    resting = rigged.reference_world.positions[0, :, 1]
+    found = []
+    for bone in range(len(skeleton)):
+        above = skeleton.with_ancestors([bone])[:-1]
+        if bone not in roles and feet.isdisjoint(above) and any(other in roles for other in above):
+            found.append(bone)
+    return [bone for bone in found if resting[bone] > rigged.floor_m]
 
 
 def blocks(first: int, frames: int) -> Iterator[tuple[int, int, int, int]]:

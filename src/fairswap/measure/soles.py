@@ -123,10 +123,10 @@ def _low_vertices(rigged: RiggedFigure, vertices: list[Floats], feet: list[int])
 
 
 def _under_joints(rigged: RiggedFigure, feet: list[int]) -> tuple[Integers, Floats]:
-    """The points on the floor below the ankle, the ball and the tip of the toes."""
+    """The points on the floor below the ankle and the ball, which are the foot's, and below the tip of the toes."""
     skeleton = rigged.skeleton
     tips = [child for foot in feet for child in skeleton.children[foot] if child not in feet]
-    owner = np.array(feet + [int(skeleton.parents[tip]) for tip in tips], dtype=np.intp)
+    owner = np.array([feet[0]] * len(feet) + [int(skeleton.parents[tip]) for tip in tips], dtype=np.intp)
     place = rigged.reference_world.positions[0, feet + tips].copy()
     place[:, 1] = rigged.floor_m
     return owner, place

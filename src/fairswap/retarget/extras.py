@@ -25,6 +25,8 @@ _MEANINGLESS = frozenset(["bone", "joint", "jnt", "node", "object", "dummy", "nu
 _STILL, _STILL_M = 1e-4, 1e-5
 # What turns by more than some four degrees is seen to be missing.
 _SEEN = 0.025
+# A joint is out of its place from this share of its bone on; bones count as no shorter than this, in leg lengths.
+_STRETCHED, _SHORTEST = 0.1, 0.05
 
 
 @dataclass(frozen=True)
@@ -33,6 +35,23 @@ class Extra:
 
     target: int
     source: int
+
+
+def stretched_joints(poses: Poses, source: RiggedFigure) -> list[tuple[str, float, int]]:
+    """Joints of the source that come off where they rest on their parents, by more than a tenth of that bone: role, by
+    how much of it, and the worst frame. Other figures keep their bones' lengths: it is not carried over."""
+    skeleton, found = source.skeleton, []
+    for bone, track in poses.translation_by_bone().items():
+        role = source.role_of_bone.get(bone, "")
+        if role in ("", "hips", "root") or track.shape[1] == 1:
+            continue
+        rest = skeleton.rest_translations[bone]
+        size = max(float(np.linalg.norm(rest)), _SHORTEST * source.reference.leg_m)
+        off = np.linalg.norm(track.T - rest, axis=1) / size
+        worst = int(np.argmax(off))
+        if off[worst] > _STRETCHED:
+            found.append((role, float(off[worst]), worst))
+    return sorted(found, key=lambda row: -row[1])
 
 
 def pair_extras(source: RiggedFigure, target: RiggedFigure) -> list[Extra]:

@@ -47,6 +47,8 @@ _LOOSE_S, _HELD_S, _HELD_TIGHT_S, _AIR_S = 0.03, 0.02, 0.004, 0.08
 _SHAKES, _SHAKES_MUCH = 0.002, 0.0012
 # How long before and after a stance a foot in the air goes where it will stand; how softly it is held back, in legs.
 _LANDS_S, _SOFT_REACH = 0.1, 0.004
+# How far from the floor foot and toes in the air stay, in leg lengths.
+_FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
 
@@ -61,11 +63,13 @@ class Planted:
 
 @dataclass(frozen=True, eq=False)
 class _Foot:
-    """One foot's aims: world rotation of the foot ``(frames, 4)``, how it moves ``(frames, 3)``, whether it stands."""
+    """One foot's aims: world rotation of the foot ``(frames, 4)``, how it moves ``(frames, 3)``, whether it stands, and
+    how far it should be from the floor ``(frames,)``."""
 
     rotation: Floats
     shift: Floats
     standing: np.ndarray
+    clear: Floats
 
 
 def plant_feet(
@@ -102,7 +106,7 @@ def plant_feet(
         chain.turn(lower, rotations[1])
         chain.turn(foot, aims[side].rotation)
         for _ in range(2):  # where one point is lifted, another one may be the lowest
-            _lift_toes(target, soles[side], chain)
+            _lift_toes(target, soles[side], aims[side].clear, chain)
         moved[side] = np.linalg.norm(aims[side].shift, axis=1)
     return Planted(moved, hips_moved)
 
@@ -122,15 +126,17 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     arms = {"heel": rotate(turned, sole.heel), "ball": rotate(turned, sole.ball)}
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
-        chain.turn_local(sole.toes, slerp(chain.local(sole.toes), lying, near))
+        toes = slerp(chain.rotation(sole.toes), multiply(turned, lying), near)
+        chain.turn_local(sole.toes, multiply(conjugate(turned), toes))
     lowest = _lowest(sole, turned, ankle, chain)
     off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
     low = target.floor_m - lowest
     off[:, 1] = np.where(stands, low, 0.0)
     off = bridged(off, stands, max(round(_FADE_S * rate), 2))
     shift = _led(off, stands, holds, rate)
-    shift[:, 1] = _lifted(off[:, 1], low, stands, holds, rate)
-    return _Foot(turned, shift, stands)
+    in_air = target.reference.leg_m * (1.0 - nearness(stands, _LANDS_S * rate))
+    shift[:, 1] = _lifted(off[:, 1], low + _FOOT_CLEARS * in_air, stands, holds, rate)
+    return _Foot(turned, shift, stands, _TOES_CLEAR * in_air)
 
 
 def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: float) -> Floats:
@@ -231,8 +237,8 @@ def _lowest(sole: Sole, rotation: Floats, ankle: Floats, chain: ChainWorld) -> F
     return np.min([*bearing, joint_height], axis=0) + ankle[:, 1]
 
 
-def _lift_toes(target: RiggedFigure, sole: Sole, chain: ChainWorld) -> None:
-    """Bend toes up where they would reach through the floor."""
+def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, chain: ChainWorld) -> None:
+    """Bend toes up where they would reach lower than ``clear`` ``(frames,)`` over the floor, metres."""
     if sole.toes < 0:
         return
     points = [place for bone, place in zip(sole.bones.tolist(), sole.places, strict=True) if bone == sole.toes]
@@ -243,7 +249,7 @@ def _lift_toes(target: RiggedFigure, sole: Sole, chain: ChainWorld) -> None:
     index = np.argmin(places[:, :, 1], axis=0)
     lowest = places[index, np.arange(places.shape[1])]
     reach = np.maximum(np.linalg.norm(lowest, axis=1), 1e-6)
-    deep = target.floor_m - (lowest[:, 1] + joint[:, 1])
+    deep = target.floor_m + clear - (lowest[:, 1] + joint[:, 1])
     if deep.max() <= 0.0:
         return
     level = np.hypot(lowest[:, 0], lowest[:, 2])

@@ -20,7 +20,7 @@ from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.bearing import move_hips
 from fairswap.retarget.clearing import clear_limbs
-from fairswap.retarget.extras import lost_extras
+from fairswap.retarget.extras import lost_extras, stretched_joints
 from fairswap.retarget.feet import Planted, plant_feet
 from fairswap.retarget.hands import Touch, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
@@ -130,6 +130,11 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         shown = ", ".join(lost[:6]) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
         message = f"{shown} move too, and the target has no bones of these names: not carried over"
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
+    popped = stretched_joints(clip.poses, swap.source)
+    if popped:
+        shown = ", ".join(f"{role} by {share:.0%} at {frame / motion.rate:.2f} s" for role, share, frame in popped[:4])
+        message = f"joints come out of their places in it ({shown}): the result keeps its bones' lengths"
+        motion.findings.append(Finding("joints-stretched", "warning", clip.name, message))
     result = motion.clip()
     done = tuple(motion.touches), tuple(motion.findings)
     return Retargeted(result, contacts, motion.planted, *done, edit, taken)

@@ -155,7 +155,8 @@ def _within(direction: Floats, carried: Floats) -> Floats:
 def _kept_out(
     target: RiggedFigure, parts: Sequence[BodyPart], tip: Floats, bone: int, far: Floats, rate: float, chain: ChainWorld
 ) -> Floats:
-    """The far end ``(frames, 3)``, on the surface of the body where it would be in it; what rests inside may be."""
+    """The far end ``(frames, 3)``, on the surface of the body where it would be in it, and above the floor; what rests
+    inside may be."""
     still = ChainWorld(PoseBuilder(target.skeleton, target.resting_rotations[:, :, None].copy()))
     rests = rotate(still.rotation(bone), far) + still.position(bone)
     for part in parts:
@@ -167,4 +168,7 @@ def _kept_out(
             even = smoothed(widest(deep, width), width / 3.0)
             out = part.points(height, direction, distance + even, chain)
             tip = np.where(even[:, None] > 1e-5, out, tip)
+    # Over the floor, or as low as it rests.
+    tip = tip.copy()
+    tip[:, 1] = np.maximum(tip[:, 1], min(target.floor_m + _CLEAR_M, float(rests[0, 1])))
     return tip
