@@ -22,7 +22,7 @@ from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY, angle_between, multiply, quaternion_from_axis_angle
 from fairswap.retarget.hips_height import HipsHeight
-from fairswap.retarget.least_jerk import Wish, least_jerk, strength
+from fairswap.retarget.least_jerk import Wish, least_jerk, least_jerk_to, strength
 from making import TROUPE, act, clip_of, figure, rigged, run, swap_between
 
 X, Y, Z = np.eye(3)
@@ -391,3 +391,12 @@ def test_a_joint_that_pops_out_of_its_place_is_told():
     pair = swap_between(figure("Juniper"), figure("Osric"), motion=clip)
     told = next(row for row in pair.retarget(clip.with_poses(edit.poses())).findings if row.code == "joints-stretched")
     assert "lower_arm_left by 40% at 1.50 s" in told.message
+
+
+def test_long_clips_are_led_in_windows_as_in_one(monkeypatch):
+    rng = np.random.default_rng(2)
+    values = np.cumsum(rng.normal(size=(9000, 2)), axis=0) / 100.0
+    weight = strength(np.where(np.sin(np.arange(9000) / 40.0) > 0.0, 0.004, 0.25), 240)
+    windows = least_jerk_to(values, weight)
+    monkeypatch.setattr(fairswap.retarget.least_jerk, "_AT_ONCE", 10**6)
+    np.testing.assert_allclose(windows, least_jerk_to(values, weight), atol=1e-7)

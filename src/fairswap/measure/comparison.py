@@ -208,6 +208,7 @@ def compare_motions(
     if cleared:
         crowded = [nearness(when, _REACHES_S * rate)[lead_in:] for when in arms_crowded(pair[1], poses)]
         both_touch = np.maximum(both_touch, crowded)
+    inside = limbs_inside(pair, (source.clip.poses, poses), rate, lead_in)
     tracks = Tracks(pair, len(times), contacts, both_touch, rate, travel_factor)
     for start, stop, first, last in blocks(lead_in, source.clip.frames):
         worlds = source.clip.poses.world(first, last), poses.world(first, last)
@@ -235,7 +236,7 @@ def compare_motions(
         source=source,
         result=result,
         garment_below=tracks.deepest_garment(),
-        inside=limbs_inside(pair, (source.clip.poses, poses), rate, lead_in),
+        inside=inside,
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
     )
