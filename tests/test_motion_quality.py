@@ -17,10 +17,12 @@ from fairswap.measure.capsules import depths, nearest
 from fairswap.measure.comparison import compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.palms import palms_of
+from fairswap.measure.surface import arms_of
 from fairswap.measure.touches import touching
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY, angle_between, multiply, quaternion_from_axis_angle
+from fairswap.retarget.hands import push_hand
 from fairswap.retarget.hips_height import HipsHeight
 from fairswap.retarget.least_jerk import Wish, least_jerk, least_jerk_to, strength
 from making import TROUPE, act, clip_of, figure, rigged, run, swap_between
@@ -400,3 +402,27 @@ def test_long_clips_are_led_in_windows_as_in_one(monkeypatch):
     windows = least_jerk_to(values, weight)
     monkeypatch.setattr(fairswap.retarget.least_jerk, "_AT_ONCE", 10**6)
     np.testing.assert_allclose(windows, least_jerk_to(values, weight), atol=1e-7)
+
+
+@pytest.mark.parametrize("target", ["Osric", "Pip"])
+def test_a_hand_on_the_other_arm_is_on_it(target):
+    source = rigged(figure("Juniper"))
+    turns = {"upper_arm_left": about(Z, -75.0), "lower_arm_left": about(Y, -70.0), "upper_arm_right": about(Z, 70.0)}
+    clip = posed("Juniper", turns | {"lower_arm_right": about(Y, 95.0)}, float(source.reference.hips[1]))
+    edit = clip.poses.edit()
+    chain, forearm = ChainWorld(edit), arms_of(source)["left"][1]
+    even = np.ones(clip.frames)
+    where = forearm.points(0.6 * even, 0.0 * even, 0.01 * even, chain)
+    for _ in range(3):
+        push_hand(source, "right", chain, where - palms_of(source)["right"].track(chain))
+    clip = clip.with_poses(edit.poses())
+    pair = swap_between(figure("Juniper"), figure(target), motion=clip)
+    made = pair.retarget(clip)
+    assert ("right", "arm") in {(touch.side, touch.what) for touch in made.touches}
+    chain = ChainWorld(made.clip.poses)
+    place = palms_of(pair.target)["right"].track(chain)
+    height, _, distance = arms_of(pair.target)["left"][1].coordinates(place, chain)
+    np.testing.assert_allclose(height, 0.6, atol=0.1)
+    off = max(touch.off_m for touch in made.touches)
+    assert off < (0.01 if target == "Pip" else 0.06)  # Osric's arms are too short for his shoulders: told
+    assert np.abs(distance).max() < 0.03 + off

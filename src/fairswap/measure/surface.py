@@ -8,6 +8,7 @@ distance.
 from __future__ import annotations
 
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
@@ -22,7 +23,7 @@ from fairswap.pose.rigged import RiggedFigure
 
 _HEIGHTS, _DIRECTIONS = 6, 16
 # Without a mesh: radius as a share of the part's length.
-_USUAL = {"pelvis": 0.62, "chest": 0.55, "head": 0.42, "thigh": 0.19}
+_USUAL = {"pelvis": 0.62, "chest": 0.55, "head": 0.42, "thigh": 0.19, "arm": 0.15}
 
 
 @dataclass(frozen=True, eq=False)
@@ -91,10 +92,33 @@ def surface_of(rigged: RiggedFigure) -> list[BodyPart]:
         ("thigh", f"upper_leg_{side}", at[f"upper_leg_{side}"], at[f"lower_leg_{side}"], {f"upper_leg_{side}"})
         for side in SIDES
     ]
+    return _body_parts(rigged, rows)
+
+
+@kept_with_its_argument
+def arms_of(rigged: RiggedFigure) -> dict[str, list[BodyPart]]:
+    """The surfaces of both arms, by side: upper arm and forearm, which the other hand may touch."""
+    roles, world = rigged.roles, rigged.reference_world
+    found = {}
+    for side in SIDES:
+        joints = [(f"{part}_{side}", world.positions[0, roles.bones[f"{part}_{side}"]])
+                  for part in ("upper_arm", "lower_arm", "hand")]  # fmt: skip
+        rows = [("arm", role, start, end, {role}) for (role, start), (_, end) in pairwise(joints)]
+        found[side] = _body_parts(rigged, rows)
+    return found
+
+
+def touchable_by(rigged: RiggedFigure, side: str) -> list[BodyPart]:
+    """What the hand of a side may touch of the own body: the trunk, the thighs, and the other arm."""
+    other = next(name for name in SIDES if name != side)
+    return [*surface_of(rigged), *arms_of(rigged)[other]]
+
+
+def _body_parts(rigged: RiggedFigure, rows: list[tuple[str, str, Floats, Floats, set[str]]]) -> list[BodyPart]:
     owners, vertices = owned_vertices(rigged)
-    role_of = {bone: role for role, bone in roles.bones.items()}
+    role_of = {bone: role for role, bone in rigged.roles.bones.items()}
     return [
-        _body_part(rigged, part, roles.bones[role], start, end, vertices[_owned(owners, role_of, owned)])
+        _body_part(rigged, part, rigged.roles.bones[role], start, end, vertices[_owned(owners, role_of, owned)])
         for part, role, start, end, owned in rows
     ]
 

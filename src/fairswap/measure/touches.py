@@ -10,7 +10,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.measure.palms import Palm, palms_of
-from fairswap.measure.surface import BodyPart, surface_of
+from fairswap.measure.surface import BodyPart, touchable_by
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import conjugate, rotate
@@ -65,7 +65,7 @@ def touching(rigged: RiggedFigure, chain: ChainWorld, rate: float) -> np.ndarray
     found = []
     for side in SIDES:
         touches = together | on_floor(tracks[side], palms[side], rigged, rate)
-        for part in surface_of(rigged):
+        for part in touchable_by(rigged, side):
             touches = touches | on_body(tracks[side], part, rigged.reference.leg_m, chain, rate)[0]
         found.append(touches)
     return np.stack(found)

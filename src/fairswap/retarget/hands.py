@@ -15,7 +15,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.errors import UsageError
 from fairswap.measure.palms import Palm, palms_of
-from fairswap.measure.surface import surface_of
+from fairswap.measure.surface import touchable_by
 from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
@@ -184,8 +184,8 @@ def _body_wishes(
     taken: np.ndarray,
 ) -> list[_Wish]:
     found = []
-    for old, new in zip(surface_of(source), surface_of(target), strict=True):
-        for side in SIDES:
+    for side in SIDES:
+        for old, new in zip(touchable_by(source, side), touchable_by(target, side), strict=True):
             when, (height, direction, distance) = on_body(theirs[side], old, source.reference.leg_m, source_chain, rate)
             when = when & ~taken
             if when.any():
