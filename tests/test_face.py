@@ -25,7 +25,10 @@ from fairswap.face.solve import bounded_weights
 from fairswap.face.speech import Phone, units_from_phones, viseme_of
 from fairswap.face.transfer import FaceSwap, Head, perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
-from making import TROUPE, act, figure, run
+from fairswap.face.words import shape_name
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.rotation import angle_between, multiply
+from making import TROUPE, act, figure, rigged, run
 
 TROUPE_NAMES = ("Juniper", "Osric", "Pip")
 
@@ -338,3 +341,131 @@ def test_a_figure_without_a_face_is_told_so():
     done = run("face", "apply", "line.glb", "--onto", "stick.bvh", "-o", "x.glb")
     assert done.returncode == 4
     assert "no face that could move" in done.stderr
+
+
+def shaped(name="Juniper", share=1.0):
+    """A figure whose shapes go to 1 / share."""
+    own = figure(name)
+    meshes = tuple(
+        mesh if mesh.morph_deltas is None else replace(mesh, morph_deltas=mesh.morph_deltas * share)
+        for mesh in own.meshes
+    )
+    return replace(own, meshes=meshes)
+
+
+def test_weights_that_go_to_a_hundred_are_found_without_clips_and_charts():
+    spoken = fairswap.demo_motion("spoken line", by="Osric")
+    usual, percent = (fairswap.convert(spoken, shaped(share=share)).done[0] for share in (1.0, 0.01))
+    tracks = [
+        {row.mesh: row.weights for row in made.clip.poses.morph_tracks} for made in (usual, percent)
+    ]  # fmt: skip
+    assert max(row.max() for row in tracks[1].values()) > 50.0
+    for mesh, row in tracks[0].items():
+        np.testing.assert_allclose(tracks[1][mesh], 100.0 * row, atol=2.0)
+    assert percent.comparison.face_missed == pytest.approx(usual.comparison.face_missed, abs=0.02)
+
+
+def test_a_jaw_bone_beside_a_jaw_shape_is_not_lost():
+    own, clip = figure("Juniper"), act("idle", "Juniper")
+    jaw = rigged(own).roles.bones["jaw"]
+    edit = clip.poses.edit()
+    swing = np.radians(14.0) * (0.5 - 0.5 * np.cos(np.arange(clip.frames) / 8.0))
+    opening = np.stack([np.sin(swing / 2), 0 * swing, 0 * swing, np.cos(swing / 2)], axis=1)
+    chain = ChainWorld(edit)
+    chain.turn(jaw, multiply(opening, chain.rotation(jaw)))
+    moving = fairswap.Document("", "", own.space, (own,), (clip.with_poses(edit.poses()),))
+    made = fairswap.convert(moving, TROUPE / "pip.glb").done[0]
+    assert made.comparison.face_missed < 0.2
+    assert max(row.weights.max() for row in made.clip.poses.morph_tracks) > 0.5
+
+
+@pytest.mark.parametrize(
+    ("name", "unit"),
+    [
+        ("LtBlink", "eye_closure_left"), ("blinkRT", "eye_closure_right"), ("jwDrop", "jaw_drop"),
+        ("mthOpn", "jaw_drop"), ("lidDn_R", "eye_closure_right"), ("brwUp", "brow_raiser"),
+        ("lipCrnrDwnLt", "lip_corner_depressor_left"), ("chkPff", "cheek_puff"), ("AU12_L", "lip_corner_puller_left"),
+        ("au_43", "eye_closure"), ("AU 27", "jaw_drop"), ("stare", "upper_lid_raiser"), ("cross_eyed", "gaze_in"),
+        ("sharp lip puller R", "sharp_lip_puller_right"), ("smlie", "lip_corner_puller"),
+        ("blinkk_left", "eye_closure_left"), ("boca_abierta", "jaw_drop"), ("kuchi_hiraku", "jaw_drop"),
+        ("mund_auf", "jaw_drop"), ("sobrancelha_cima_esq", "brow_raiser_left"), ("眉_上_左", "brow_raiser_left"),
+        ("口开", "jaw_drop"), ("あ", "viseme_a"), ("улыбка_лев", "lip_corner_puller_left"), ("눈_감음", "eye_closure"),
+        ("palpebra_clausum_sinistra", "eye_closure_left"), ("wink_r", "eye_closure_right"), ("pout", "lip_pucker"),
+    ],
+)  # fmt: skip
+def test_words_of_many_hands_mean_what_they_say(name, unit):
+    scores = shape_name(name).scores
+    assert max(scores, key=lambda key: scores[key]) == unit
+
+
+@pytest.mark.parametrize("name", ["Shape_01", "xqz", "lt", "Group12", "droid", "belt", "salt"])
+def test_words_that_say_nothing_say_nothing(name):
+    assert not shape_name(name).scores
+
+
+def test_a_chart_of_another_head_is_refused():
+    draft_face(figure("Juniper"), None).chart.save("juniper.toml")
+    fairswap.save("line.glb", *_spoken("Juniper"))
+    for words in (
+        ["face", "apply", "line.glb", "--target-face", "juniper.toml"],
+        ["convert", "line.glb", "--target-face", "juniper.toml"],
+    ):
+        done = run(*words, "--onto", TROUPE / "pip.glb", "-o", "x.glb")
+        assert done.returncode == 4
+        assert "has shapes that 'Pip' does not have" in " ".join(done.stderr.split())
+
+
+def _spoken(name):
+    spoken = fairswap.demo_motion("spoken line", by=name)
+    return spoken.figure, list(spoken.clips)
+
+
+def test_keys_of_a_table_may_be_uneven_and_percent():
+    Path("t.csv").write_text("time_s,Blink_L,zzz\n0,0,0\n1,0,0\n1.1,100,0\n1.2,0,0\n3,0,0\n")
+    made = fairswap.face.apply("t.csv", TROUPE / "juniper.glb")
+    clip = made.clips[0]
+    assert clip.duration_s == pytest.approx(3.0, abs=0.02)
+    weights = max((row.weights.max(axis=0) for row in clip.poses.morph_tracks), key=lambda row: row.max())
+    times = np.arange(clip.frames) / float(clip.rate)
+    np.testing.assert_allclose(weights, np.interp(times, [0, 1, 1.1, 1.2, 3], [0, 0, 1, 0, 0]), atol=0.02)
+    assert {row.code for row in made.findings} == {"tracks-percent", "tracks-read", "track-unknown"}
+
+
+def test_a_face_is_laid_over_a_clip_that_is_there():
+    own = figure("Juniper")
+    fairswap.save("walk.glb", own, [act("walk", "Juniper"), act("idle", "Juniper")])
+    fairswap.save("line.glb", *_spoken("Juniper"))
+    words = ["face", "apply", "line.glb", "--onto", "walk.glb", "--clip", "Walk", "--from", "2", "-o", "talks.glb"]
+    done = run(*words)
+    assert done.returncode == 0, done.stderr
+    assert "0.95 s after 'Walk' has ended" in " ".join(done.stdout.split())
+    walk, idle = fairswap.load("talks.glb").clips
+    assert (walk.name, idle.name) == ("Walk", "Idle")
+    assert walk.frames == act("walk", "Juniper").frames
+    jaw = rigged(own).roles.bones["jaw"]
+    body = [bone for bone in rigged(own).roles.bones.values() if bone != jaw and bone not in own.skeleton.below(jaw)]
+    apart = np.degrees(angle_between(walk.rotations[:, body], act("walk", "Juniper").rotations[:, body]))
+    eyes = [body.index(rigged(own).roles.bones[f"eye_{side}"]) for side in ("left", "right")]
+    assert np.delete(apart, eyes, axis=1).max() < 0.01
+    shown = np.max([row.weights.max(axis=0) for row in walk.poses.morph_tracks], axis=0)
+    assert shown[:60].max() < 1e-3
+    assert shown[90:].max() > 0.5
+    assert run(*words[:-1], "x.glb", "--clip", "nope").returncode == 2
+
+
+def test_body_and_face_come_from_two_files():
+    fairswap.save("line.glb", *_spoken("Juniper"))
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    plain, both = (
+        fairswap.convert("walk.bvh", TROUPE / "juniper.glb", face=fairswap.FaceOptions(taken_from=other)).done[0]
+        for other in (None, "line.glb")
+    )
+    assert plain.face is None
+    assert both.face is not None
+    assert both.clip.frames == plain.clip.frames
+    direct = fairswap.demo_motion("spoken line", by="Juniper").clips[0]
+    names = figure("Juniper").meshes[direct.poses.morph_tracks[0].mesh].morph_names
+    assert len(names) == len(both.clip.poses.morph_tracks[0].weights)
+    times = np.arange(0.0, 4.5, 0.1)
+    shown, wanted = (clip.at(times).morph_tracks[0].weights for clip in (both.clip, direct))
+    assert np.abs(shown - wanted).mean() < 0.02

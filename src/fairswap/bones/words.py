@@ -60,7 +60,7 @@ _PARTS = {
     "lower": "lower low lo lwr unter inferior inf bas unten basso fore",
 }  # fmt: skip
 _SIDES = {
-    "left": "left l lf lft links lnk gauche g izquierda izquierdo izq sinistra sinistro sx esquerda esq lewa lewy hidari port 左",
+    "left": "left l lf lt lft links lnk gauche g izquierda izquierdo izq sinistra sinistro sx esquerda esq lewa lewy hidari port 左",
     "right": "right r rt rgt rechts droite droit d derecha derecho der destra destro dx direita dir prawa prawy migi "
     "starboard 右",
 }
@@ -68,7 +68,7 @@ _SIDES = {
 _LETTERS = {"l": "left", "r": "right", "g": "left", "d": "right"}
 
 
-def _folded(text: str) -> str:
+def folded(text: str) -> str:
     """Lower case without accents; ä becomes ae, as written where there is no ä."""
     if text.isascii():
         return text.lower()
@@ -77,8 +77,9 @@ def _folded(text: str) -> str:
     return "".join(c for c in unicodedata.normalize("NFKD", text.lower()) if not unicodedata.combining(c))
 
 
-_MEANING = {_folded(word): part for part, words in _PARTS.items() for word in words.split()}
-_SIDE_WORDS = {_folded(word): side for side, words in _SIDES.items() for word in words.split()}
+_MEANING = {folded(word): part for part, words in _PARTS.items() for word in words.split()}
+_SIDE_WORDS = {folded(word): side for side, words in _SIDES.items() for word in words.split()}
+SIDE_WORDS = frozenset(_SIDE_WORDS)
 _LONG_WORDS = sorted((word for word in _MEANING if len(word) >= 4), key=len, reverse=True)
 _CJK = re.compile(r"[\u3040-\u30ff\u4e00-\u9fff]+")
 _CUT = re.compile(r"[A-Z]+(?=[A-Z][a-z])|[A-Z]?[^A-Z\W\d_]+|[A-Z]+|\d+")
@@ -101,8 +102,8 @@ def meaning_of(name: str) -> NameMeaning:
     (['upper_leg'], 'left')
     """
     words: list[str] = []
-    unaccented = re.sub(r"[ßäöüÄÖÜœéèêáàíóúñç]", lambda letter: _folded(letter[0]), name)
-    words += [_folded(chunk) for chunk in _CUT.findall(unaccented)]
+    unaccented = re.sub(r"[ßäöüÄÖÜœéèêáàíóúñç]", lambda letter: folded(letter[0]), name)
+    words += [folded(chunk) for chunk in _CUT.findall(unaccented)]
     for run in _CJK.findall(name):
         words += [word for word in _MEANING if word in run and _CJK.match(word)]
         words += [word for word in _SIDE_WORDS if word in run and _CJK.match(word)]

@@ -188,15 +188,20 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 @click.option("--rate", type=click.IntRange(1, 240), default=60, metavar="N", help="Of speech: frames per second (60).")
 @click.option("--strength", type=options.Number(0.0, 1.5), default=1.0, metavar="S",
               help="Of speech: how far the mouth goes (1).")  # fmt: skip
+@click.option("--clip", metavar="NAME", help="Lay it over this clip of HEAD, whose body stays.")
+@click.option("--from", "start", type=options.Number(0.0), default=0.0, metavar="SECONDS",
+              help="With --clip: where in it the face begins (0).")  # fmt: skip
+@click.option("--ease", type=options.Number(0.0, 60.0), default=0.2, metavar="SECONDS",
+              help="With --clip: how long it comes and goes (0.2).")  # fmt: skip
 @options.target_bones
 @options.figure
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw moments of it.")
 @options.writing
 def apply(
     file: Path, onto: Path, out: Path, source_face: Path | None, target_face: Path | None, rate: int, strength: float,
-    target_bones: str | None, picture: Path | None, output: Output,
+    clip: str | None, start: float, ease: float, target_bones: str | None, picture: Path | None, output: Output,
 ) -> None:  # fmt: skip
-    """Put CLIP on the face of HEAD, as a clip beside those that HEAD has.
+    """Put CLIP on the face of HEAD, as a clip beside those that HEAD has, or with --clip over one of them.
 
     CLIP is a glTF with a face that moves, a table of weights over time (a column time_s, a column for each shape or
     unit), or a table of speech (start,end,phone; phones in IPA or ARPAbet).
@@ -208,7 +213,7 @@ def apply(
     output.announce(out, picture)
     done = applied(
         file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, rate=rate,
-        strength=strength,
+        strength=strength, clip=clip, start_s=start, ease_s=ease,
     )  # fmt: skip
     written = save_to(output.files, out, done.head.figure, done.all_clips)
     if picture is not None:
@@ -217,8 +222,8 @@ def apply(
         written.append(output.write(picture, moments(done.head, done.faces[0].clip)))
     clips = []
     for face in done.faces:
-        row, clip = face_row(face.used, face.lost), face.clip
-        clips.append(FaceClipRow(row.used, row.lost, clip.name, clip.duration_s, float(clip.rate)))
+        row, made = face_row(face.used, face.lost), face.clip
+        clips.append(FaceClipRow(row.used, row.lost, made.name, made.duration_s, float(made.rate)))
     report = FaceApplyReport(str(file), str(onto), tuple(clips), tuple(written), finding_rows(done.findings))
     output.report(report, _apply_lines)
 

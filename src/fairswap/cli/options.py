@@ -140,6 +140,8 @@ _FACE = (
                  help="Carry faces over with the body (default), without it, or not at all."),
     click.option("--source-face", type=INPUT, metavar="F.toml", help="Face chart of the source."),
     click.option("--target-face", type=INPUT, metavar="F.toml", help="Face chart of FIGURE."),
+    click.option("--face-from", "taken_from", type=INPUT, metavar="FILE",
+                 help="Take the face from the clip of this file (of the same name, or its longest) instead."),
 )  # fmt: skip
 
 
@@ -235,12 +237,12 @@ def motion_options(function: Function) -> Function:
 def face_options(function: Function) -> Function:
     """A command that transfers faces: it is given ``face``."""
 
-    def made(which: str, source_face: Path | None, target_face: Path | None) -> Any:
+    def made(which: str, source_face: Path | None, target_face: Path | None, taken_from: Path | None) -> Any:
         from fairswap.jobs.options import FaceOptions
 
-        return FaceOptions(which, source_face, target_face)
+        return FaceOptions(which, source_face, target_face, taken_from)
 
-    inner = _gathered(function, "face", made, "which", "source_face", "target_face")
+    inner = _gathered(function, "face", made, "which", "source_face", "target_face", "taken_from")
     for option in reversed(_FACE):
         inner = option(inner)
     return inner

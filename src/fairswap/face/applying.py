@@ -6,24 +6,30 @@ from dataclasses import dataclass, replace
 from fractions import Fraction
 from pathlib import Path
 
+import numpy as np
+
 from fairswap.bones.profile import BoneProfile
-from fairswap.errors import Finding, ImpossibleError
+from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.face.chart import FaceChart
 from fairswap.face.drafting import chart_from_names
 from fairswap.face.head import Head, chart_of
 from fairswap.face.speech import is_speech, read_phones, units_from_phones
 from fairswap.face.tracks import read_tracks
-from fairswap.face.transfer import FaceSwap, TransferredFace, perform_units, still_clip
+from fairswap.face.transfer import FaceSwap, TransferredFace, lay_units, perform_units, still_clip
 from fairswap.formats.files import document_of, save
 from fairswap.formats.naming import distinct
+from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 
+# Weights above this are percent.
+_TO_HUNDRED = 1.5
+
 
 @dataclass(frozen=True, eq=False)
 class AppliedFace:
-    """Clips of a face put on a head.
+    """Clips of a face put on a head; ``over`` is the clip of the head that one was laid over, and takes the place of.
 
     >>> import fairswap
     >>> fairswap.face.apply(fairswap.demo_motion("spoken line"), fairswap.demo_file("osric.glb")).clips
@@ -33,6 +39,7 @@ class AppliedFace:
     head: Head
     faces: tuple[TransferredFace, ...]
     findings: tuple[Finding, ...]
+    over: str = ""
 
     @property
     def clips(self) -> tuple[Clip, ...]:
@@ -42,6 +49,8 @@ class AppliedFace:
     @property
     def all_clips(self) -> tuple[Clip, ...]:
         """Those the figure had, which stay, and those that were made; no two are called alike."""
+        if self.over:
+            return tuple(self.clips[0] if clip.name == self.over else clip for clip in self.head.clips)
         kept = self.head.clips
         names = distinct([clip.name for clip in self.clips], [clip.name for clip in kept])
         return (*kept, *(replace(clip, name=name) for clip, name in zip(self.clips, names, strict=True)))
@@ -64,8 +73,9 @@ def apply(
     source: Document | str | Path, onto: Document | Figure | str | Path, *,
     source_chart: FaceChart | str | Path | None = None, target_chart: FaceChart | str | Path | None = None,
     target_bones: BoneProfile | str | Path | None = None, rate: int = 60, strength: float = 1.0,
+    clip: str | None = None, start_s: float = 0.0, ease_s: float = 0.2,
 ) -> AppliedFace:  # fmt: skip
-    """Put a face clip, a table of weights or a table of speech on a head.
+    """Put a face clip, a table of weights or a table of speech on a head; on its own, or over a clip that moves it.
 
     >>> import fairswap
     >>> fairswap.face.apply(fairswap.demo_motion("spoken line"), fairswap.demo_file("pip.glb"))
@@ -80,6 +90,9 @@ def apply(
         Whose face shall move.
     rate, strength :
         Of speech: frames per second, and how far the mouth goes.
+    clip : str, optional
+        The clip of the figure that the face is laid over: its body, rate and name stay. From ``start_s`` on, the face
+        that it has goes over into the new one in ``ease_s`` seconds, and back when that ends.
 
     Raises
     ------
@@ -92,36 +105,97 @@ def apply(
         raise ImpossibleError(problem, code="no-face-moves")
     given = chart_of(source_chart)
     findings: list[Finding] = []
-    if isinstance(source, Document) or Path(source).suffix.lower() != ".csv":
+    if clip is None and (isinstance(source, Document) or Path(source).suffix.lower() != ".csv"):
         faces = _from_clips(document_of(source), head, given)
-    elif is_speech(source):
-        units = units_from_phones(read_phones(source), Fraction(rate), strength)
-        still = still_clip(head.figure, Path(source).stem, Fraction(rate), units.shape[1])
-        faces = [perform_units(head, units, still)]
     else:
-        faces = [_from_tracks(Path(source), head, given, findings)]
-    return AppliedFace(head, tuple(faces), (*findings, *(found for face in faces for found in face.findings)))
+        made = _units_of(source, given, rate, strength, findings)
+        if clip is None:
+            faces = [perform_units(head, made.units, still_clip(head.figure, made.name, made.rate, made.frames))]
+        else:
+            under = _clip_of(head, clip)
+            left = start_s + (made.frames - 1) / float(made.rate) - under.duration_s
+            if left > 0.5 / float(under.rate):
+                message = f"the face goes on for {left:.2f} s after {clip!r} has ended: cut off there"
+                findings.append(Finding("face-cut", "warning", clip, message, "Lay it over a longer clip, or earlier"))
+            faces = [lay_units(head, made.units, float(made.rate), under, start_s, ease_s)]
+    told = (*findings, *(found for face in faces for found in face.findings))
+    return AppliedFace(head, tuple(faces), told, "" if clip is None else clip)
+
+
+@dataclass(frozen=True, eq=False)
+class _Units:
+    """Units over time ``(units, frames)`` and where they are from."""
+
+    units: Floats
+    rate: Fraction
+    name: str
+
+    @property
+    def frames(self) -> int:
+        return int(self.units.shape[1])
+
+
+def _units_of(
+    source: Document | str | Path, chart: FaceChart | None, rate: int, strength: float, findings: list[Finding]
+) -> _Units:
+    if isinstance(source, Document) or Path(source).suffix.lower() != ".csv":
+        document = document_of(source)
+        head = Head.of(document, chart=chart)
+        clips = _moving(document, head)
+        longest = max(clips, key=lambda row: row.duration_s)
+        return _Units(head.units(longest), longest.rate, longest.name)
+    if is_speech(source):
+        return _Units(
+            units_from_phones(read_phones(source), Fraction(rate), strength), Fraction(rate), Path(source).stem
+        )
+    return _from_tracks(Path(source), chart, findings)
+
+
+def _clip_of(head: Head, name: str) -> Clip:
+    found = next((clip for clip in head.clips if clip.name == name), None)
+    if found is None:
+        have = ", ".join(repr(clip.name) for clip in head.clips) or "none"
+        raise UsageError(f"{head.figure.name!r} has no clip {name!r}", remedy=f"It has {have}")
+    return found
+
+
+def _moving(document: Document, head: Head) -> list[Clip]:
+    clips = [clip for clip in document.clips_of(head.figure) if head.moves(clip)]
+    if not clips:
+        raise ImpossibleError("no clip in it moves a face", file=document.file, code="no-face-moves")
+    return clips
 
 
 def _from_clips(document: Document, head: Head, chart: FaceChart | None) -> list[TransferredFace]:
     source = Head.of(document, chart=chart)
-    clips = [clip for clip in document.clips_of(source.figure) if source.moves(clip)]
-    if not clips:
-        raise ImpossibleError("no clip in it moves a face", file=document.file, code="no-face-moves")
     swap = FaceSwap(source, head)
-    return [swap.transfer(clip, still_clip(head.figure, clip.name, clip.rate, clip.frames)) for clip in clips]
+    return [
+        swap.transfer(clip, still_clip(head.figure, clip.name, clip.rate, clip.frames))
+        for clip in _moving(document, source)
+    ]
 
 
-def _from_tracks(path: Path, head: Head, given: FaceChart | None, findings: list[Finding]) -> TransferredFace:
+def _from_tracks(path: Path, given: FaceChart | None, findings: list[Finding]) -> _Units:
     tracks = read_tracks(path)
     chart = given or chart_from_names(tracks.names, path.stem)
-    known = {name: row for name, row in zip(tracks.names, tracks.weights, strict=True) if name in chart.shapes}
+    weights = tracks.weights
+    if given is None and np.abs(weights).max(initial=0.0) > _TO_HUNDRED:
+        weights = weights / 100.0
+        message = f"its weights go to {np.abs(tracks.weights).max():g}: read as percent"
+        findings.append(
+            Finding("tracks-percent", "note", path.name, message, "Give a chart with ranges if they are not")
+        )
+    known = {name: row for name, row in zip(tracks.names, weights, strict=True) if name in chart.shapes}
     if not known:
         remedy = "Name the columns after face units, or give a chart of them"
         raise ImpossibleError("none of its tracks is known", file=path, remedy=remedy)
+    read = [f"{name} as {' + '.join(chart.units_of(name))}" for name in known if list(chart.units_of(name)) != [name]]
+    if read and given is None:
+        shown = ", ".join(read[:12]) + (f" and {len(read) - 12} more" if len(read) > 12 else "")
+        message = f"tracks read by their names: {shown}"
+        findings.append(Finding("tracks-read", "note", path.name, message, "Give a chart of them if one is wrong"))
     for name in tracks.names:
         if name not in known:
             message = f"track {name!r} is not known and does nothing"
             findings.append(Finding("track-unknown", "warning", path.name, message, "Rename it after a face unit"))
-    units = chart.matrix @ chart.activations(known)
-    return perform_units(head, units, still_clip(head.figure, path.stem, tracks.rate, tracks.weights.shape[1]))
+    return _Units(chart.matrix @ chart.activations(known), tracks.rate, path.stem)

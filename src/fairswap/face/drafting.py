@@ -34,6 +34,7 @@ from fairswap.model.mesh import deformed_vertices
 _NAME_COUNTS = 0.6  # a perfect name against a perfect look
 _SUM_RESIDUAL, _PART_LEAST = 0.02, 0.08
 _DEAD = 1e-5  # of the head's size
+_HARDLY = 0.0012  # as far as shapes go at a hundredth, at most
 _IS_GAZE = np.array([name.startswith("gaze") for name in CANDIDATES])
 _OPPOSITES = (
     ("up", "down"),
@@ -98,10 +99,15 @@ def draft_face(
     guesses: dict[str, ShapeGuess] = {}
     if names:
         frame = fitted_frame(frame, vertices, moves)
-        guesses = _guess_shapes(names, frame, vertices, moves, _ranges(figure, clips))
+        ranges = _ranges(figure, clips) or _ranges_by_size(names, frame, moves)
+        if any(high > 1.0 for _, high in ranges.values()):
+            moves = moves * np.array([ranges.get(name, (0.0, 1.0))[1] for name in names])[:, None, None]
+        guesses = _guess_shapes(names, frame, vertices, moves, ranges)
     if roles is not None:
+        used = {bone for clip in clips for bone in _turning(clip)}
         for unit, shape in anatomical_poses(figure.skeleton, roles, head_frame(figure, roles)).items():
-            if not _shown_by_morphs(unit, guesses):
+            # Where morphs do it, too, bones count if its own clips move them.
+            if not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
                 bones = ", ".join(shape.bones)
                 guesses[f"bones {unit}"] = ShapeGuess(
                     Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (f"where {bones} stand on the face",)
@@ -364,6 +370,19 @@ def _ranges(figure: Figure, clips: Sequence[Clip]) -> dict[str, tuple[float, flo
                 old = out.get(name, (0.0, 1.0))
                 out[name] = (min(old[0], low), max(old[1], high))
     return out
+
+
+def _turning(clip: Clip) -> set[str]:
+    """The bones that turn in a clip, by name."""
+    turns = np.ptp(clip.poses.rotation_tracks, axis=2).max(axis=1)
+    return {clip.skeleton.names[bone] for bone in np.flatnonzero(turns > 1e-3).tolist()}
+
+
+def _ranges_by_size(names: list[str], frame: FaceFrame, moves: Floats) -> dict[str, tuple[float, float]]:
+    """Weights to 100, where shapes at 1 hardly move anything, and at 100 as far as faces go; else nothing is told."""
+    far = np.linalg.norm(frame.directions(moves), axis=2).max(axis=1, initial=0.0)
+    usual = float(np.median(far[far > 0.0])) if (far > 0.0).any() else 1.0
+    return dict.fromkeys(names, (0.0, 100.0)) if usual < _HARDLY else {}
 
 
 def _shown_by_morphs(unit: str, guesses: dict[str, ShapeGuess]) -> bool:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Mapping
 from dataclasses import dataclass
 from functools import cached_property
@@ -41,6 +42,10 @@ class Head(Value):
     roles: RoleMap | None
     given_chart: FaceChart | None = None
     clips: tuple[Clip, ...] = ()
+
+    def __post_init__(self) -> None:
+        if self.given_chart is not None:
+            _check_fits(self.given_chart, self.figure)
 
     def __repr__(self) -> str:
         return f"<Head of {self.figure.name!r}: {sum(len(mesh.morph_names) for mesh in self.figure.meshes)} morphs>"
@@ -123,6 +128,22 @@ class Head(Value):
         shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
         moved = put_on_bones(shapes, shares[numbers], self.figure.skeleton, self.bones, self.frame)
         return _with_face(clip, {bone: way for bone, way in moved.items() if bone not in kept}, tuple(tracks))
+
+
+def _check_fits(chart: FaceChart, figure: Figure) -> None:
+    """Refuse a chart of shapes that a head does not have: nothing would move, and nothing would say so."""
+    have = {name for mesh in figure.meshes for name in mesh.morph_names}
+    bones = set(figure.skeleton.names)
+    missing = [
+        name for name, shape in chart.shapes.items()
+        if (not set(shape.bones) <= bones if shape.bones else name not in have)
+    ]  # fmt: skip
+    if missing:
+        shown = ", ".join(map(repr, missing[:5])) + (f" and {len(missing) - 5} more" if len(missing) > 5 else "")
+        near = difflib.get_close_matches(missing[0], have | bones, 1)
+        said = f"It has {near[0]!r}. " if near else ""
+        problem = f"the chart {chart.name!r} has shapes that {figure.name!r} does not have: {shown}"
+        raise ImpossibleError(problem, code="chart-of-another", remedy=f"{said}Correct the chart, or leave it out")
 
 
 def roles_if_known(figure: Figure, bones: BoneProfile | str | Path | None = None) -> RoleMap | None:

@@ -16,6 +16,8 @@ from fairswap.model.arrays import Floats
 from fairswap.model.rate import HIGHEST_RATE, rate_from_interval
 
 _LARGEST = 1e4
+# Rates for tables whose keys are uneven.
+_KEYED_RATES = (30, 60, 120)
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,11 +74,13 @@ def read_tracks(path: str | Path) -> FaceTracks:
     usual = float(np.median(steps)) if len(steps) else 1 / 30
     if len(steps) and np.ptp(steps) < 0.2 * usual:  # even but for rounding: the whole span tells best
         usual = float(times[-1] - times[0]) / len(steps)
+    elif len(steps):  # keys where something happens: often enough for the nearest two
+        usual = 1.0 / next((rate for rate in _KEYED_RATES if rate >= 0.99 / steps.min()), _KEYED_RATES[-1])
     if usual * HIGHEST_RATE < 0.5:
         problem = f"its rows are {usual:.3g} s apart, at least {1 / HIGHEST_RATE:g} s are read"
         raise InputError(problem, file=path, remedy="Write its times in seconds")
     rate = rate_from_interval(usual, 2e-3)
-    frames = round(float(times[-1] - times[0]) * float(rate)) + 1
+    frames = int(np.ceil(float(times[-1] - times[0]) * float(rate) - 0.01)) + 1
     if frames * len(names) > CLIP_NUMBERS:
         problem = f"it lasts {times[-1] - times[0]:.0f} s, {frames} frames at {float(rate):g}"
         raise InputError(problem, file=path, remedy="Correct its times, in seconds")

@@ -26,6 +26,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
+from fairswap.model.signals import eased
 
 if TYPE_CHECKING:
     from fairswap.retarget.swap import Swap
@@ -130,6 +131,24 @@ def perform_units(
     return TransferredFace(
         target.performed(shares, onto, kept), used, _lost(units, shown, shares, chart, float(onto.rate))
     )
+
+
+def lay_units(
+    target: Head, units: Floats, rate: float, onto: Clip, start_s: float = 0.0, ease_s: float = 0.2
+) -> TransferredFace:
+    """Units over time ``(units, frames)`` at a ``rate``, laid over ``onto`` from ``start_s`` on.
+
+    The face of ``onto`` goes over into them in ``ease_s`` seconds, and back where they end before it.
+    """
+    at = np.arange(onto.frames) / float(onto.rate) - start_s
+    lasts = (units.shape[1] - 1) / rate
+    frames = np.clip(at, 0.0, lasts) * rate
+    numbers = np.arange(units.shape[1])
+    there = np.array([np.interp(frames, numbers, row) for row in units])
+    coming = np.ones(onto.frames) if start_s <= 0.0 else eased(at / max(ease_s, 1e-6))
+    going = eased((lasts - at) / max(ease_s, 1e-6)) if start_s + lasts < onto.duration_s else np.ones(onto.frames)
+    weight = np.where((at >= 0.0) & (at <= lasts), coming * going, 0.0)
+    return perform_units(target, weight * there + (1.0 - weight) * target.units(onto), onto)
 
 
 def _lost(units: Floats, shown: Floats, shares: Floats, chart: FaceChart, rate: float) -> tuple[LostUnit, ...]:

@@ -58,6 +58,9 @@ UNITS: tuple[str, ...] = tuple(
 INDEX: Mapping[str, int] = {name: i for i, name in enumerate(UNITS)}
 _BY_NAME = {action.name: action for action in ACTIONS}
 
+# What many heads have as one shape, of actions with sides; it has sides as they do.
+TOGETHER = {"brow_raiser": ("inner_brow_raiser", "outer_brow_raiser")}
+
 # What each mouth shape and expression is made of; an action with sides counts for both.
 _VISEMES = {
     "viseme_pbm": "lip_pressor .7",
@@ -97,6 +100,12 @@ def spread(name: str) -> dict[str, float] | None:
         return {name: 1.0}
     if name in _BY_NAME:
         return {f"{name}_{side}": 1.0 for side in SIDES}
+    head, _, side = name.rpartition("_")
+    for whole, parts in TOGETHER.items():
+        if name == whole:
+            return {f"{part}_{end}": 1.0 for part in parts for end in SIDES}
+        if head == whole and side in SIDES:
+            return {f"{part}_{side}": 1.0 for part in parts}
     recipe = _VISEMES.get(name) or _EXPRESSIONS.get(name)
     if recipe is None:
         return None
@@ -119,13 +128,14 @@ def vector(units: Mapping[str, float]) -> Floats:
 def names() -> tuple[str, ...]:
     """Every name that :func:`spread` knows, single units first."""
     pairs = tuple(action.name for action in ACTIONS if action.sided)
-    return (*UNITS, *pairs, *VISEMES, *EXPRESSIONS)
+    together = tuple(name for whole in TOGETHER for name in (*(f"{whole}_{side}" for side in SIDES), whole))
+    return (*UNITS, *pairs, *together, *VISEMES, *EXPRESSIONS)
 
 
 def base_of(unit: str) -> str:
     """The action of a unit, without its side."""
     head, _, side = unit.rpartition("_")
-    return head if side in SIDES and head in _BY_NAME else unit
+    return head if side in SIDES and (head in _BY_NAME or head in TOGETHER) else unit
 
 
 def side_of(unit: str) -> str:
@@ -144,7 +154,8 @@ def region_of(name: str) -> str:
     """Where on the face: one of :data:`REGIONS`, ``speech`` or ``expressions``."""
     if name in _VISEMES:
         return "speech"
-    return "expressions" if name in _EXPRESSIONS else _BY_NAME[base_of(name)].region
+    base = base_of(name)
+    return "expressions" if name in _EXPRESSIONS else _BY_NAME[TOGETHER.get(base, (base,))[0]].region
 
 
 def title(name: str) -> str:

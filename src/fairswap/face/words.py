@@ -5,47 +5,50 @@ A name is cut into words (as names of bones are), each word into a notion; rules
 
 from __future__ import annotations
 
+import difflib
+import re
 from dataclasses import dataclass
 from functools import lru_cache
 
-from fairswap.bones.words import meaning_of
-from fairswap.face.units import ACTIONS, UNITS
+from fairswap.bones.words import SIDE_WORDS, folded, meaning_of
+from fairswap.face.units import ACTIONS, TOGETHER, UNITS
 
-# Notion to words: English, German, French, Spanish, Italian, Japanese in Latin letters; abbreviations.
+# Notion to words: English, German, French, Spanish, Italian, Portuguese, Latin, Japanese (also in Latin letters), Chinese,
+# Korean, Russian (stems); abbreviations.
 _NOTIONS = {
-    "brow": "brow brows eyebrow eyebrows braue brauen augenbraue sourcil sourcils ceja cejas sopracciglio mayu brw eyebr",
-    "lid": "lid lids eyelid eyelids lidschlag paupiere paupieres parpado parpados palpebra mabuta",
-    "eye": "eye eyes auge augen oeil yeux ojo ojos occhio occhi me",
-    "cheek": "cheek cheeks wange wangen backe joue joues mejilla mejillas guancia hoho chk",
-    "nose": "nose nase nez nariz naso hana nos",
-    "nostril": "nostril nostrils nasenfluegel narine narines narina narices narici bikou nstrl",
-    "mouth": "mouth mund bouche boca bocca kuchi mth mou",
-    "lip": "lip lips lippe lippen levre levres labio labios labbro labbra kuchibiru",
-    "jaw": "jaw kiefer unterkiefer machoire mandibula mascella ago",
+    "brow": "brow brows eyebrow eyebrows braue brauen augenbraue sourcil sourcils ceja cejas sopracciglio mayu brw eyebr sobrancelha sobrancelhas supercilium mayuge бров 眉 まゆ 눈썹",
+    "lid": "lid lids eyelid eyelids lidschlag paupiere paupieres parpado parpados palpebra mabuta palpebras mabuta веко веки 瞼 まぶた 眼皮 眼睑 눈꺼풀",
+    "eye": "eye eyes auge augen oeil yeux ojo ojos occhio occhi me eyed olho olhos oculus oculi глаз 目 眼 め 눈",
+    "cheek": "cheek cheeks wange wangen backe joue joues mejilla mejillas guancia hoho chk bochecha bochechas bucca щек щёк 頬 ほお 脸颊 颊 볼",
+    "nose": "nose nase nez nariz naso hana nos nasus нос 鼻 はな 코",
+    "nostril": "nostril nostrils nasenfluegel narine narines narina narices narici bikou nstrl ноздр 鼻孔 콧구멍",
+    "mouth": "mouth mund bouche boca bocca kuchi mth mou boka oris рот 口 くち 嘴 입",
+    "lip": "lip lips lippe lippen levre levres labio labios labbro labbra kuchibiru labium labrum губ 唇 くちびる 嘴唇 입술",
+    "jaw": "jaw kiefer unterkiefer machoire mandibula mascella ago queixo maxila челюст 顎 あご 颌 下巴 턱",
     "chin": "chin kinn menton barbilla menton mento",
-    "tongue": "tongue zunge langue lengua lingua shita tng",
-    "corner": "corner corners winkel mundwinkel coin coins comisura comisuras angolo kado crn",
-    "inner": "inner inside innen innere interieur interne interior interno uchi inr",
-    "outer": "outer outside aussen aeussere exterieur externe exterior esterno soto otr",
-    "upper": "upper top ober oben obere oberlippe superieur superieure superior superiore ue upr",
-    "lower": "lower bottom unter unten untere unterlippe inferieur inferieure inferior inferiore shita lwr",
-    "up": "up lift lifted raise raiser raised raises hoch heben hoeher haut lever leve arriba subir sube su alza age ageru",
-    "down": "down drop lowerer depress depressor runter senken tief bas baisser baisse abajo bajar baja giu abbassa sage sageru dwn",
+    "tongue": "tongue zunge langue lengua lingua shita tng lingua язык 舌 べろ 혀",
+    "corner": "corner corners winkel mundwinkel coin coins comisura comisuras angolo kado crn canto cantos angulus уголк уголок 口角 嘴角 입꼬리",
+    "inner": "inner inside innen innere interieur interne interior interno uchi inr interna internas внутр 内 안쪽",
+    "outer": "outer outside aussen aeussere exterieur externe exterior esterno soto otr externa externas внешн 外 바깥",
+    "upper": "upper top ober oben obere oberlippe superieur superieure superior superiore ue upr верх 上唇",
+    "lower": "lower bottom unter unten untere unterlippe inferieur inferieure inferior inferiore shita lwr нижн 下唇",
+    "up": "up lift lifted raise raiser raised raises hoch heben hoeher haut lever leve arriba subir sube su alza age ageru acima cima sursum rises вверх подн 上 うえ 扬 抬 위 올",
+    "down": "down drop lowerer depress depressor runter senken tief bas baisser baisse abajo bajar baja giu abbassa sage sageru dwn baixo abaixa deorsum droop droopy вниз опус 下 さげ 아래 내",
     "in": "in inward inwards rein einwaerts dedans adentro dentro",
     "out": "out outward outwards raus show dehors fuera fuori dashi poke",
-    "open": "open opened offen oeffnen ouvert ouvre ouvrir abierto abrir abre aperto apri ake akeru opn part apart",
-    "close": "close closed shut zu schliessen geschlossen ferme fermer cerrado cerrar cierra chiuso chiudi toji tojiru cls",
-    "blink": "blink wink blinzeln zwinkern clignement cligne parpadeo guino guinar batter mabataki blnk",
-    "wide": "wide stare weit starren ecarquille abrete spalancato hirogeru",
+    "open": "open auf opened offen oeffnen ouvert ouvre ouvrir abierto abrir abre aperto apri ake akeru opn part apart ouverte abierta aberta aberto aperta apertum hiraku откр 開 开 张 ひら あけ 벌 열",
+    "close": "close closed shut zu schliessen geschlossen ferme fermer cerrado cerrar cierra chiuso chiudi toji tojiru cls fermee cerrada chiusa fechada fechado fechar clausum закр 閉 闭 合 とじ 닫 감",
+    "blink": "blink wink blinzeln zwinkern clignement cligne parpadeo guino guinar batter mabataki blnk piscar pisca nictus морг 瞬 まばたき ウィンク 眨 깜",
+    "wide": "wide weit ecarquille abrete spalancato hirogeru",
     "narrow": "narrow squint tight tighten tightener schmal eng kneifen plisse plisser entrecerrar stringi hosomeru sqnt",
-    "smile": "smile grin laecheln grinsen laecheln sourire sonrisa sorriso emi egao sml puller",
-    "frown": "frown frowny stirnrunzeln runzeln froncer fronce ceno fruncir aggrotta shikame frwn",
+    "smile": "smile grin laecheln grinsen laecheln sourire sonrisa sorriso emi egao sml puller sorrir risus smirk улыб 笑 えがお 微笑 웃 미소",
+    "frown": "frown frowny stirnrunzeln runzeln froncer fronce ceno fruncir aggrotta shikame frwn franzir хмур 皱眉 찡그",
     "sadmouth": "sulk traurigmund moue",
-    "pucker": "pucker kiss kuss kussmund spitz baiser beso bacio kisu pckr",
+    "pucker": "pucker kiss kuss kussmund spitz baiser beso bacio kisu pckr pout поцел 嘟",
     "funnel": "funnel trichter entonnoir embudo imbuto fnl",
     "press": "press pressed pressen pression presser apretar premi osu prs",
     "roll": "roll rolled suck rollen einsaugen rouler enrollar risucchia maku",
-    "puff": "puff puffed inflate aufblasen aufgeblasen gonfler gonfle inflar hinchar gonfia fukurami pff",
+    "puff": "puff puffed inflate aufblasen aufgeblasen gonfler gonfle inflar hinchar gonfia fukurami pff  надут 鼓 膨 부풀",
     "hollow": "hollow hohl creux hueco incavo suction",
     "stretch": "stretch stretcher strecken dehnen etirer etire estirar stira hiku strch",
     "dimple": "dimple dimpler gruebchen fossette hoyuelo fossetta ekubo dmp",
@@ -55,20 +58,23 @@ _NOTIONS = {
     "forward": "forward thrust vor vorne avant adelante avanti mae fwd",
     "aside": "aside side sideways sideway seite seitlich cote lado lato yoko",
     "fold": "fold nasolabial deepener falte pli pliegue piega",
-    "look": "look gaze blick schauen regard regarder mirar mirada sguardo miru lk",
+    "look": "look gaze blick schauen regard regarder mirar mirada sguardo miru lk olhar взгляд 視線 视线 시선",
     "say": "say viseme vis phoneme phon sound laut mouthshape lipsync sprich dire decir di",
-    "joy": "joy happy happiness freude froh gluecklich joie heureux alegria feliz gioia felice yorokobi ureshii",
-    "sadness": "sad sadness traurig trauer triste tristesse tristeza tristezza kanashimi kanashii",
-    "anger": "anger angry cross wut wuetend zornig colere fache enojo enfadado rabbia arrabbiato ikari okoru",
+    "joy": "joy happy happiness freude froh gluecklich joie heureux alegria feliz gioia felice yorokobi ureshii felicidade alegre радост 喜 기쁨",
+    "sadness": "sad sadness traurig trauer triste tristesse tristeza tristezza kanashimi kanashii tristia груст 悲 슬픔",
+    "anger": "anger angry wut wuetend zornig colere fache enojo enfadado rabbia arrabbiato ikari okoru raiva ira злост гнев 怒 분노",
     "fear": "fear afraid scared angst aengstlich peur effraye miedo asustado paura osore kowai",
     "disgust": "disgust disgusted yuck ekel degout asco disgusto kenno",
-    "surprise": "surprise surprised wow ueberraschung ueberrascht surpris sorpresa sorprendido sorpreso odoroki",
+    "surprise": "surprise surprised wow ueberraschung ueberrascht surpris sorpresa sorprendido sorpreso odoroki surpresa удив 驚 惊 놀람",
+    "stare": "stare staring starren goggle",
+    "cross": "cross",
+    "sharp": "sharp",
     "fix": "fix corrective correction correct combo korrektur correctif correctivo korr crct",
 }  # fmt: skip
 # Notions to units; of sided actions without their side. The more of the name a rule explains, the better it fits.
 _RULES = """
 brow inner up: inner_brow_raiser | brow in up: inner_brow_raiser | brow outer up: outer_brow_raiser
-brow out up: outer_brow_raiser | brow down: brow_lowerer | brow frown: brow_lowerer | frown: brow_lowerer
+brow out up: outer_brow_raiser | brow up: brow_raiser | brow wide: brow_raiser | brow down: brow_lowerer | brow frown: brow_lowerer | frown: brow_lowerer
 eye wide: upper_lid_raiser | lid upper up: upper_lid_raiser | lid wide: upper_lid_raiser
 eye open: upper_lid_raiser | lid up: upper_lid_raiser | eye narrow: lid_tightener | lid narrow: lid_tightener
 narrow: lid_tightener | lid lower up: lid_tightener | eye close: eye_closure | lid close: eye_closure
@@ -97,7 +103,9 @@ mouth roll: lip_suck | lip roll in: lip_suck | mouth roll in: lip_suck | lip in:
 jaw down: jaw_drop | jaw: jaw_drop | mouth open: jaw_drop | mouth down: jaw_drop | jaw forward: jaw_thrust
 jaw out: jaw_thrust | jaw aside: jaw_aside | jaw left: jaw_aside | mouth left: jaw_aside | tongue out: tongue_show
 tongue: tongue_show | tongue forward: tongue_show | joy: joy | smile joy: joy | sadness: sadness | anger: anger
-fear: fear | disgust: disgust | surprise: surprise
+fear: fear | disgust: disgust | surprise: surprise | stare: upper_lid_raiser | eye stare: upper_lid_raiser
+cross: anger | cross eye: gaze_in | cross eye look: gaze_in | sharp smile: sharp_lip_puller
+sharp lip smile: sharp_lip_puller | sharp lip corner smile: sharp_lip_puller
 """
 _SPOKEN = {
     "viseme_pbm": "mm m p b pbm mbp bmp pp pb", "viseme_fv": "f v fv ff", "viseme_th": "th dh tt", "viseme_td": "t d td dt",
@@ -108,14 +116,32 @@ _SPOKEN = {
 _MEANS: dict[str, frozenset[str]] = {}
 for _notion, _words in _NOTIONS.items():
     for _word in _words.split():
-        _MEANS[_word] = _MEANS.get(_word, frozenset()) | {_notion}
-_LONG = sorted((word for word in _MEANS if len(word) >= 4), key=len, reverse=True)
+        _MEANS[folded(_word)] = _MEANS.get(folded(_word), frozenset()) | {_notion}
+_LONG = sorted((word for word in _MEANS if len(word) >= 4 and word.isascii()), key=len, reverse=True)
+_SPELT, _MISSPELT = [word for word in _LONG if len(word) >= 5], 0.84
+# Words that are written without gaps, or inflected: known by a part of them.
+_STEMS = sorted((word for word in _MEANS if not word.isascii()), key=len, reverse=True)
+_SIDE_STEMS = {"лев": "left", "прав": "right", "왼": "left", "오른": "right"}
+_KANA = {"あ": "viseme_a", "い": "viseme_i", "う": "viseme_u", "え": "viseme_e", "お": "viseme_o"}
+# Words that may be written without their vowels: the first of each notion, and a few more.
+_SHORTENED = ("eyelid", "corner", "inner", "outer", "upper", "lower", "lift", "raise", "close", "squint", "wrinkle")
+_SKELETONS: dict[str, frozenset[str]] = {}
+for _word in (*(words.split()[0] for words in _NOTIONS.values()), *_SHORTENED):
+    _bare = _word[0] + "".join(letter for letter in _word[1:] if letter not in "aeiou")
+    _SKELETONS[_bare] = _SKELETONS.get(_bare, frozenset()) | _MEANS[_word]
+# FACS numbers that are more, or a moment, of another action.
+_MORE_CODES = {27: "jaw_drop", 44: "lid_tightener", 45: "eye_closure", 46: "eye_closure"}
+_BY_CODE = _MORE_CODES | {action.code: action.name for action in ACTIONS if action.code and action.name[:4] != "jaw_"}
+_BY_CODE |= {26: "jaw_drop", 29: "jaw_thrust"}
+_CODED = re.compile(r"(?:^|[^a-z])(?:au|actionunit|action_unit)[ _.-]?0*(\d{1,2})(?!\d)")
 _SOUND = {word: name for name, words in _SPOKEN.items() for word in words.split()}
 _ALL_RULES = [
     (frozenset(left.split()), right.strip())
     for line in _RULES.strip().splitlines()
     for left, _, right in (row.partition(":") for row in line.split("|"))
 ]
+# Letters that say a side where they stand apart, and a sound where nothing else is said.
+_ALSO_WORDS = frozenset(["l", "r", "d", "g"])
 _SIDED = {action.name for action in ACTIONS if action.sided}
 
 
@@ -141,15 +167,15 @@ def shape_name(name: str) -> ShapeName:
     notions: set[str] = set()
     sounds: list[str] = []
     left_over = 0
-    words = [word for word in meaning.words if not word.isdigit()]
+    words = [word for word in meaning.words if not word.isdigit() and word not in SIDE_WORDS - _ALSO_WORDS]
     for word in words:
         found = _notions_in(word)
         notions |= found
-        if word in _SOUND:
-            sounds.append(_SOUND[word])
+        if word in _SOUND or word in _KANA:
+            sounds.append(_SOUND.get(word) or _KANA[word])
         elif not found:
             left_over += 1
-    side = meaning.side
+    side = meaning.side or next((said for stem, said in _SIDE_STEMS.items() if stem in name.lower()), "")
     scores: dict[str, float] = {}
 
     def add(target: str, score: float) -> None:
@@ -162,12 +188,16 @@ def shape_name(name: str) -> ShapeName:
             if target == "jaw_aside":
                 for one in ("left", "right"):
                     add(f"jaw_{one}", score if side in (one, "") else 0.0)
-            elif target in _SIDED:
+            elif target in _SIDED or target in TOGETHER:
                 for end in [side] if side else ["left", "right", ""]:
                     add(f"{target}_{end}".rstrip("_"), score if end == side else 0.4 * score)
             else:
                 add(target, score * (0.6 if side and target in UNITS else 1.0))
     # A lone letter is a sound only where the name says that it is spoken, or is nothing else.
+    for code in _CODED.findall(name.lower()):
+        action = _BY_CODE.get(int(code))
+        if action is not None:
+            add(f"{action}_{side}" if side and action in _SIDED else action, 0.95)
     alone = len(words) <= 1 and bool(sounds) and not any(letter.isdigit() for letter in name)
     if sounds and (said <= {"mouth", "lip", "open"} and ("say" in notions or said or alone)):
         for sound in sounds:
@@ -175,13 +205,41 @@ def shape_name(name: str) -> ShapeName:
     return ShapeName(scores, side, frozenset(notions), "fix" in notions)
 
 
-def _notions_in(word: str) -> set[str]:
+@lru_cache(maxsize=20_000)
+def _notions_in(word: str) -> frozenset[str]:
+    """What a word means: as it is, as words run together, without its vowels, or nearly so spelt."""
     if word in _MEANS:
-        return set(_MEANS[word])
+        return _MEANS[word]
     found: set[str] = set()
     rest = word
-    for known in _LONG:
+    for known in _LONG if word.isascii() else _STEMS:
         if known in rest:
             found |= _MEANS[known]
             rest = rest.replace(known, " ")
-    return found
+    if found or not word.isascii():
+        return frozenset(found)
+    return _shortened(word) or _nearly(word)
+
+
+def _shortened(word: str) -> frozenset[str]:
+    """Of a word without vowels the one it was: ``brw``, ``opn``, ``dn``."""
+    if len(word) < 2 or any(letter in "aeiou" for letter in word[1:]):
+        return frozenset()
+    if word in _SKELETONS:
+        return _SKELETONS[word]
+    # One more consonant may be left out.
+    near = {
+        meanings for bare, meanings in _SKELETONS.items()
+        if bare[0] == word[0] and len(bare) == len(word) + 1 and any(bare[:i] + bare[i + 1 :] == word for i in range(1, len(bare)))
+    }  # fmt: skip
+    return next(iter(near)) if len(near) == 1 else frozenset()
+
+
+def _nearly(word: str) -> frozenset[str]:
+    """Of a misspelt word the one it was meant to be."""
+    if len(word) < 5:
+        return frozenset()
+    swapped = [other for other in _SPELT if sorted(other) == sorted(word) and other[0] == word[0]]
+    near = swapped or difflib.get_close_matches(word, _SPELT, 2, _MISSPELT)
+    meanings = {_MEANS[other] for other in near}
+    return next(iter(meanings)) if len(meanings) == 1 else frozenset()

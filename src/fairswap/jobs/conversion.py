@@ -23,7 +23,7 @@ from fairswap.formats.files import document_of, files_of, load, save_to
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
-from fairswap.jobs.faces import may_move, with_face_judged
+from fairswap.jobs.faces import Faces
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -38,8 +38,7 @@ from fairswap.retarget.pipeline import Retargeted, retarget
 from fairswap.retarget.swap import Swap
 
 if TYPE_CHECKING:
-    from fairswap.face.head import Head
-    from fairswap.face.transfer import FaceSwap, TransferredFace
+    from fairswap.face.transfer import TransferredFace
     from fairswap.platform.fitting import Fitted
     from fairswap.platform.rules import Platform
 
@@ -224,6 +223,7 @@ def convert(
     _check_names(source.clips, clips)
     own_clips = performer.clips_of(performer.figure)
     rigged = _rigged(performer, target, own_clips, strict=source.strict)
+    faces = Faces(face, own_clips)
     done: list[Conversion] = []
     kept = own_clips if target.keep_clips else ()
     names = _names([row for row in clips if not source.clips or row[1].name in source.clips], kept)
@@ -232,7 +232,7 @@ def convert(
             if not document.clips:
                 remedy = "Export it with its animation"
                 raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
-        pairs = _Pairs(document, rigged, source, target)
+        pairs = _Pairs(document, rigged, source, target, faces)
         for clip in document.clips:
             if id(clip) not in names:
                 continue
@@ -292,12 +292,19 @@ def paths_for(out: Path, clips: Sequence[Clip], suffix: str = "") -> list[Path]:
 
 
 class _Pairs:
-    """The swaps between the figures of one document and the target, each made once, and so their heads."""
+    """The swaps between the figures of one document and the target, each made once."""
 
-    def __init__(self, document: Document, rigged: RiggedFigure, source: SourceOptions, target: TargetOptions) -> None:
+    def __init__(
+        self,
+        document: Document,
+        rigged: RiggedFigure,
+        source: SourceOptions,
+        target: TargetOptions,
+        faces: Faces,
+    ) -> None:
         self.document, self.target, self.options, self.hands = document, rigged, source, target.hands
+        self.faces = faces
         self.swaps: dict[int, Swap] = {}
-        self.heads: dict[Swap, FaceSwap] = {}
         self._figures: list[Figure] = []  # kept, so that their identities stay theirs
 
     def swap_for(self, clip: Clip, motion: MotionOptions) -> tuple[Swap, Clip]:
@@ -330,7 +337,7 @@ def _converted(
         side_of(swap.source), side_of(swap.target), clip.duration_s,
         [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
         motion.scale_travel, kept_layers(layers), whole.frames - clip.frames, motion.clear,
-        face.which == "all" and face.source_chart is None and face.target_chart is None,
+        face.which == "all" and face.source_chart is None and face.target_chart is None and face.taken_from is None,
     )  # fmt: skip
     made = replace(made, clip=replace(made.clip, made=as_made(record)))
 
@@ -346,7 +353,7 @@ def _converted(
     if layers:
         made = replace(made, findings=(*made.findings, _effect_of_layers(clip, asked, swap.source)))
     row = Conversion(pairs.document, swap, clip, made, comparison, before, travel_scale=scale)
-    return _with_face(row, face, pairs.heads) if face.which == "only" or may_move(clip, swap.source) else row
+    return _with_face(row, pairs.faces) if pairs.faces.wanted_for(clip, swap.source) else row
 
 
 def _effect_of_layers(clip: Clip, asked: Motion, source: RiggedFigure) -> Finding:
@@ -358,38 +365,16 @@ def _effect_of_layers(clip: Clip, asked: Motion, source: RiggedFigure) -> Findin
     return Finding("layers-effect", "note", clip.name, message)
 
 
-def _with_face(row: Conversion, options: FaceOptions, heads: dict[Swap, FaceSwap]) -> Conversion:
-    """The face put on, if the source's moves; heads are made ready once for each pair of figures."""
-    # Faces are imported where one may move: most motions have none.
-    from fairswap.face.transfer import FaceSwap, carried_in_face, needs_face, still_clip
-
-    swap, clip = row.swap, row.original
-    body = row.retargeted.clip
-    if options.which == "only":
-        body = still_clip(swap.target.figure, body.name, body.rate, body.frames)
+def _with_face(row: Conversion, faces: Faces) -> Conversion:
+    """The face put on, and judged with the body."""
+    swap, clip, body = row.swap, row.original, row.retargeted.clip
+    if faces.options.which == "only":
+        body = faces.resting(swap, body)
         row = replace(row, retargeted=replace(row.retargeted, clip=body))
-    carried = carried_in_face(swap) if options.which == "all" else {}
-    if options.which == "none" or not needs_face(swap.source.figure, clip, swap.source.roles, carried):
+    face = faces.put_on(swap, clip, body)
+    if face is None:
         return row
-    if swap not in heads:
-        heads[swap] = FaceSwap(*_heads(swap, clip, options), carried)
-    if not heads[swap].target.chart.columns:
-        return row  # no face to put it on: the report says that none was carried over
-    face = heads[swap].transfer(clip, body)
-    judged = (
-        with_face_judged(row.comparison, heads[swap], clip, face.clip) if options.which == "all" else row.comparison
-    )
-    return replace(row, face=face, comparison=judged)
-
-
-def _heads(swap: Swap, clip: Clip, options: FaceOptions) -> tuple[Head, Head]:
-    from fairswap.face.chart import FaceChart
-    from fairswap.face.head import Head
-
-    charts = options.source_chart, options.target_chart
-    given = [chart if isinstance(chart, FaceChart) else None for chart in charts]
-    source, target = swap.source, swap.target
-    return Head(source.figure, source.roles, given[0], (clip,)), Head(target.figure, target.roles, given[1])
+    return replace(row, face=face, comparison=faces.judged(row.comparison, swap, clip, face.clip))
 
 
 def _fitted(found: Conversions, platform: Platform | str | Path, target: TargetOptions) -> Conversions:

@@ -1,4 +1,4 @@
-"""How near a face is to its source's: by what both do to the places of a face, in units."""
+"""Faces in a conversion: put on with the body, from the same file or another, and judged in units."""
 
 from __future__ import annotations
 
@@ -7,15 +7,100 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from fairswap.errors import ImpossibleError
+from fairswap.formats.files import document_of
 from fairswap.measure.comparison import Comparison, Motion
 from fairswap.model.clip import Clip
+from fairswap.model.document import Document
 from fairswap.pose.rigged import RiggedFigure
 
 if TYPE_CHECKING:
-    from fairswap.face.transfer import FaceSwap
+    from fairswap.face.chart import FaceChart
+    from fairswap.face.head import Head
+    from fairswap.face.transfer import FaceSwap, TransferredFace
+    from fairswap.jobs.options import FaceOptions
+    from fairswap.retarget.swap import Swap
+
+# The modules of faces are imported where one may move: most motions have none.
 
 # A face that moves its places by less than this (of a face's size, root mean square) does nothing to speak of.
 _NOTHING = 0.003
+
+
+class Faces:
+    """The faces of one conversion: heads are made ready once for each pair of figures.
+
+    ``own_clips`` are those of the target: they tell the range of its weights.
+    """
+
+    def __init__(self, options: FaceOptions, own_clips: tuple[Clip, ...]) -> None:
+        self.options, self.own_clips = options, own_clips
+        self._swaps: dict[Swap, FaceSwap] = {}
+        self._other: tuple[Document, Head, Head] | None = None
+
+    def wanted_for(self, clip: Clip, source: RiggedFigure) -> bool:
+        """Whether there may be a face to put on."""
+        return self.options.which == "only" or self.options.taken_from is not None or may_move(clip, source)
+
+    def resting(self, swap: Swap, body: Clip) -> Clip:
+        """A body that rests, as long as another."""
+        from fairswap.face.transfer import still_clip
+
+        return still_clip(swap.target.figure, body.name, body.rate, body.frames)
+
+    def put_on(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace | None:
+        """The face of a source's clip on a body; None if it does nothing, or there is no face to put it on."""
+        from fairswap.face.transfer import FaceSwap, carried_in_face, needs_face
+
+        if self.options.which == "none":
+            return None
+        if self.options.taken_from is not None:
+            return self._of_another(swap, clip, body)
+        carried = carried_in_face(swap) if self.options.which == "all" else {}
+        if not needs_face(swap.source.figure, clip, swap.source.roles, carried):
+            return None
+        if swap not in self._swaps:
+            self._swaps[swap] = FaceSwap(self._source_head(swap, clip), self._target_head(swap), carried)
+        heads = self._swaps[swap]
+        return heads.transfer(clip, body) if heads.target.chart.columns else None
+
+    def judged(self, found: Comparison, swap: Swap, source: Clip, result: Clip) -> Comparison:
+        """The comparison with the face in it, if it was carried over with the body."""
+        heads = self._swaps.get(swap)
+        return found if heads is None or self.options.which != "all" else with_face_judged(found, heads, source, result)
+
+    def _of_another(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace | None:
+        """The face of another file: of its clip of the same name, or its longest."""
+        from fairswap.face.head import Head
+        from fairswap.face.transfer import lay_units
+
+        assert self.options.taken_from is not None
+        if self._other is None:
+            document = document_of(self.options.taken_from)
+            self._other = document, Head.of(document, chart=self._chart("source_chart")), self._target_head(swap)
+        document, source, target = self._other
+        moving = [one for one in document.clips_of(source.figure) if source.moves(one)]
+        if not moving:
+            raise ImpossibleError("no clip in it moves a face", file=document.file, code="no-face-moves")
+        longest = max(moving, key=lambda one: one.duration_s)
+        taken = next((one for one in moving if one.name == clip.name), longest)
+        return lay_units(target, source.units(taken), float(taken.rate), body) if target.chart.columns else None
+
+    def _source_head(self, swap: Swap, clip: Clip) -> Head:
+        from fairswap.face.head import Head
+
+        return Head(swap.source.figure, swap.source.roles, self._chart("source_chart"), (clip,))
+
+    def _target_head(self, swap: Swap) -> Head:
+        from fairswap.face.head import Head
+
+        return Head(swap.target.figure, swap.target.roles, self._chart("target_chart"), self.own_clips)
+
+    def _chart(self, which: str) -> FaceChart | None:
+        from fairswap.face.chart import FaceChart
+
+        chart = getattr(self.options, which)
+        return chart if isinstance(chart, FaceChart) else None
 
 
 def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
@@ -31,7 +116,6 @@ def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
 
 def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: Clip) -> Comparison:
     """The comparison with the face in it: what share of the motion of its places is missed, or done too much."""
-    # Faces are imported where one moves: most motions have none.
     from fairswap.face.anatomy import landmark_displacements
 
     if result.frames != source.frames or result.rate != source.rate:
@@ -52,5 +136,5 @@ def heads_of(source: Motion, result: Motion) -> FaceSwap | None:
     if not needs_face(source.rigged.figure, source.clip, source.rigged.roles, {}):
         return None
     swap = FaceSwap(Head(source.rigged.figure, source.rigged.roles, None, (source.clip,)),
-                    Head(result.rigged.figure, result.rigged.roles))  # fmt: skip
+                    Head(result.rigged.figure, result.rigged.roles, None, (result.clip,)))  # fmt: skip
     return swap if swap.target.chart.columns else None

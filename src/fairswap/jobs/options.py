@@ -12,6 +12,7 @@ from fairswap.pose.choice import AUTO, PoseChoice, pose_named
 
 if TYPE_CHECKING:
     from fairswap.face.chart import FaceChart
+    from fairswap.model.document import Document
 
 LEAD_INS = ("keep", "drop")
 
@@ -98,16 +99,18 @@ class TargetOptions:
 class FaceOptions:
     """Whether faces are transferred: ``all`` (with the body), ``only`` (without it) or ``none``; and their charts.
 
-    Without a chart one is drafted.
+    Without a chart one is drafted. ``taken_from`` is a file, or a document, whose face is taken instead of that of the
+    source: its clip of the same name, or its longest, from the start of each clip on.
 
     >>> import fairswap
     >>> fairswap.FaceOptions(which="none")
-    FaceOptions(which='none', source_chart=None, target_chart=None)
+    FaceOptions(which='none', source_chart=None, target_chart=None, taken_from=None)
     """
 
     which: str = "all"
     source_chart: FaceChart | str | Path | None = None
     target_chart: FaceChart | str | Path | None = None
+    taken_from: Document | str | Path | None = None
     _known: tuple[str, ...] = field(default=("all", "only", "none"), init=False, repr=False)
 
     def __post_init__(self) -> None:
