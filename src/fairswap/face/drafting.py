@@ -23,7 +23,7 @@ from fairswap.face.geometry import (
     moving_vertices,
     rest_moves,
 )
-from fairswap.face.solve import bounded_weights
+from fairswap.face.solve import nonnegative_weights
 from fairswap.face.units import side_of, vector
 from fairswap.face.words import ShapeName, shape_name
 from fairswap.model.arrays import Floats
@@ -32,7 +32,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 
 _NAME_COUNTS = 0.6  # a perfect name against a perfect look
-_SUM_RESIDUAL, _PART_LEAST = 0.02, 0.08
+_SUM_RESIDUAL, _PART_LEAST, _MOST_PARTS = 0.02, 0.08, 10
 _DEAD = 1e-5  # of the head's size
 _HARDLY = 0.0012  # as far as shapes go at a hundredth, at most
 _IS_GAZE = np.array([name.startswith("gaze") for name in CANDIDATES])
@@ -296,27 +296,26 @@ def _sums(names: list[str], moved_by: Floats, size: Floats) -> dict[str, dict[st
     gram = flat @ flat.T
     square = np.diag(gram)
     alive = size >= _DEAD
-    # The matrix of a least squares problem over the shapes themselves, small however many vertices there are.
-    values, vectors = np.linalg.eigh(gram)
-    root = vectors * np.sqrt(np.maximum(values, 0.0))
-    allowed = 1.5 * alive[:, None] * (1.0 - np.eye(len(names)))
+    others = alive.copy()
     out: dict[str, dict[str, float]] = {}
     for _ in range(2):  # once more without those found, so that no sum is a part
-        weights = bounded_weights(root.T, root.T, allowed, tolerance=1e-4)
         out = {}
         for row in [i for i in np.argsort(-square).tolist() if alive[i]]:
-            short = np.where(weights[:, row] > _PART_LEAST, weights[:, row], 0.0)
+            allowed = others.copy()
+            allowed[row] = False
+            weights = nonnegative_weights(gram, gram[:, row], allowed, _MOST_PARTS + 1)
+            short = np.where(weights > _PART_LEAST, weights, 0.0)
             used = np.flatnonzero(short).tolist()
             left = square[row] - 2.0 * short @ gram[:, row] + short @ gram @ short
             parts = {names[i]: round(float(short[i]), 3) for i in used}
-            exact = 2 <= len(used) <= 10 and left < _SUM_RESIDUAL**2 * square[row]
+            exact = 2 <= len(used) <= _MOST_PARTS and short.max() <= 1.5 and left < _SUM_RESIDUAL**2 * square[row]
             tangled = any(part in out for part in parts) or any(names[row] in other for other in out.values())
             if exact and not tangled:
                 out[names[row]] = parts
         found = [i for i, name in enumerate(names) if name in out]
         if not found:
             break
-        allowed[found] = 0.0
+        others[found] = False
     return out
 
 

@@ -90,3 +90,30 @@ def _sweep(
             slope[other] += np.multiply(step, gram[shape, other], out=spare)
         if moved is not None:
             np.maximum(moved, np.abs(step, out=spare), out=moved)
+
+
+def nonnegative_weights(gram: Floats, goal: Floats, allowed: np.ndarray, most: int) -> Floats:
+    """The weights from 0 on, of no more than ``most`` columns that are ``allowed``, that come nearest to a goal: by the
+    products of the columns with each other ``(n, n)`` and with the goal ``(n,)`` (Lawson and Hanson 1974)."""
+    weights, used = np.zeros(len(goal)), np.zeros(len(goal), dtype=bool)
+    least = 1e-9 * max(float(np.abs(goal).max(initial=0.0)), 1e-300)
+    for _ in range(3 * most):
+        pull = np.where(allowed & ~used, goal - gram @ weights, -np.inf)
+        best = int(np.argmax(pull))
+        if pull[best] <= least or used.sum() >= most:
+            break
+        used[best] = True
+        while used.any():
+            at = np.flatnonzero(used)
+            wanted = np.linalg.lstsq(gram[np.ix_(at, at)], goal[at], rcond=None)[0]
+            if wanted.min() > 0.0:
+                weights[:] = 0.0
+                weights[at] = wanted
+                break
+            # As far that way as none goes below 0; that one is out.
+            down = wanted <= 0.0
+            share = np.min(weights[at][down] / np.maximum(weights[at][down] - wanted[down], 1e-300))
+            weights[at] += share * (wanted - weights[at])
+            used[at[(weights[at] <= 1e-12) & down]] = False
+            weights[~used] = 0.0
+    return weights
