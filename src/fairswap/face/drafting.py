@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -15,44 +15,20 @@ from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import (
     CANDIDATES,
     FaceFrame,
-    candidate_looks,
     fitted_frame,
     head_frame,
-    likenesses,
-    look_of,
-    moving_vertices,
     rest_moves,
 )
-from fairswap.face.solve import nonnegative_weights
-from fairswap.face.units import side_of, vector
-from fairswap.face.words import ShapeName, shape_name
-from fairswap.model.arrays import Floats
+from fairswap.face.guessing import ShapeGuess, best_word, guess_shapes
+from fairswap.face.organs import organs_of, shells_of
+from fairswap.face.units import vector
+from fairswap.face.words import shape_name
+from fairswap.model.arrays import Floats, Integers
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 
-_NAME_COUNTS = 0.6  # a perfect name against a perfect look
-_SUM_RESIDUAL, _PART_LEAST, _MOST_PARTS = 0.02, 0.08, 10
-_DEAD = 1e-5  # of the head's size
 _HARDLY = 0.0012  # as far as shapes go at a hundredth, at most
-_IS_GAZE = np.array([name.startswith("gaze") for name in CANDIDATES])
-_OPPOSITES = (
-    ("up", "down"),
-    ("open", "close"),
-    ("smile", "frown"),
-    ("in", "out"),
-    ("joy", "sadness"),
-    ("wide", "narrow"),
-)
-
-
-@dataclass(frozen=True, eq=False)
-class ShapeGuess:
-    """What one shape was taken for, how sure that is, and why."""
-
-    shape: Shape
-    confidence: float
-    reasons: tuple[str, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -94,15 +70,16 @@ def draft_face(
         If ``said`` names a shape that is not there.
     """
     frame = head_frame(figure, roles)
-    names, vertices, moves = _all_moves(figure)
+    names, vertices, moves, shells = _all_moves(figure)
     findings = _name_findings(figure)
     guesses: dict[str, ShapeGuess] = {}
     if names:
-        frame = fitted_frame(frame, vertices, moves)
-        ranges = _ranges(figure, clips) or _ranges_by_size(names, frame, moves)
+        ranges = _ranges(figure, clips) or _ranges_by_size(names, fitted_frame(frame, vertices, moves), moves)
         if any(high > 1.0 for _, high in ranges.values()):
             moves = moves * np.array([ranges.get(name, (0.0, 1.0))[1] for name in names])[:, None, None]
-        guesses = _guess_shapes(names, frame, vertices, moves, ranges)
+        organs = organs_of(vertices, shells, moves)
+        frame = fitted_frame(frame, vertices, moves, organs.eye_height_meters)
+        guesses = guess_shapes(names, frame, vertices, moves, ranges, organs)
     if roles is not None:
         used = {bone for clip in clips for bone in _turning(clip)}
         for unit, shape in anatomical_poses(figure.skeleton, roles, head_frame(figure, roles)).items():
@@ -131,24 +108,27 @@ def chart_from_names(names: Sequence[str], title: str) -> FaceChart:
     for name in names:
         scores = {name: 1.0} if name in CANDIDATES else shape_name(name).scores
         if scores and max(scores.values()) >= 0.5:
-            shapes[name] = Shape(name, {name if name in CANDIDATES else _best_word(name): 1.0})
+            shapes[name] = Shape(name, {name if name in CANDIDATES else best_word(name): 1.0})
     return FaceChart(title, shapes)
 
 
-def _all_moves(figure: Figure) -> tuple[list[str], Floats, Floats]:
-    """The names of all morphs, the vertices of all meshes that have any, and what each morph does to them."""
+def _all_moves(figure: Figure) -> tuple[list[str], Floats, Floats, Integers]:
+    """The names of all morphs, the vertices of all meshes that have any, what each morph does to them, and which shell
+    each is of."""
     parts = [(mesh, *rest_moves(figure, mesh)) for mesh in figure.meshes if mesh.morph_names]
     names = list(dict.fromkeys(name for mesh, *_ in parts for name in mesh.morph_names))
     if not parts:
-        return [], np.zeros((0, 3)), np.zeros((0, 0, 3))
+        return [], np.zeros((0, 3)), np.zeros((0, 0, 3)), np.zeros(0, dtype=np.intp)
     vertices = np.concatenate([v for _, v, _ in parts])
     moves = np.zeros((len(names), len(vertices), 3))
+    shells: list[Integers] = []
     start = 0
     for mesh, v, own in parts:
         for name, rows in zip(mesh.morph_names, own, strict=True):
             moves[names.index(name), start : start + len(v)] += rows
+        shells.append(shells_of(mesh.triangles, len(v), v) + start)
         start += len(v)
-    return names, vertices, moves
+    return names, vertices, moves, np.concatenate(shells)
 
 
 def draft_timeline(figure: Figure, roles: RoleMap, clip: Clip, held: Sequence[tuple[int, str]]) -> FaceDraft:
@@ -183,178 +163,13 @@ def draft_timeline(figure: Figure, roles: RoleMap, clip: Clip, held: Sequence[tu
         remedy = "Give the frames on which expressions are held"
         raise UsageError(f"no bone of the face moves on those frames of {clip.name!r}", remedy=remedy)
     whole = np.array(moves)
-    guesses = _guess_shapes(names, fitted_frame(frame, figure.rest_points, whole), figure.rest_points, whole, {})
+    guesses = guess_shapes(names, fitted_frame(frame, figure.rest_points, whole), figure.rest_points, whole, {})
     for name in names:
         guess = guesses[name]
-        units = guess.shape.units or (shape_name(name).scores and {_best_word(name): 1.0}) or {}
+        units = guess.shape.units or (shape_name(name).scores and {best_word(name): 1.0}) or {}
         guesses[name] = ShapeGuess(Shape(name, units, bones=poses[name]), guess.confidence, guess.reasons)
     chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
     return FaceDraft(chart, guesses, frame, [row for name, guess in guesses.items() for row in _doubts(name, guess)])
-
-
-def _best_word(name: str) -> str:
-    scores = shape_name(name).scores
-    return max(scores, key=lambda key: scores[key])
-
-
-@dataclass(frozen=True)
-class _Moves:
-    """What the shapes of a face do, beside what the units look like."""
-
-    names: list[str]
-    moved_by: Floats
-    looks: Floats
-    backwards: Floats
-    weak: Floats  # against each candidate's usual strength
-    size: Floats
-    sums: dict[str, dict[str, float]]
-
-    @classmethod
-    def of(cls, names: list[str], frame: FaceFrame, vertices: Floats, moves: Floats) -> _Moves:
-        places, moved_by = frame.places(vertices), frame.directions(moves)
-        near = moving_vertices(moves)
-        places, moved_by = places[near], moved_by[:, near]
-        strength = np.linalg.norm(look_of(places, moved_by), axis=1)
-        size = np.linalg.norm(moved_by, axis=2).max(axis=1, initial=0.0)
-        weak = strength[:, None] < 0.3 * np.linalg.norm(candidate_looks(), axis=1)
-        sums = _sums(names, moved_by, size)
-        return cls(names, moved_by, likenesses(places, moved_by), likenesses(places, -moved_by), weak, size, sums)
-
-
-_CANDIDATE = {name: i for i, name in enumerate(CANDIDATES)}
-
-
-def _guess_shapes(
-    names: list[str], frame: FaceFrame, vertices: Floats, moves: Floats, ranges: Mapping[str, tuple[float, float]]
-) -> dict[str, ShapeGuess]:
-    found = _Moves.of(names, frame, vertices, moves)
-    return {name: _guess_shape(found, row, *ranges.get(name, (0.0, 1.0))) for row, name in enumerate(names)}
-
-
-def _guess_shape(found: _Moves, row: int, low: float, high: float) -> ShapeGuess:
-    """Nothing, a sum of others, a corrective, or the unit it moves and is named like."""
-    name, looks = found.names[row], found.looks[row]
-    if found.size[row] < _DEAD:
-        return ShapeGuess(Shape(name, low=low, high=high), 1.0, ("it moves nothing",))
-    words = shape_name(name)
-    said = {word for word, value in words.scores.items() if value >= 0.8 and looks[_CANDIDATE[word]] > 0.88}
-    total = found.sums.get(name)
-    if total and not said:
-        parts = " + ".join(f"{weight:.2g} {part!r}" for part, weight in total.items())
-        return ShapeGuess(Shape(name, low=low, high=high, total=total), 0.9, (f"it moves as {parts}",))
-    # What only nearly looks like a gaze is a lid.
-    score = np.where(_IS_GAZE & (looks < 0.95), 0.8, 1.0) * looks
-    for candidate, value in words.scores.items():
-        score[_CANDIDATE[candidate]] += _NAME_COUNTS * value
-    best = int(np.argmax(score))
-    look = float(looks[best])
-    if words.corrective or (not words.scores and (look < 0.6 or (found.weak[row, best] and look < 0.9))):
-        corrects = _corrected(row, found.names, found.moved_by, found.sums, words.corrective)
-        reason = "its name says so" if words.corrective else "it is weak and like no unit"
-        parts = " and ".join(repr(part) for part in corrects)
-        how = f"it comes in with {parts} ({reason}; they move what it moves)"
-        shape = Shape(name, low=low, high=high, corrects=corrects)
-        return ShapeGuess(shape, 0.75 if words.corrective else 0.5, (how,))
-    shape, reasons = (
-        Shape(name, {CANDIDATES[best]: 1.0}, low=low, high=high),
-        [f"it moves {look:.0%} as {CANDIDATES[best]} does"],
-    )
-    if words.scores.get(CANDIDATES[best]):
-        reasons.append(f"its name says so ({words.scores[CANDIDATES[best]]:.2f})")
-    if any(a in words.notions and b in words.notions for a, b in _OPPOSITES) or low < 0.0:
-        back = int(np.argmax(found.backwards[row]))
-        if found.backwards[row, back] > 0.8:
-            shape = Shape(name, shape.units, {CANDIDATES[back]: 1.0}, min(low, -high), high)
-            reasons.append(f"backwards it moves as {CANDIDATES[back]} does")
-    confidence, doubts = _confidence(name, words, score, best, look)
-    return ShapeGuess(shape, confidence, (*reasons, *doubts))
-
-
-def _confidence(name: str, words: ShapeName, score: Floats, best: int, look: float) -> tuple[float, list[str]]:
-    """How sure the unit ``best`` is, and what speaks against it."""
-    word = words.scores.get(CANDIDATES[best], 0.0)
-    confidence, doubts = (0.35 + 0.45 * look + 0.2 * word if word else min(0.97 * look, 0.9)), []
-    if word and look < 0.6:
-        confidence = min(confidence, 0.55)
-        doubts.append("but it moves otherwise")
-    elif not word and words.scores:
-        confidence = min(confidence, 0.7)
-        doubts.append(f"but its name says {_best_word(name)}")
-    other = _rival(score, best)
-    if score[best] - score[other] < 0.03:
-        confidence = min(confidence, 0.7)
-        doubts.append(f"{CANDIDATES[other]} would fit nearly as well")
-    if words.side and side_of(CANDIDATES[best]) not in ("", words.side):
-        confidence = min(confidence, 0.5)
-        doubts.append(f"but its name says {words.side}")
-    return min(confidence, 0.99), doubts
-
-
-def _sums(names: list[str], moved_by: Floats, size: Floats) -> dict[str, dict[str, float]]:
-    """The shapes that are the sum of at least two others, with their parts; parts are no sums themselves."""
-    flat = moved_by.reshape(len(names), -1)
-    gram = flat @ flat.T
-    square = np.diag(gram)
-    alive = size >= _DEAD
-    others = alive.copy()
-    out: dict[str, dict[str, float]] = {}
-    for _ in range(2):  # once more without those found, so that no sum is a part
-        out = {}
-        for row in [i for i in np.argsort(-square).tolist() if alive[i]]:
-            allowed = others.copy()
-            allowed[row] = False
-            weights = nonnegative_weights(gram, gram[:, row], allowed, _MOST_PARTS + 1)
-            short = np.where(weights > _PART_LEAST, weights, 0.0)
-            used = np.flatnonzero(short).tolist()
-            left = square[row] - 2.0 * short @ gram[:, row] + short @ gram @ short
-            parts = {names[i]: round(float(short[i]), 3) for i in used}
-            exact = 2 <= len(used) <= _MOST_PARTS and short.max() <= 1.5 and left < _SUM_RESIDUAL**2 * square[row]
-            tangled = any(part in out for part in parts) or any(names[row] in other for other in out.values())
-            if exact and not tangled:
-                out[names[row]] = parts
-        found = [i for i, name in enumerate(names) if name in out]
-        if not found:
-            break
-        others[found] = False
-    return out
-
-
-def _corrected(
-    row: int, names: list[str], moved_by: Floats, sums: dict[str, dict[str, float]], by_name: bool
-) -> tuple[str, ...]:
-    """The two shapes that a corrective comes in with: named in its name, or those that move what it moves."""
-    if by_name:
-        bare = "".join(c for c in names[row].lower() if c.isalnum())
-        inside = [
-            name for i, name in enumerate(names)
-            if i != row and len(name) > 2 and "".join(c for c in name.lower() if c.isalnum()) in bare
-        ]  # fmt: skip
-        if len(inside) >= 2:
-            longest = sorted(inside, key=len, reverse=True)[:2]
-            return tuple(name for name in names if name in longest)
-    own = np.linalg.norm(moved_by[row], axis=1)
-    moved = np.linalg.norm(moved_by, axis=2)
-    overlap = (
-        np.minimum(moved, moved.max(axis=1, keepdims=True) * 0.5)
-        @ own
-        / np.maximum(np.linalg.norm(moved, axis=1), 1e-12)
-    )
-    overlap[row] = -1.0
-    for i, name in enumerate(names):
-        if name in sums:
-            overlap[i] = -1.0
-    best = np.argsort(-overlap)[:2]
-    return tuple(names[i] for i in sorted(best.tolist()))
-
-
-def _rival(score: Floats, best: int) -> int:
-    """The best candidate that means something else than ``best``."""
-    mine = vector({CANDIDATES[best]: 1.0})
-    for other in np.argsort(-score).tolist():
-        its = vector({CANDIDATES[other]: 1.0})
-        if other != best and mine @ its < 0.98 * np.linalg.norm(mine) * np.linalg.norm(its):
-            return int(other)
-    return best
 
 
 def _ranges(figure: Figure, clips: Sequence[Clip]) -> dict[str, tuple[float, float]]:

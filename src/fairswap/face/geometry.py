@@ -34,6 +34,8 @@ from fairswap.model.mesh import Mesh, skin_matrices
 CANDIDATES = names()
 _REACH = 0.05
 _PLACES = np.unique(LANDMARK_POINTS.xy.round(3), axis=0)
+# Eyes may stand so much of a head's size off their place; what is more counts so much against a frame.
+_EYES_MAY_BE_OFF, _EYES_COUNT = 0.05, 3.0
 _MOVES = 0.02  # of the largest way of a shape: less is no part of it
 
 
@@ -132,8 +134,13 @@ def likenesses(places: Floats, ways: Floats) -> Floats:
     return np.clip(looks @ known.T, 0.0, 1.0)
 
 
-def fitted_frame(first: FaceFrame, vertices: Floats, moves: Floats) -> FaceFrame:
-    """The frame near ``first`` in which the shapes look most like units: for heads of unknown build."""
+def fitted_frame(
+    first: FaceFrame, vertices: Floats, moves: Floats, eye_height_meters: float | None = None
+) -> FaceFrame:
+    """The frame near ``first`` in which the shapes look most like units: for heads of unknown build.
+
+    If it is known how high the eyes are, they stand where eyes do, or nearly.
+    """
     largest = np.linalg.norm(moves, axis=2).max(axis=1)
     strong = moves[largest > 0.0]
     if not len(strong):
@@ -143,7 +150,7 @@ def fitted_frame(first: FaceFrame, vertices: Floats, moves: Floats) -> FaceFrame
     if len(vertices) > 600:
         step = len(vertices) // 600 + 1
         vertices, strong = vertices[::step], strong[:, ::step]
-    best, frame = -1.0, first
+    best, frame = -np.inf, first
     for scales, shifts in ((np.array([0.6, 0.72, 0.85, 1.0, 1.18, 1.38, 1.6]), np.linspace(-0.24, 0.24, 7)),
                            (np.array([0.93, 1.0, 1.07]), np.array([-0.04, 0.0, 0.04])),
                            (np.array([0.97, 1.0, 1.03]), np.array([-0.015, 0.0, 0.015]))):  # fmt: skip
@@ -156,6 +163,9 @@ def fitted_frame(first: FaceFrame, vertices: Floats, moves: Floats) -> FaceFrame
                     around_frame.wide,
                 )
                 score = float(likenesses(trial.places(vertices), trial.directions(strong)).max(axis=1).mean())
+                if eye_height_meters is not None:
+                    off = abs((eye_height_meters - trial.pivot[1]) / trial.size - EYE_Y)
+                    score -= _EYES_COUNT * max(off - _EYES_MAY_BE_OFF, 0.0)
                 if score > best + 1e-9:
                     best, frame = score, trial
     return frame

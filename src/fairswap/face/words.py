@@ -82,7 +82,7 @@ blink: eye_closure | eye blink: eye_closure | close eye lid: eye_closure | lid b
 lid down: eye_closure | lid upper down: eye_closure | look up: gaze_up | eye up: gaze_up | eye look up: gaze_up
 look down: gaze_down | eye down: gaze_down | eye look down: gaze_down | look in: gaze_in | eye look in: gaze_in
 eye in: gaze_in | look out: gaze_out | eye look out: gaze_out | eye out: gaze_out | nose wrinkle: nose_wrinkler
-wrinkle: nose_wrinkler | nose up: nose_wrinkler | nostril flare: nostril_dilator | nose flare: nostril_dilator
+wrinkle: nose_wrinkler | nose up: nose_wrinkler | nose narrow: nose_wrinkler | nostril flare: nostril_dilator | nose flare: nostril_dilator
 nostril wide: nostril_dilator | nostril out: nostril_dilator | nostril squeeze: nostril_compressor
 nostril narrow: nostril_compressor | nostril in: nostril_compressor | cheek up: cheek_raiser
 cheek narrow: cheek_raiser | cheek puff: cheek_puff | puff: cheek_puff | cheek hollow: cheek_suck
@@ -104,6 +104,7 @@ jaw down: jaw_drop | jaw: jaw_drop | mouth open: jaw_drop | mouth down: jaw_drop
 jaw out: jaw_thrust | jaw aside: jaw_aside | jaw left: jaw_aside | mouth left: jaw_aside | tongue out: tongue_show
 tongue: tongue_show | tongue forward: tongue_show | joy: joy | smile joy: joy | sadness: sadness | anger: anger
 fear: fear | disgust: disgust | surprise: surprise | stare: upper_lid_raiser | eye stare: upper_lid_raiser
+wide: upper_lid_raiser | wide: lip_stretcher
 cross: anger | cross eye: gaze_in | cross eye look: gaze_in | sharp smile: sharp_lip_puller
 sharp lip smile: sharp_lip_puller | sharp lip corner smile: sharp_lip_puller
 """
