@@ -18,6 +18,7 @@ from fairswap.demo.faces import JUNIPER_SHAPES, PIP_SHAPES
 from fairswap.demo.spoken import RATE, spoken_line
 from fairswap.face.bones import anatomical_poses
 from fairswap.face.chart import FaceChart, Shape
+from fairswap.face.checking import region_coverage
 from fairswap.face.drafting import draft_face, draft_timeline
 from fairswap.face.geometry import head_frame
 from fairswap.face.landmarks import landmark_moves
@@ -469,3 +470,19 @@ def test_body_and_face_come_from_two_files():
     times = np.arange(0.0, 4.5, 0.1)
     shown, wanted = (clip.at(times).morph_tracks[0].weights for clip in (both.clip, direct))
     assert np.abs(shown - wanted).mean() < 0.02
+
+
+def test_eye_bones_that_move_no_vertex_are_no_gaze():
+    own, roles = figure("Osric"), head("Osric").roles
+    eyes = [roles.bones["eye_left"], roles.bones["eye_right"]]
+    meshes = tuple(
+        replace(mesh, joints=np.where(np.isin(mesh.joints, eyes), roles.bones["head"], mesh.joints))
+        for mesh in own.meshes
+    )
+    whole, bare = draft_face(own, roles), draft_face(replace(own, meshes=meshes), roles)
+    gaze = [{row.region: row for row in region_coverage(found.chart)}["gaze"] for found in (whole, bare)]
+    assert gaze[0].verdict == "full"
+    assert gaze[1].verdict == "none"
+    told = [row for row in bare.findings if row.code == "face-bone-bare"]
+    assert {row.place for row in told} == {own.skeleton.names[eye] for eye in eyes}
+    assert not [row for row in whole.findings if row.code == "face-bone-bare"]

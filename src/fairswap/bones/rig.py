@@ -33,7 +33,7 @@ class Rig:
         inner = skeleton.parents >= 0
         self.length[inner] = np.linalg.norm(self.places[inner] - self.places[skeleton.parents[inner]], axis=1)
         self.size = float(np.ptp(self.places, axis=0).max()) or 1.0
-        self.weight = self._weights()
+        self.weight = figure.skin_on_bones
         self.ends = self._ends()
         self.helpers = self._helpers()
         self.children: list[list[int]] = [
@@ -109,15 +109,6 @@ class Rig:
         # An end marker that one of them lacks does not part twins.
         off += 0.08 * (self.below[a] != self.below[b])
         return float(np.exp(-((off / 0.15) ** 2))) if off < 2 * _TWIN_LENGTHS else 0.0
-
-    def _weights(self) -> Floats | None:
-        """How much skin hangs on each bone; None without meshes."""
-        if not self.figure.meshes:
-            return None
-        out = np.zeros(self.count)
-        for mesh in self.figure.meshes:
-            out += np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), self.count)
-        return out
 
     def _ends(self) -> set[int]:
         found = set(self.skeleton.ends)

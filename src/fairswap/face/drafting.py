@@ -82,13 +82,18 @@ def draft_face(
         guesses = guess_shapes(names, frame, vertices, moves, ranges, organs)
     if roles is not None:
         used = {bone for clip in clips for bone in _turning(clip)}
+        showing = _showing(figure)
+        bare: set[str] = set()
         for unit, shape in anatomical_poses(figure.skeleton, roles, head_frame(figure, roles)).items():
+            if not (showing | used) & set(shape.bones):
+                bare |= set(shape.bones)
             # Where morphs do it, too, bones count if its own clips move them.
-            if not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
+            elif not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
                 bones = ", ".join(shape.bones)
                 guesses[f"bones {unit}"] = ShapeGuess(
                     Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (f"where {bones} stand on the face",)
                 )
+        findings += [_bare_finding(bone) for bone in sorted(bare)]
     for name, units in (said or {}).items():
         if name not in guesses:
             near = difflib.get_close_matches(name, guesses, 1)
@@ -184,6 +189,19 @@ def _ranges(figure: Figure, clips: Sequence[Clip]) -> dict[str, tuple[float, flo
                 old = out.get(name, (0.0, 1.0))
                 out[name] = (min(old[0], low), max(old[1], high))
     return out
+
+
+def _showing(figure: Figure) -> set[str]:
+    """The bones that move a vertex, themselves or by bones below, by name; all of a figure without meshes."""
+    skin, skeleton = figure.skin_on_bones, figure.skeleton
+    if skin is None:
+        return set(skeleton.names)
+    return {skeleton.names[bone] for bone in skeleton.with_ancestors(np.flatnonzero(skin > 0.0).tolist())}
+
+
+def _bare_finding(bone: str) -> Finding:
+    message = f"bone {bone!r} of the face moves no vertex: turning it shows nothing, so it does not count"
+    return Finding("face-bone-bare", "warning", bone, message, "Weight the mesh to it, or make its motion of morphs")
 
 
 def _turning(clip: Clip) -> set[str]:

@@ -74,6 +74,16 @@ class Figure(Value):
         """Every vertex (or, without meshes, every bone) at rest, ``(n, 3)`` in metres."""
         return read_only(np.concatenate(self.rest_vertices)) if self.meshes else self.skeleton.rest.positions[0]
 
+    @cached_property
+    def skin_on_bones(self) -> Floats | None:
+        """How much skin hangs on each bone, ``(bones,)`` in vertices; None without meshes."""
+        if not self.meshes:
+            return None
+        out = np.zeros(len(self.skeleton))
+        for mesh in self.meshes:
+            out += np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), len(out))
+        return read_only(out)
+
     @property
     def max_influences(self) -> int:
         """The most bones that move one vertex."""
