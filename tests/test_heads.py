@@ -8,12 +8,16 @@ import pytest
 
 import fairswap
 import heads
+from fairswap.face.chart import FaceChart, Shape
+from fairswap.face.checking import region_coverage
 from fairswap.face.drafting import draft_face
 from fairswap.face.head import Head
 from fairswap.face.organs import organs_of, shells_of
 from fairswap.face.transfer import FaceSwap, still_clip
 from fairswap.face.units import vector
+from fairswap.model.mesh import Mesh
 from fairswap.model.poses import MorphTrack
+from fairswap.model.skeleton import Skeleton
 
 
 def is_right(chart, name, unit):
@@ -125,3 +129,55 @@ def test_the_same_head_is_drafted_alike_in_any_order_and_size():
     first, second = (draft_face(fairswap.Figure("x", made.figure.skeleton, (one,)), None) for one in (mesh, other))
     same = [first.chart.units_of(name) == second.chart.units_of(name) for name in mesh.morph_names]
     assert np.mean(same) == 1.0
+
+
+def coarse_face(named):
+    """A mask of one shell, 17 by 17 vertices; lips part, push ahead and pull as single hills."""
+    x, y = (axis.ravel() for axis in np.meshgrid(np.linspace(-0.07, 0.07, 17), np.linspace(-0.1, 0.1, 17)))
+    z = 0.09 * np.sqrt(1.0 - (x / 0.13) ** 2 - (y / 0.14) ** 2)
+    cells = [(i, i + 1, i + 17) for i in range(16 * 17) if i % 17 < 16]
+    triangles = np.array(cells + [(b, c + 1, c) for _, b, c in cells])
+
+    def hill(at, wide, high=0.012):
+        return np.exp(-(((x - at[0]) / wide) ** 2) - ((y - at[1]) / high) ** 2)
+
+    mouth = hill((0.0, -0.045), 0.018, 0.018)
+    chin = np.clip((-0.042 - y) / 0.006, 0.0, 1.0)
+    zero = 0.0 * x
+    shapes = {
+        "eye_closure_left": (zero, -0.01 * hill((0.03, 0.024), 0.016, 0.01), zero),
+        "eye_closure_right": (zero, -0.01 * hill((-0.03, 0.024), 0.016, 0.01), zero),
+        "jaw_drop": (zero, -0.025 * chin, -0.006 * chin),
+        "jaw_thrust": (zero, zero, 0.012 * chin),
+        "lip_corner_puller_left": tuple(way * hill((0.024, -0.045), 0.012) for way in (0.008, 0.008, -0.003)),
+        "lip_corner_puller_right": tuple(way * hill((-0.024, -0.045), 0.012) for way in (-0.008, 0.008, -0.003)),
+        "lip_pucker": (-0.3 * x * hill((0.0, -0.045), 0.03, 0.018), zero, 0.013 * mouth),
+        "lip_funneler": (-0.05 * x * mouth, 0.012 * np.clip((y + 0.045) / 0.012, -1.0, 1.0) * mouth, 0.016 * mouth),
+    }
+    truth = dict(zip(named or [f"m_{i}" for i in range(len(shapes))], shapes, strict=True))
+    mesh = Mesh(
+        "mask", np.stack([x, y + 1.5, z], axis=1), np.tile([0.0, 0.0, 1.0], (len(x), 1)), triangles,
+        np.zeros((len(x), 1), dtype=int), np.ones((len(x), 1)), np.eye(4)[None], morph_names=tuple(truth),
+        morph_deltas=np.array(list(shapes.values())).transpose(0, 2, 1), morph_weights=np.zeros(len(shapes)),
+    )  # fmt: skip
+    return fairswap.Figure("mask", Skeleton(("head",), [-1], [[0.0, 0.0, 0.0, 1.0]], [[0.0, 0.0, 0.0]]), (mesh,)), truth
+
+
+@pytest.mark.parametrize(
+    "named",
+    [None, ["shut L", "shut R", "open", "jaw out", "smile L", "smile R", "kiss", "round mouth"]],
+)
+def test_a_round_mouth_is_no_jaw_also_on_a_coarse_mask(named):
+    own, truth = coarse_face(named)
+    found = draft_face(own, None)
+    wrong = {name: found.guesses[name] for name, unit in truth.items() if not is_right(found.chart, name, unit)}
+    assert not wrong
+
+
+def test_a_shape_that_moves_both_brows_counts_for_brows_in_part():
+    chart = FaceChart("x", {"up": Shape("up", {"brow_raiser": 1.0}), "joy": Shape("joy", {"joy": 1.0})})
+    covered = {row.region: row for row in region_coverage(chart)}
+    assert covered["brows"].verdict == "in part"
+    assert "inner_brow_raiser_left" not in covered["brows"].missing
+    assert "brow_lowerer_left" in covered["brows"].missing
+    assert covered["lids"].verdict == "none"

@@ -83,6 +83,8 @@ class Shape:
         return self.low < 0.0
 
 
+# What a unit counts that only moves with others of its region.
+_WITH_OTHERS = 0.9
 # Sums of sums: as deep as anybody would write by hand.
 _DEEPEST = 32
 _MEANING = (
@@ -242,9 +244,20 @@ def coverage(chart: FaceChart) -> dict[str, dict[str, float]]:
     shares = bounded_weights(chart.matrix, goals, np.ones(len(chart.columns)))
     left = np.linalg.norm(goals - chart.matrix @ shares, axis=0) / np.linalg.norm(goals, axis=0)
     out: dict[str, dict[str, float]] = {region: {} for region in (*REGIONS, "expressions", "speech")}
-    for name, missing in zip(wanted, left.tolist(), strict=True):
-        out[region_of(name)][name] = round(max(1.0 - missing, 0.0), 3)
+    shown = np.maximum(1.0 - left, 0.0)
+    shown[: len(UNITS)] = np.maximum(shown[: len(UNITS)], _shown_with_others(chart.matrix))
+    for name, value in zip(wanted, shown.tolist(), strict=True):
+        out[region_of(name)][name] = round(value, 3)
     return out
+
+
+def _shown_with_others(matrix: Floats) -> Floats:
+    """How much of each unit is in a shape that moves others of its region, too, as both brows at once ``(units,)``."""
+    regions = np.array([region_of(unit) for unit in UNITS])
+    size = np.linalg.norm(matrix, axis=0)
+    within = [len(set(regions[np.abs(column) > 0.02].tolist())) == 1 for column in matrix.T]
+    shares = np.maximum(matrix, 0.0) / np.maximum(size, 1e-12)
+    return np.asarray(_WITH_OTHERS * shares[:, within].max(axis=1, initial=0.0))
 
 
 def verdict_of(row: Mapping[str, float]) -> str:

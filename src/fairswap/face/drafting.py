@@ -90,8 +90,9 @@ def draft_face(
             # Where morphs do it, too, bones count if its own clips move them.
             elif not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
                 bones = ", ".join(shape.bones)
+                how = f"where {bones} {'stands' if len(shape.bones) == 1 else 'stand'} on the face"
                 guesses[f"bones {unit}"] = ShapeGuess(
-                    Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (f"where {bones} stand on the face",)
+                    Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (how,)
                 )
         findings += [_bare_finding(bone) for bone in sorted(bare)]
     for name, units in (said or {}).items():

@@ -108,15 +108,48 @@ def look_of(places: Floats, ways: Floats) -> Floats:
 @cache
 def candidate_looks() -> Floats:
     """The looks of all :data:`CANDIDATES` on our neutral face, ``(candidates, …)``, not made unit."""
-    points, places = _neutral_points()
-    ways = np.stack([displacement(unit, points) for unit in UNITS])
+    points, places, ways = _candidate_ways()
     # Eyeballs stand still in all but gazes, and what never moves is not looked at (see moving_vertices).
     skin = ~np.isin(points.organ, (EYE_LEFT, EYE_RIGHT))
     looks = []
-    for name in CANDIDATES:
-        own = np.einsum("u,unc->nc", vector({name: 1.0}), ways)[None]
+    for name, way in zip(CANDIDATES, ways, strict=True):
+        own = way[None]
         looks.append((look_of(places, own) if name.startswith("gaze") else look_of(places[skin], own[:, skin]))[0])
     return np.array(looks)
+
+
+def lips_apart(places: Floats, ways: Floats) -> Floats:
+    """How far each shape parts the lips ``(shapes,)``, as a share of its furthest way; below 0 it shuts them."""
+    return _at_lip(places, ways[..., 1], ways, 1.0) - _at_lip(places, ways[..., 1], ways, -1.0)
+
+
+def both_ahead(places: Floats, ways: Floats) -> Floats:
+    """How far each shape pushes the upper lip ahead, against the lower ``(shapes,)``: a jaw and a tongue leave it."""
+    upper, lower = (_at_lip(places, ways[..., 2], ways, sign) for sign in (1.0, -1.0))
+    return np.clip(upper / np.maximum(np.abs(lower), 1e-3), 0.0, 1.0)
+
+
+def _at_lip(places: Floats, values: Floats, ways: Floats, sign: float) -> Floats:
+    """The mean of ``values`` over the middle of the upper (1) or lower lip (-1), as a share of each furthest way."""
+    over = sign * (places[:, 1] - mouth_curve(places[:, 0]))
+    lip = np.exp(-np.square(places[:, 0] / 0.07) - np.square((over - 0.03) / 0.03)) * (over > 0.005)
+    most = np.maximum(np.linalg.norm(ways, axis=2).max(axis=1, initial=0.0), 1e-12)
+    return np.asarray(values @ lip / max(float(lip.sum()), 1e-12) / most)
+
+
+@cache
+def candidates_lips_apart() -> Floats:
+    """How far each of :data:`CANDIDATES` parts the lips of our neutral face ``(candidates,)``."""
+    points, places, ways = _candidate_ways()
+    skin = points.organ == SKIN
+    return lips_apart(places[skin], ways[:, skin])
+
+
+def _candidate_ways() -> tuple[FacePoints, Floats, Floats]:
+    """Our neutral face, its places, and where each of :data:`CANDIDATES` moves them ``(candidates, n, 3)``."""
+    points, places = _neutral_points()
+    ways = np.stack([displacement(unit, points) for unit in UNITS])
+    return points, places, np.einsum("ku,unc->knc", np.stack([vector({name: 1.0}) for name in CANDIDATES]), ways)
 
 
 def moving_vertices(moves: Floats) -> np.ndarray:

@@ -9,7 +9,15 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fairswap.face.chart import Shape
-from fairswap.face.geometry import CANDIDATES, FaceFrame, likenesses, moving_vertices
+from fairswap.face.geometry import (
+    CANDIDATES,
+    FaceFrame,
+    both_ahead,
+    candidates_lips_apart,
+    likenesses,
+    lips_apart,
+    moving_vertices,
+)
 from fairswap.face.organs import Organs
 from fairswap.face.solve import nonnegative_weights
 from fairswap.face.units import EXPRESSIONS, UNITS, VISEMES, side_of, vector
@@ -30,6 +38,9 @@ _OTHER_SIDE, _BOTH_COUNT = 0.25, 0.8
 _OF_BOTH = np.array([not side_of(name) and not name.startswith(("jaw_left", "jaw_right")) for name in CANDIDATES])
 # What heads seldom have a shape for counts so much beside what most have.
 _RARE = np.array([0.93 if name.startswith(("sharp_lip_puller", "nasolabial")) else 1.0 for name in CANDIDATES])
+# What parts the lips is nothing that shuts them, and what pushes both ahead is no jaw and no tongue: it counts so much.
+_PARTED, _SHUT, _BOTH_AHEAD, _OTHERWISE = 0.2, -0.15, 0.9, 0.8
+_JAW_OR_TONGUE = np.array([name.startswith(("jaw_thrust", "tongue")) for name in CANDIDATES])
 _IS_GAZE = np.array([name.startswith("gaze") for name in CANDIDATES])
 _OPPOSITES = (
     ("up", "down"),
@@ -62,6 +73,8 @@ class _Moves:
     sums: dict[str, dict[str, float]]
     organs: Organs
     one_sided: np.ndarray
+    lips_apart: Floats
+    both_ahead: Floats
 
     @classmethod
     def of(
@@ -79,6 +92,7 @@ class _Moves:
         organs = organs or Organs([{} for _ in names], np.zeros(len(names), dtype=bool))
         return cls(
             names, moved_by, likenesses(places, moved_by), likenesses(places, -moved_by), size, sums, organs, one_sided,
+            lips_apart(places, moved_by), both_ahead(places, moved_by),
         )  # fmt: skip
 
 
@@ -117,6 +131,10 @@ class _Look:
         score = np.where(_IS_GAZE & (looks < 0.95), 0.8, 1.0) * _RARE * looks
         if found.one_sided[row]:  # what both sides do it is not
             score *= np.where(_OF_BOTH, _BOTH_COUNT, 1.0)
+        if found.lips_apart[row] > _PARTED:
+            score *= np.where(candidates_lips_apart() < _SHUT, _OTHERWISE, 1.0)
+        if found.both_ahead[row] > _BOTH_AHEAD:
+            score *= np.where(_JAW_OR_TONGUE, _OTHERWISE, 1.0)
         for candidate, value in words.scores.items():
             score[_CANDIDATE[candidate]] += _NAME_COUNTS * value
         return cls(words, looks, score)

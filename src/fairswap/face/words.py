@@ -23,7 +23,7 @@ _NOTIONS = {
     "nose": "nose nase nez nariz naso hana nos nasus нос 鼻 はな 코",
     "nostril": "nostril nostrils nasenfluegel narine narines narina narices narici bikou nstrl ноздр 鼻孔 콧구멍",
     "mouth": "mouth mund bouche boca bocca kuchi mth mou boka oris рот 口 くち 嘴 입",
-    "lip": "lip lips lippe lippen levre levres labio labios labbro labbra kuchibiru labium labrum губ 唇 くちびる 嘴唇 입술",
+    "lip": "lip lips labia labium lippe lippen levre levres labio labios labbro labbra kuchibiru labium labrum губ 唇 くちびる 嘴唇 입술",
     "jaw": "jaw kiefer unterkiefer machoire mandibula mascella ago queixo maxila челюст 顎 あご 颌 下巴 턱",
     "chin": "chin kinn menton barbilla menton mento",
     "tongue": "tongue zunge langue lengua lingua shita tng lingua язык 舌 べろ 혀",
@@ -46,6 +46,7 @@ _NOTIONS = {
     "sadmouth": "sulk traurigmund moue",
     "pucker": "pucker kiss kuss kussmund spitz baiser beso bacio kisu pckr pout поцел 嘟",
     "funnel": "funnel trichter entonnoir embudo imbuto fnl",
+    "round": "round rounded rund rond redondo rotondo rotundus rotunda maru marui 圆 круг",
     "press": "press pressed pressen pression presser apretar premi osu prs",
     "roll": "roll rolled suck rollen einsaugen rouler enrollar risucchia maku",
     "puff": "puff puffed inflate aufblasen aufgeblasen gonfler gonfle inflar hinchar gonfia fukurami pff  надут 鼓 膨 부풀",
@@ -74,7 +75,8 @@ _NOTIONS = {
 # Notions to units; of sided actions without their side. The more of the name a rule explains, the better it fits.
 _RULES = """
 brow inner up: inner_brow_raiser | brow in up: inner_brow_raiser | brow outer up: outer_brow_raiser
-brow out up: outer_brow_raiser | brow up: brow_raiser | brow wide: brow_raiser | brow down: brow_lowerer | brow frown: brow_lowerer | frown: brow_lowerer
+brow out up: outer_brow_raiser | brow up: brow_raiser | brow up: inner_brow_raiser | brow up: outer_brow_raiser
+brow wide: brow_raiser | brow down: brow_lowerer | brow frown: brow_lowerer | frown: brow_lowerer
 eye wide: upper_lid_raiser | lid upper up: upper_lid_raiser | lid wide: upper_lid_raiser
 eye open: upper_lid_raiser | lid up: upper_lid_raiser | eye narrow: lid_tightener | lid narrow: lid_tightener
 narrow: lid_tightener | lid lower up: lid_tightener | eye close: eye_closure | lid close: eye_closure
@@ -97,7 +99,8 @@ lip frown: lip_corner_depressor | lip lower down: lower_lip_depressor | mouth lo
 lip stretch: lip_stretcher | mouth stretch: lip_stretcher | stretch: lip_stretcher | mouth wide: lip_stretcher
 lip wide: lip_stretcher | chin up: chin_raiser | mouth chin up: chin_raiser | pucker: lip_pucker
 mouth pucker: lip_pucker | lip pucker: lip_pucker | funnel: lip_funneler | lip funnel: lip_funneler
-mouth funnel: lip_funneler | lip narrow: lip_tightener | mouth narrow: lip_tightener | lip press: lip_pressor
+mouth funnel: lip_funneler | lip round: lip_funneler | mouth round: lip_funneler
+mouth round: viseme_o | lip narrow: lip_tightener | mouth narrow: lip_tightener | lip press: lip_pressor
 mouth press: lip_pressor | press: lip_pressor | lip open: lips_part | lip open mouth: lips_part | lip roll: lip_suck
 mouth roll: lip_suck | lip roll in: lip_suck | mouth roll in: lip_suck | lip in: lip_suck | jaw open: jaw_drop
 jaw down: jaw_drop | jaw: jaw_drop | mouth open: jaw_drop | mouth down: jaw_drop | jaw forward: jaw_thrust
