@@ -17,6 +17,7 @@ from fairswap.face.geometry import (
     FaceFrame,
     fitted_frame,
     head_frame,
+    moving_vertices,
     rest_moves,
 )
 from fairswap.face.guessing import ShapeGuess, best_word, guess_shapes
@@ -28,7 +29,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 
-_HARDLY = 0.0012  # as far as shapes go at a hundredth, at most
+_HARDLY = 0.003  # as far as shapes go at a hundredth, at most, for the part of the head that they move
 
 
 @dataclass(frozen=True, eq=False)
@@ -74,7 +75,7 @@ def draft_face(
     findings = _name_findings(figure)
     guesses: dict[str, ShapeGuess] = {}
     if names:
-        ranges = _ranges(figure, clips) or _ranges_by_size(names, fitted_frame(frame, vertices, moves), moves)
+        ranges = _ranges(figure, clips) or _ranges_by_size(names, vertices, moves)
         if any(high > 1.0 for _, high in ranges.values()):
             moves = moves * np.array([ranges.get(name, (0.0, 1.0))[1] for name in names])[:, None, None]
         organs = organs_of(vertices, shells, moves)
@@ -211,9 +212,11 @@ def _turning(clip: Clip) -> set[str]:
     return {clip.skeleton.names[bone] for bone in np.flatnonzero(turns > 1e-3).tolist()}
 
 
-def _ranges_by_size(names: list[str], frame: FaceFrame, moves: Floats) -> dict[str, tuple[float, float]]:
+def _ranges_by_size(names: list[str], vertices: Floats, moves: Floats) -> dict[str, tuple[float, float]]:
     """Weights to 100, where shapes at 1 hardly move anything, and at 100 as far as faces go; else nothing is told."""
-    far = np.linalg.norm(frame.directions(moves), axis=2).max(axis=1, initial=0.0)
+    moved = vertices[moving_vertices(moves)]
+    size = float(np.ptp(moved, axis=0).max()) if len(moved) else 1.0
+    far = np.linalg.norm(moves, axis=2).max(axis=1, initial=0.0) / max(size, 1e-12)
     usual = float(np.median(far[far > 0.0])) if (far > 0.0).any() else 1.0
     return dict.fromkeys(names, (0.0, 100.0)) if usual < _HARDLY else {}
 

@@ -195,10 +195,14 @@ def fitted_frame(
                     around_frame.size * scale,
                     around_frame.wide,
                 )
-                score = float(likenesses(trial.places(vertices), trial.directions(strong)).max(axis=1).mean())
+                eyes_off = 0.0
                 if eye_height_meters is not None:
                     off = abs((eye_height_meters - trial.pivot[1]) / trial.size - EYE_Y)
-                    score -= _EYES_COUNT * max(off - _EYES_MAY_BE_OFF, 0.0)
+                    eyes_off = _EYES_COUNT * max(off - _EYES_MAY_BE_OFF, 0.0)
+                if 1.0 - eyes_off <= best:  # however like units they look
+                    continue
+                score = float(likenesses(trial.places(vertices), trial.directions(strong)).max(axis=1).mean())
+                score -= eyes_off
                 if score > best + 1e-9:
                     best, frame = score, trial
     return frame
