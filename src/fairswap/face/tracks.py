@@ -75,7 +75,7 @@ def read_tracks(path: str | Path) -> FaceTracks:
     if len(steps) and np.ptp(steps) < 0.2 * usual:  # even but for rounding: the whole span tells best
         usual = float(times[-1] - times[0]) / len(steps)
     elif len(steps):  # keys where something happens: often enough for the nearest two
-        usual = 1.0 / next((rate for rate in _KEYED_RATES if rate >= 0.99 / steps.min()), _KEYED_RATES[-1])
+        usual = 1.0 / next((rate for rate in _KEYED_RATES if rate * steps.min() >= 0.99), _KEYED_RATES[-1])
     if usual * HIGHEST_RATE < 0.5:
         problem = f"its rows are {usual:.3g} s apart, at least {1 / HIGHEST_RATE:g} s are read"
         raise InputError(problem, file=path, remedy="Write its times in seconds")
