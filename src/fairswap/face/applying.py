@@ -10,7 +10,7 @@ import numpy as np
 
 from fairswap.bones.profile import BoneProfile
 from fairswap.errors import Finding, ImpossibleError, UsageError
-from fairswap.face.chart import FaceChart
+from fairswap.face.chart import PERCENT_FROM, FaceChart
 from fairswap.face.drafting import chart_from_names
 from fairswap.face.head import Head, chart_of
 from fairswap.face.speech import is_speech, read_phones, units_from_phones
@@ -22,9 +22,6 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-
-# Weights above this are percent.
-_TO_HUNDRED = 1.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -179,7 +176,7 @@ def _from_tracks(path: Path, given: FaceChart | None, findings: list[Finding]) -
     tracks = read_tracks(path)
     chart = given or chart_from_names(tracks.names, path.stem)
     weights = tracks.weights
-    if given is None and np.abs(weights).max(initial=0.0) > _TO_HUNDRED:
+    if given is None and np.abs(weights).max(initial=0.0) > PERCENT_FROM:
         weights = weights / 100.0
         message = f"its weights go to {np.abs(tracks.weights).max():g}: read as percent"
         findings.append(

@@ -83,6 +83,8 @@ class Shape:
         return self.low < 0.0
 
 
+# Weights above this are percent.
+PERCENT_FROM = 1.5
 # What a unit counts that only moves with others of its region.
 _WITH_OTHERS = 0.9
 # Sums of sums: as deep as anybody would write by hand.

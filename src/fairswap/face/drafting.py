@@ -11,7 +11,7 @@ import numpy as np
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, UsageError
 from fairswap.face.bones import anatomical_poses, face_alone, face_bones, pose_from_frame
-from fairswap.face.chart import FaceChart, Shape
+from fairswap.face.chart import PERCENT_FROM, FaceChart, Shape
 from fairswap.face.geometry import (
     CANDIDATES,
     FaceFrame,
@@ -183,7 +183,7 @@ def _ranges(figure: Figure, clips: Sequence[Clip]) -> dict[str, tuple[float, flo
     """The range of weights, from what clips use: up to 1, up to 100; below 0 or not."""
     out: dict[str, tuple[float, float]] = {}
     for clip in clips:
-        hundred = any(track.weights.max(initial=0.0) > 1.5 for track in clip.poses.morph_tracks)
+        hundred = any(track.weights.max(initial=0.0) > PERCENT_FROM for track in clip.poses.morph_tracks)
         for track in clip.poses.morph_tracks:
             for name, weights in zip(figure.meshes[track.mesh].morph_names, track.weights, strict=True):
                 high = 100.0 if hundred else 1.0

@@ -16,32 +16,68 @@ from fairswap.face.units import ACTIONS, TOGETHER, UNITS
 # Notion to words: English, German, French, Spanish, Italian, Portuguese, Latin, Japanese (also in Latin letters), Chinese,
 # Korean, Russian (stems); abbreviations.
 _NOTIONS = {
-    "brow": "brow brows eyebrow eyebrows braue brauen augenbraue sourcil sourcils ceja cejas sopracciglio mayu brw eyebr sobrancelha sobrancelhas supercilium mayuge бров 眉 まゆ 눈썹",
-    "lid": "lid lids eyelid eyelids lidschlag paupiere paupieres parpado parpados palpebra mabuta palpebras mabuta веко веки 瞼 まぶた 眼皮 眼睑 눈꺼풀",
+    "brow": (
+        "brow brows eyebrow eyebrows braue brauen augenbraue sourcil sourcils ceja cejas sopracciglio mayu "
+        "brw eyebr sobrancelha sobrancelhas supercilium mayuge бров 眉 まゆ 눈썹"
+    ),
+    "lid": (
+        "lid lids eyelid eyelids lidschlag paupiere paupieres parpado parpados palpebra mabuta palpebras веко "
+        "веки 瞼 まぶた 眼皮 眼睑 눈꺼풀"
+    ),
     "eye": "eye eyes auge augen oeil yeux ojo ojos occhio occhi me eyed olho olhos oculus oculi глаз 目 眼 め 눈",
-    "cheek": "cheek cheeks wange wangen backe joue joues mejilla mejillas guancia hoho chk bochecha bochechas bucca щек щёк 頬 ほお 脸颊 颊 볼",
+    "cheek": (
+        "cheek cheeks wange wangen backe joue joues mejilla mejillas guancia hoho chk bochecha bochechas "
+        "bucca щек щёк 頬 ほお 脸颊 颊 볼"
+    ),
     "nose": "nose nase nez nariz naso hana nos nasus нос 鼻 はな 코",
     "nostril": "nostril nostrils nasenfluegel narine narines narina narices narici bikou nstrl ноздр 鼻孔 콧구멍",
     "mouth": "mouth mund bouche boca bocca kuchi mth mou boka oris рот 口 くち 嘴 입",
-    "lip": "lip lips labia labium lippe lippen levre levres labio labios labbro labbra kuchibiru labium labrum губ 唇 くちびる 嘴唇 입술",
+    "lip": (
+        "lip lips labia labium lippe lippen levre levres labio labios labbro labbra kuchibiru labrum губ 唇 "
+        "くちびる 嘴唇 입술"
+    ),
     "jaw": "jaw kiefer unterkiefer machoire mandibula mascella ago queixo maxila челюст 顎 あご 颌 下巴 턱",
-    "chin": "chin kinn menton barbilla menton mento",
-    "tongue": "tongue zunge langue lengua lingua shita tng lingua язык 舌 べろ 혀",
-    "corner": "corner corners winkel mundwinkel coin coins comisura comisuras angolo kado crn canto cantos angulus уголк уголок 口角 嘴角 입꼬리",
+    "chin": "chin kinn menton barbilla mento",
+    "tongue": "tongue zunge langue lengua lingua shita tng язык 舌 べろ 혀",
+    "corner": (
+        "corner corners winkel mundwinkel coin coins comisura comisuras angolo kado crn canto cantos angulus "
+        "уголк уголок 口角 嘴角 입꼬리"
+    ),
     "inner": "inner inside innen innere interieur interne interior interno uchi inr interna internas внутр 内 안쪽",
     "outer": "outer outside aussen aeussere exterieur externe exterior esterno soto otr externa externas внешн 外 바깥",
     "upper": "upper top ober oben obere oberlippe superieur superieure superior superiore ue upr верх 上唇",
     "lower": "lower bottom unter unten untere unterlippe inferieur inferieure inferior inferiore shita lwr нижн 下唇",
-    "up": "up lift lifted raise raiser raised raises hoch heben hoeher haut lever leve arriba subir sube su alza age ageru acima cima sursum rises вверх подн 上 うえ 扬 抬 위 올",
-    "down": "down drop lowerer depress depressor runter senken tief bas baisser baisse abajo bajar baja giu abbassa sage sageru dwn baixo abaixa deorsum droop droopy вниз опус 下 さげ 아래 내",
+    "up": (
+        "up lift lifted raise raiser raised raises hoch heben hoeher haut lever leve arriba subir sube su "
+        "alza age ageru acima cima sursum rises вверх подн 上 うえ 扬 抬 위 올"
+    ),
+    "down": (
+        "down drop lowerer depress depressor runter senken tief bas baisser baisse abajo bajar baja giu "
+        "abbassa sage sageru dwn baixo abaixa deorsum droop droopy вниз опус 下 さげ 아래 내"
+    ),
     "in": "in inward inwards rein einwaerts dedans adentro dentro",
     "out": "out outward outwards raus show dehors fuera fuori dashi poke",
-    "open": "open auf opened offen oeffnen ouvert ouvre ouvrir abierto abrir abre aperto apri ake akeru opn part apart ouverte abierta aberta aberto aperta apertum hiraku откр 開 开 张 ひら あけ 벌 열",
-    "close": "close closed shut zu schliessen geschlossen ferme fermer cerrado cerrar cierra chiuso chiudi toji tojiru cls fermee cerrada chiusa fechada fechado fechar clausum закр 閉 闭 合 とじ 닫 감",
-    "blink": "blink wink blinzeln zwinkern clignement cligne parpadeo guino guinar batter mabataki blnk piscar pisca nictus морг 瞬 まばたき ウィンク 眨 깜",
+    "open": (
+        "open auf opened offen oeffnen ouvert ouvre ouvrir abierto abrir abre aperto apri ake akeru opn part "
+        "apart ouverte abierta aberta aberto aperta apertum hiraku откр 開 开 张 ひら あけ 벌 열"
+    ),
+    "close": (
+        "close closed shut zu schliessen geschlossen ferme fermer cerrado cerrar cierra chiuso chiudi toji "
+        "tojiru cls fermee cerrada chiusa fechada fechado fechar clausum закр 閉 闭 合 とじ 닫 감"
+    ),
+    "blink": (
+        "blink wink blinzeln zwinkern clignement cligne parpadeo guino guinar batter mabataki blnk piscar "
+        "pisca nictus морг 瞬 まばたき ウィンク 眨 깜"
+    ),
     "wide": "wide weit ecarquille abrete spalancato hirogeru",
-    "narrow": "narrow squint tight tighten tightener schmal eng kneifen plisse plisser entrecerrar stringi hosomeru sqnt",
-    "smile": "smile grin laecheln grinsen laecheln sourire sonrisa sorriso emi egao sml puller sorrir risus smirk улыб 笑 えがお 微笑 웃 미소",
+    "narrow": (
+        "narrow squint tight tighten tightener schmal eng kneifen plisse plisser entrecerrar stringi hosomeru "
+        "sqnt"
+    ),
+    "smile": (
+        "smile grin laecheln grinsen sourire sonrisa sorriso emi egao sml puller sorrir risus smirk улыб 笑 "
+        "えがお 微笑 웃 미소"
+    ),
     "frown": "frown frowny stirnrunzeln runzeln froncer fronce ceno fruncir aggrotta shikame frwn franzir хмур 皱眉 찡그",
     "sadmouth": "sulk traurigmund moue",
     "pucker": "pucker kiss kuss kussmund spitz baiser beso bacio kisu pckr pout поцел 嘟",
@@ -49,7 +85,7 @@ _NOTIONS = {
     "round": "round rounded rund rond redondo rotondo rotundus rotunda maru marui 圆 круг",
     "press": "press pressed pressen pression presser apretar premi osu prs",
     "roll": "roll rolled suck rollen einsaugen rouler enrollar risucchia maku",
-    "puff": "puff puffed inflate aufblasen aufgeblasen gonfler gonfle inflar hinchar gonfia fukurami pff  надут 鼓 膨 부풀",
+    "puff": "puff puffed inflate aufblasen aufgeblasen gonfler gonfle inflar hinchar gonfia fukurami pff надут 鼓 膨 부풀",
     "hollow": "hollow hohl creux hueco incavo suction",
     "stretch": "stretch stretcher strecken dehnen etirer etire estirar stira hiku strch",
     "dimple": "dimple dimpler gruebchen fossette hoyuelo fossetta ekubo dmp",
@@ -61,12 +97,21 @@ _NOTIONS = {
     "fold": "fold nasolabial deepener falte pli pliegue piega",
     "look": "look gaze blick schauen regard regarder mirar mirada sguardo miru lk olhar взгляд 視線 视线 시선",
     "say": "say viseme vis phoneme phon sound laut mouthshape lipsync sprich dire decir di",
-    "joy": "joy happy happiness freude froh gluecklich joie heureux alegria feliz gioia felice yorokobi ureshii felicidade alegre радост 喜 기쁨",
+    "joy": (
+        "joy happy happiness freude froh gluecklich joie heureux alegria feliz gioia felice yorokobi ureshii "
+        "felicidade alegre радост 喜 기쁨"
+    ),
     "sadness": "sad sadness traurig trauer triste tristesse tristeza tristezza kanashimi kanashii tristia груст 悲 슬픔",
-    "anger": "anger angry wut wuetend zornig colere fache enojo enfadado rabbia arrabbiato ikari okoru raiva ira злост гнев 怒 분노",
+    "anger": (
+        "anger angry wut wuetend zornig colere fache enojo enfadado rabbia arrabbiato ikari okoru raiva ira "
+        "злост гнев 怒 분노"
+    ),
     "fear": "fear afraid scared angst aengstlich peur effraye miedo asustado paura osore kowai",
     "disgust": "disgust disgusted yuck ekel degout asco disgusto kenno",
-    "surprise": "surprise surprised wow ueberraschung ueberrascht surpris sorpresa sorprendido sorpreso odoroki surpresa удив 驚 惊 놀람",
+    "surprise": (
+        "surprise surprised wow ueberraschung ueberrascht surpris sorpresa sorprendido sorpreso odoroki "
+        "surpresa удив 驚 惊 놀람"
+    ),
     "stare": "stare staring starren goggle",
     "cross": "cross",
     "sharp": "sharp",
