@@ -123,6 +123,7 @@ def _body_parts(rigged: RiggedFigure, rows: list[tuple[str, str, Floats, Floats,
     ]
 
 
+@kept_with_its_argument
 def owned_vertices(rigged: RiggedFigure) -> tuple[np.ndarray, Floats]:
     """All vertices in the T with the bone that holds each most, bones without a role giving way to those above."""
     owners, places = [np.empty(0, dtype=np.intp)], [np.empty((0, 3))]
