@@ -19,11 +19,13 @@ from fairswap.demo.spoken import RATE, spoken_line
 from fairswap.face.bones import anatomical_poses
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.checking import region_coverage
-from fairswap.face.drafting import draft_face, draft_timeline
+from fairswap.face.drafting import draft_face
 from fairswap.face.geometry import head_frame
 from fairswap.face.landmarks import landmark_moves
 from fairswap.face.solve import bounded_weights
-from fairswap.face.speech import Phone, units_from_phones, viseme_of
+from fairswap.face.speech.mouth import units_from_phones
+from fairswap.face.speech.phones import Phone, viseme_of
+from fairswap.face.timeline import draft_timeline
 from fairswap.face.transfer import FaceSwap, Head, perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
 from fairswap.face.words import shape_name

@@ -12,7 +12,8 @@ import numpy as np
 
 import fairswap
 from fairswap.clips.cutting import cut_into, pieces_from_table
-from fairswap.face.speech import read_phones, units_from_phones
+from fairswap.face.speech.mouth import units_from_phones
+from fairswap.face.speech.phones import read_phones
 from fairswap.face.tracks import held_frames, read_tracks
 from fairswap.pose.saved import SavedPose
 from fairswap.retarget.layers import Layers

@@ -14,6 +14,7 @@ from fairswap.bones.roles import MUST_HAVE, part_of, role_order, side_of
 from fairswap.formats.files import document_of
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.own import commented, new_file
+from fairswap.formats.patterns import common_prefix
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -100,7 +101,7 @@ def _profile_text(drafted: BoneDraft, name: str) -> str:
     import tomlkit
 
     figure, found = drafted.figure, drafted.found
-    prefix = _common_prefix(figure.skeleton.names)
+    prefix = common_prefix(figure.skeleton.names)
 
     def called(bone: int) -> str:
         return drafted.name_of(bone).removeprefix(prefix)
@@ -162,15 +163,6 @@ def _roles_table(found: Identification, called: Callable[[int], str]) -> Any:
 def _one_line(text: str) -> str:
     """A text without what would end a comment."""
     return "".join(letter if letter.isprintable() else " " for letter in text)
-
-
-def _common_prefix(names: tuple[str, ...]) -> str:
-    """What a scene puts before every name: ``"rig:"``; nothing if one name lacks it."""
-    for mark in ":|":
-        prefix = names[0].partition(mark)[0] + mark
-        if all(name.startswith(prefix) and len(name) > len(prefix) for name in names):
-            return prefix
-    return ""
 
 
 def _section(role: str) -> str:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
@@ -12,9 +11,10 @@ from typing import Annotated, Any
 import msgspec
 
 from fairswap.bones.roles import RoleMap, is_role, role_order
-from fairswap.errors import Finding, InputError, OutputError, UsageError
+from fairswap.errors import Finding, InputError, UsageError
 from fairswap.formats.own import renamed, struct_from_text, text_of_file
 from fairswap.formats.patterns import fits_any, glob_end
+from fairswap.formats.saved import saved_files
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, Space
 
@@ -156,24 +156,6 @@ def built_in_profiles() -> tuple[BoneProfile, ...]:
     return tuple(_built_in(path) for path in sorted(_FOLDER.glob("*.toml")))
 
 
-def user_folder() -> Path:
-    """Where profiles saved by family name are kept: ``FAIRSWAP_HOME``, else the user's configuration folder.
-
-    Raises
-    ------
-    OutputError
-        If this user has no such folder.
-    """
-    home = os.environ.get("FAIRSWAP_HOME")
-    if home:
-        return Path(home) / "bones"
-    try:
-        return Path(os.environ.get("XDG_CONFIG_HOME") or Path.home() / ".config") / "fairswap" / "bones"
-    except RuntimeError:  # neither HOME nor an entry among the users of this machine
-        remedy = "Set FAIRSWAP_HOME to a folder"
-        raise OutputError("this user has no home folder, so there are no saved profiles", remedy=remedy) from None
-
-
 def saved_profiles() -> tuple[BoneProfile, ...]:
     """The profiles that the user saved by family name; one that cannot be read is left out.
 
@@ -194,17 +176,7 @@ def broken_profiles() -> list[Finding]:
 
 
 def _saved() -> list[BoneProfile | InputError]:
-    try:
-        paths = sorted(user_folder().glob("*.toml"))
-    except (OSError, OutputError):
-        return []
-    found: list[BoneProfile | InputError] = []
-    for path in paths:
-        try:
-            found.append(BoneProfile.load(path))
-        except InputError as error:
-            found.append(error.in_file(path))  # type: ignore[arg-type]
-    return found
+    return saved_files("bones", BoneProfile.load)
 
 
 def profile_named(name: str | Path | BoneProfile) -> BoneProfile:

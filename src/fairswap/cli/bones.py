@@ -157,7 +157,7 @@ def command() -> None:
 @command.command(short_help="Find out which bone is which, and write a profile.")
 @click.argument("file", type=options.INPUT)
 @click.option("-o", "--out", type=options.OUTPUT, metavar="P.toml", help="Write the profile here.")
-@click.option("--save-as", "family", metavar="NAME", help="Keep it as a family's profile: found by itself next time.")
+@options.save_as
 @_say
 @options.reading
 @options.writing
@@ -169,12 +169,9 @@ def draft(
     Exit status 1 if must-have roles are missing.
     """
     from fairswap.bones.drafting import draft as drafted
-    from fairswap.bones.profile import user_folder
 
-    if family is not None and Path(family).name != family:
-        raise click.BadParameter("a family's name is one word, not a path", param_hint="--save-as")
     document = reading.load(file)
-    paths = [path for path in (out, user_folder() / f"{family}.toml" if family else None) if path is not None]
+    paths = options.kept_in("bones", out, family)
     output.announce(*paths)
     found = drafted(document, say=dict(options.pairs(say, "--say", "ROLE=BONE")))
     written = [output.write(path, found.text(family or path.stem).encode()) for path in paths]

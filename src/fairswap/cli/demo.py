@@ -12,12 +12,12 @@ from fairswap.cli import options
 from fairswap.cli.convert import FaceRow, face_row
 from fairswap.cli.fit import ProofRow, proof_row
 from fairswap.cli.output import Output
-from fairswap.cli.reports import ComparisonRow, Report, RuleRow, comparison_row, rule_row
+from fairswap.cli.reports import ComparisonRow, FindingRow, Report, RuleRow, comparison_row, finding_rows, rule_row
 from fairswap.cli.text import table
 from fairswap.platform.changes import Change
 
 if TYPE_CHECKING:
-    from fairswap.demo.example import Shown, Spoken, Staged
+    from fairswap.demo.example import Called, Shown, Spoken, Staged
 
 
 class DemoConversion(Report, frozen=True):
@@ -46,6 +46,17 @@ class DemoFace(FaceRow, frozen=True):
     off_worst_percent: float
 
 
+class DemoCall(FaceRow, frozen=True):
+    """A text spoken by a figure."""
+
+    text: str
+    figure: str
+    result: str
+    picture: str
+    seconds: float
+    findings: tuple[FindingRow, ...]
+
+
 class DemoStage(Report, frozen=True):
     """A figure with all acts brought to a stage."""
 
@@ -64,6 +75,7 @@ class DemoReport(Report, frozen=True):
     folder: str
     conversions: tuple[DemoConversion, ...]
     faces: tuple[DemoFace, ...]
+    calls: tuple[DemoCall, ...]
     stages: tuple[DemoStage, ...]
 
 
@@ -75,18 +87,20 @@ def command(folder: Path, output: Output) -> None:
 
     Juniper, a stilt dancer (+Y up, metres, T-pose), Osric, a lamplighter (+Z up, inches, arms down), and Pip, the
     lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand;
-    and a spoken line with expressions, by morphs, by bones, and by eleven shapes.
+    and a spoken line with expressions, by morphs, by bones, and by eleven shapes. All three call out a text.
     """
-    from fairswap.demo.example import run_example, run_faces, run_stages
+    from fairswap.demo.example import run_call, run_example, run_faces, run_stages
 
-    with output.progress(23, "carrying over") as step:
+    with output.progress(26, "carrying over") as step:
         done = run_example(folder, output.files, step)
         spoken = run_faces(folder, output.files, step=step)
+        called = run_call(folder, output.files, step)
         staged = run_stages(folder, output.files, step)
     report = DemoReport(
         str(folder),
         tuple(_conversion(row) for row in done),
         tuple(_face(row) for row in spoken),
+        tuple(_call(row) for row in called),
         tuple(_stage(row) for row in staged),
     )
     output.report(report, lines)
@@ -107,6 +121,13 @@ def _face(row: Spoken) -> DemoFace:
     return DemoFace(face.used, face.lost, *names, 100.0 * row.off_mean, 100.0 * row.off_worst)
 
 
+def _call(row: Called) -> DemoCall:
+    face, clip = row.made.faces[0], row.made.clips[0]
+    used = face_row(face.used, face.lost)
+    told = finding_rows(row.made.findings)
+    return DemoCall(used.used, used.lost, row.text, row.figure, row.result, row.picture, clip.duration_s, told)
+
+
 def _stage(row: Staged) -> DemoStage:
     left = tuple(rule_row(rule) for rule in row.left)
     return DemoStage(row.figure, row.stage, row.files, not left, left, row.fitted.changes, proof_row(row.fitted.proof))
@@ -125,6 +146,8 @@ def lines(report: DemoReport) -> Iterator[str]:
     yield ""
     for face in report.faces:
         yield f"  {face.motion} → {face.result}: the face is {face.off_mean_percent:.2f} % of the head off, mean"
+    for call in report.calls:
+        yield f"  {call.text} → {call.result}: {call.seconds:.1f} s spoken from the words, {len(call.used)} shapes used"
     yield ""
     stages = [
         (

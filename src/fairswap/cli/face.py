@@ -100,28 +100,27 @@ def command() -> None:
 @command.command(short_help="Find out what each shape of a head does, and write a face chart.")
 @click.argument("file", type=options.INPUT)
 @click.option("-o", "--out", type=options.OUTPUT, metavar="F.toml", help="Write the chart here.")
+@options.save_as
 @_say
 @options.bones
 @options.figure
-@click.option("--clip", metavar="NAME", help="With --held: the clip in which expressions are held.")
+@click.option("--clip", metavar="NAME", help="A clip in which expressions are held one after the other: draft from it.")
 @click.option(
     "--held", type=options.INPUT, metavar="T.csv",
-    help="A table frame,name: expressions of face bones, each held on its frame of a clip.",
+    help="A table frame,name: what is held on which frame of that clip; without, it is found.",
 )  # fmt: skip
 @options.writing
 def draft(
-    file: Path, out: Path | None, say: tuple[str, ...], bones: str | None, clip: str | None, held: Path | None,
-    output: Output,
+    file: Path, out: Path | None, family: str | None, say: tuple[str, ...], bones: str | None, clip: str | None,
+    held: Path | None, output: Output,
 ) -> None:  # fmt: skip
     """Find out what every morph of FILE (and its face bones) does, by name and by shape, and write a face chart."""
     from fairswap.face.charting import draft as drafted
 
-    output.announce(out)
+    paths = options.kept_in("faces", out, family)
+    output.announce(*paths)
     found = drafted(options.loaded(file), bones=bones, say=_said(say), held=held, clip=clip)
-    written = []
-    if out is not None:
-        comments = {name: f"{row.confidence:.2f}: {'; '.join(row.reasons)}" for name, row in found.guesses.items()}
-        written.append(output.write(out, found.chart.text(comments).encode()))
+    written = [output.write(path, found.text(family or path.stem).encode()) for path in paths]
     output.report(_draft_report(found, written), _draft_lines)
 
 
@@ -180,14 +179,21 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 
 
 @command.command(short_help="Put a face clip, tracks from a table, or speech on a head.")
-@click.argument("file", metavar="CLIP", type=options.INPUT)
+@click.argument("file", metavar="[CLIP]", required=False, type=options.INPUT)
 @click.option("--onto", required=True, type=options.INPUT, metavar="HEAD", help="The figure whose face shall move.")
 @options.out
 @click.option("--source-face", type=options.INPUT, metavar="F.toml", help="Chart of CLIP's shapes.")
 @click.option("--target-face", type=options.INPUT, metavar="F.toml", help="Chart of HEAD.")
+@click.option("--text", metavar="WORDS", help="What is said in CLIP, a recording; or alone. A .txt file also.")
+@click.option("--language", default="en", metavar="L", help="Of the words (en); others need espeak-ng.")
+@click.option("--words", type=options.INPUT, metavar="W.csv", help="A table word,phones: how some words are said.")
 @click.option("--rate", type=click.IntRange(1, 240), default=60, metavar="N", help="Of speech: frames per second (60).")
 @click.option("--strength", type=options.Number(0.0, 1.5), default=1.0, metavar="S",
               help="Of speech: how far the mouth goes (1).")  # fmt: skip
+@click.option("--pace", type=options.Number(0.25, 4.0), default=1.0, metavar="P",
+              help="Of words without sound: how fast they are spoken (1).")  # fmt: skip
+@click.option("--blinks", is_flag=True, help="Of speech: eyes blink now and then.")
+@click.option("--nods", is_flag=True, help="Of speech: the head nods a little.")
 @click.option("--clip", metavar="NAME", help="Lay it over this clip of HEAD, whose body stays.")
 @click.option("--from", "start", type=options.Number(0.0), default=0.0, metavar="SECONDS",
               help="With --clip: where in it the face begins (0).")  # fmt: skip
@@ -198,22 +204,26 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw moments of it.")
 @options.writing
 def apply(
-    file: Path, onto: Path, out: Path, source_face: Path | None, target_face: Path | None, rate: int, strength: float,
+    file: Path | None, onto: Path, out: Path, source_face: Path | None, target_face: Path | None, text: str | None,
+    language: str, words: Path | None, rate: int, strength: float, pace: float, blinks: bool, nods: bool,
     clip: str | None, start: float, ease: float, target_bones: str | None, picture: Path | None, output: Output,
 ) -> None:  # fmt: skip
     """Put CLIP on the face of HEAD, as a clip beside those that HEAD has, or with --clip over one of them.
 
-    CLIP is a glTF with a face that moves, a table of weights over time (a column time_s, a column for each shape or
-    unit), or a table of speech (start,end,phone; phones in IPA or ARPAbet).
+    CLIP is a glTF with a face that moves; a table of weights over time (a column time_s, a column for each shape or
+    unit); a table of speech (start,end,phone; phones in IPA or ARPAbet); a text (.txt); or a recording (.wav, .flac,
+    .ogg), with --text to say what is said in it. Without CLIP, --text is spoken at an easy pace.
     """
     from fairswap.face.applying import apply as applied
+    from fairswap.face.speech.speaking import SpeechOptions
     from fairswap.formats.files import save_to
 
     document = options.loaded(onto)
     output.announce(out, picture)
+    speech = SpeechOptions(text, language, words, rate, strength, pace, blinks, nods)
     done = applied(
-        file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, rate=rate,
-        strength=strength, clip=clip, start_s=start, ease_s=ease,
+        file, document, source_chart=source_face, target_chart=target_face, target_bones=target_bones, speech=speech,
+        clip=clip, start_s=start, ease_s=ease,
     )  # fmt: skip
     written = save_to(output.files, out, done.head.figure, done.all_clips)
     if picture is not None:
@@ -224,7 +234,7 @@ def apply(
     for face in done.faces:
         row, made = face_row(face.used, face.lost), face.clip
         clips.append(FaceClipRow(row.used, row.lost, made.name, made.duration_s, float(made.rate)))
-    report = FaceApplyReport(str(file), str(onto), tuple(clips), tuple(written), finding_rows(done.findings))
+    report = FaceApplyReport(str(file or "text"), str(onto), tuple(clips), tuple(written), finding_rows(done.findings))
     output.report(report, _apply_lines)
 
 

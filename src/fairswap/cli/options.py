@@ -248,6 +248,25 @@ def face_options(function: Function) -> Function:
     return inner
 
 
+save_as = click.option(
+    "--save-as", "family", metavar="NAME", help="Keep it for a family of figures: found by itself next time."
+)
+
+
+def kept_in(kind: str, out: Path | None, family: str | None) -> list[Path]:
+    """Where a result goes: to ``out``, and to what is kept of a kind under a family's name.
+
+    Raises
+    ------
+    click.BadParameter
+    """
+    from fairswap.formats.saved import user_folder
+
+    if family is not None and Path(family).name != family:
+        raise click.BadParameter("a family's name is one word, not a path", param_hint="--save-as")
+    return [path for path in (out, user_folder(kind) / f"{family}.toml" if family else None) if path is not None]
+
+
 def pairs(texts: tuple[str, ...], option: str, form: str) -> list[tuple[str, str]]:
     """Texts of the form ``A=B`` as pairs.
 

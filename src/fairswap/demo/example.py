@@ -18,8 +18,8 @@ from fairswap.demo.anatomy import BODIES, body_of
 from fairswap.demo.gallery import stages_gallery
 from fairswap.demo.repertoire import ACTS
 from fairswap.demo.shipped import demo_file
+from fairswap.demo.spoken import CALL, line_as_table, speak
 from fairswap.demo.spoken import RATE as SPOKEN_RATE
-from fairswap.demo.spoken import line_as_table, speak
 from fairswap.face.head import Head
 from fairswap.face.landmarks import landmark_moves
 from fairswap.face.transfer import FaceSwap, TransferredFace, still_clip
@@ -94,6 +94,17 @@ class Spoken:
     off_worst: float
 
 
+@dataclass(frozen=True, eq=False)
+class Called:
+    """A text spoken by a figure."""
+
+    text: str
+    figure: str
+    result: str
+    picture: str
+    made: fairswap.face.AppliedFace
+
+
 def troupe_figure(name: str) -> fairswap.Figure:
     """A member of the troupe, as shipped: ``"Juniper"``, ``"Osric"`` or ``"Pip"``."""
     return fairswap.load(demo_file(f"{name.lower()}.glb")).figure
@@ -154,6 +165,23 @@ def run_faces(folder: Path, outputs: Outputs, speaker: str = "Juniper", step: St
         outputs.write(picture, [reel_sheet(head, face.clip, rows, head.drafted.frame, f"{motion.name} on {name}")])
         names = motion.name, f"{name.lower()}.glb", result.name, picture.name
         done.append(Spoken(*names, face, float(off.mean()), float(off.max())))
+        step(result.name)
+    return done
+
+
+def run_call(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> list[Called]:
+    """A text spoken by all three, from its words alone: written as a text file, and as a clip and a picture of each."""
+    text = folder / "call.txt"
+    outputs.write(text, [f"{CALL}\n".encode()])
+    done = []
+    for name in BODIES:
+        speech = fairswap.face.SpeechOptions(blinks=True, nods=True)
+        made = fairswap.face.apply(text, folder / f"{name.lower()}.glb", speech=speech)
+        result = folder / f"{name.lower()}-call.glb"
+        made.save(result, force=outputs.force)
+        picture = result.with_suffix(".png")
+        outputs.write(picture, [fairswap.picture.moments(made.head, made.clips[0], f"{name} says: {CALL}")])
+        done.append(Called(text.name, f"{name.lower()}.glb", result.name, picture.name, made))
         step(result.name)
     return done
 

@@ -10,7 +10,8 @@ from fractions import Fraction
 import numpy as np
 
 from fairswap.face.head import Head
-from fairswap.face.speech import Phone, units_from_phones, viseme_of
+from fairswap.face.speech.mouth import units_from_phones
+from fairswap.face.speech.phones import Phone, viseme_of
 from fairswap.face.transfer import perform_units, still_clip
 from fairswap.face.units import UNITS, vector
 from fairswap.model.arrays import Floats
@@ -28,6 +29,8 @@ _MOODS = (("joy", 0.2, 2.2, 0.8), ("surprise", 2.3, 3.4, 0.9), ("sadness", 3.5, 
 _BLINKS_S = (0.9, 2.25, 3.3, 4.4)
 _LOOKS = (("gaze_out_left", "gaze_in_right", 2.5, 3.2, 0.6), ("gaze_down_left", "gaze_down_right", 3.6, 4.8, 0.5))
 RATE = Fraction(60)
+# What all three say from its words alone.
+CALL = "Evening, good people! Who will buy a lamp from me, before the river turns blue?"
 
 
 def line_as_table() -> str:

@@ -12,6 +12,7 @@ if TYPE_CHECKING:
     from fairswap.face.charting import check, draft, match
     from fairswap.face.drafting import FaceDraft
     from fairswap.face.head import Head
+    from fairswap.face.speech.speaking import SpeechOptions
 
 _HOMES = {
     "face.applying": "AppliedFace apply",
@@ -19,9 +20,10 @@ _HOMES = {
     "face.charting": "check draft match",
     "face.drafting": "FaceDraft",
     "face.head": "Head",
+    "face.speech.speaking": "SpeechOptions",
 }
 __all__ = [
-    "AppliedFace", "FaceChart", "FaceDraft", "Head", "apply", "check", "draft", "match",
+    "AppliedFace", "FaceChart", "FaceDraft", "Head", "SpeechOptions", "apply", "check", "draft", "match",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

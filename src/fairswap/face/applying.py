@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -13,7 +13,10 @@ from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.face.chart import PERCENT_FROM, FaceChart
 from fairswap.face.drafting import chart_from_names
 from fairswap.face.head import Head, chart_of
-from fairswap.face.speech import is_speech, read_phones, units_from_phones
+from fairswap.face.limits import limited_by_region
+from fairswap.face.speech.liveliness import nod_degrees, with_blinks, with_nods
+from fairswap.face.speech.phones import is_speech
+from fairswap.face.speech.speaking import Speech, SpeechOptions, is_spoken, speech_of
 from fairswap.face.tracks import read_tracks
 from fairswap.face.transfer import FaceSwap, TransferredFace, lay_units, perform_units, still_clip
 from fairswap.formats.files import document_of, save
@@ -67,12 +70,12 @@ class AppliedFace:
 
 
 def apply(
-    source: Document | str | Path, onto: Document | Figure | str | Path, *,
+    source: Document | str | Path | None, onto: Document | Figure | str | Path, *,
     source_chart: FaceChart | str | Path | None = None, target_chart: FaceChart | str | Path | None = None,
-    target_bones: BoneProfile | str | Path | None = None, rate: int = 60, strength: float = 1.0,
+    target_bones: BoneProfile | str | Path | None = None, speech: SpeechOptions | None = None,
     clip: str | None = None, start_s: float = 0.0, ease_s: float = 0.2,
 ) -> AppliedFace:  # fmt: skip
-    """Put a face clip, a table of weights or a table of speech on a head; on its own, or over a clip that moves it.
+    """Put a face clip, a table of weights, or speech on a head; on its own, or over a clip that moves it.
 
     >>> import fairswap
     >>> fairswap.face.apply(fairswap.demo_motion("spoken line"), fairswap.demo_file("pip.glb"))
@@ -80,13 +83,14 @@ def apply(
 
     Parameters
     ----------
-    source : path or Document
+    source : path or Document, or None
         A glTF with a face that moves; a table of weights over time (a column ``time_s``, a column for each shape or
-        unit); or a table of speech (``start, end, phone``; phones in IPA or ARPAbet).
+        unit); a table of speech (``start, end, phone``; phones in IPA or ARPAbet); a text (.txt); or a recording, with
+        its words as ``speech.text``. None for those words alone.
     onto : path, Document or Figure
         Whose face shall move.
-    rate, strength :
-        Of speech: frames per second, and how far the mouth goes.
+    speech : SpeechOptions, optional
+        Of speech: its words, and how it is spoken.
     clip : str, optional
         The clip of the figure that the face is laid over: its body, rate and name stay. From ``start_s`` on, the face
         that it has goes over into the new one in ``ease_s`` seconds, and back when that ends.
@@ -94,58 +98,86 @@ def apply(
     Raises
     ------
     ImpossibleError
-        If the figure has no face, no clip moves one, or none of the tracks is known.
+        If the figure has no face, no clip moves one, none of the tracks is known, or a text is not what is said.
+    UsageError
+        If there is nothing to put on, or a package is missing that it needs.
     """
     head = Head.of(onto, bones=target_bones, chart=target_chart)
     if not head.chart.columns:
         problem = f"{head.figure.name!r} has no face that could move: no morphs, and no bones of a face"
         raise ImpossibleError(problem, code="no-face-moves")
-    given = chart_of(source_chart)
-    findings: list[Finding] = []
-    if clip is None and (isinstance(source, Document) or Path(source).suffix.lower() != ".csv"):
+    given, findings = chart_of(source_chart), list[Finding]()
+    if clip is None and source is not None and _is_figure(source, speech or SpeechOptions()):
         faces = _from_clips(document_of(source), head, given)
     else:
-        made = _units_of(source, given, rate, strength, findings)
+        made = _units_of(source, given, speech or SpeechOptions(), findings)
         if clip is None:
-            faces = [perform_units(head, made.units, still_clip(head.figure, made.name, made.rate, made.frames))]
+            under = still_clip(head.figure, made.name, made.rate, made.units.shape[1])
+            faces = [perform_units(head, made.units, under)]
         else:
             under = _clip_of(head, clip)
-            left = start_s + (made.frames - 1) / float(made.rate) - under.duration_s
+            left = start_s + (made.units.shape[1] - 1) / float(made.rate) - under.duration_s
             if left > 0.5 / float(under.rate):
                 message = f"the face goes on for {left:.2f} s after {clip!r} has ended: cut off there"
                 findings.append(Finding("face-cut", "warning", clip, message, "Lay it over a longer clip, or earlier"))
             faces = [lay_units(head, made.units, float(made.rate), under, start_s, ease_s)]
+        faces = [_nodding(face, made, head, start_s if clip else 0.0, findings) for face in faces]
     told = (*findings, *(found for face in faces for found in face.findings))
     return AppliedFace(head, tuple(faces), told, "" if clip is None else clip)
 
 
 @dataclass(frozen=True, eq=False)
 class _Units:
-    """Units over time ``(units, frames)`` and where they are from."""
+    """Units over time ``(units, frames)`` and where they are from; ``nodding`` is the speech that the head nods to."""
 
     units: Floats
     rate: Fraction
     name: str
+    nodding: Speech | None = field(default=None)
 
-    @property
-    def frames(self) -> int:
-        return int(self.units.shape[1])
+
+def _is_figure(source: Document | str | Path, speech: SpeechOptions) -> bool:
+    if isinstance(source, Document):
+        return True
+    return Path(source).suffix.lower() != ".csv" and not is_spoken(source, speech)
 
 
 def _units_of(
-    source: Document | str | Path, chart: FaceChart | None, rate: int, strength: float, findings: list[Finding]
+    source: Document | str | Path | None, chart: FaceChart | None, speech: SpeechOptions, findings: list[Finding]
 ) -> _Units:
-    if isinstance(source, Document) or Path(source).suffix.lower() != ".csv":
+    if source is None and speech.text is None:
+        raise UsageError("there is nothing to put on the face", remedy="Give a file, or a text")
+    if source is not None and _is_figure(source, speech):
         document = document_of(source)
         head = Head.of(document, chart=chart)
         clips = _moving(document, head)
         longest = max(clips, key=lambda row: row.duration_s)
         return _Units(head.units(longest), longest.rate, longest.name)
-    if is_speech(source):
-        return _Units(
-            units_from_phones(read_phones(source), Fraction(rate), strength), Fraction(rate), Path(source).stem
-        )
-    return _from_tracks(Path(source), chart, findings)
+    assert not isinstance(source, Document)
+    if source is not None and not is_spoken(source, speech) and not is_speech(source):
+        return _from_tracks(Path(source), chart, findings)
+    said, rate = speech_of(source, speech), Fraction(speech.rate)
+    findings += said.findings
+    units = said.units(rate, speech.strength)
+    if speech.blinks:
+        units = with_blinks(units, float(rate), said.phones)
+    return _Units(units, rate, said.name, said if speech.nods else None)
+
+
+def _nodding(
+    face: TransferredFace, made: _Units, head: Head, start_s: float, findings: list[Finding]
+) -> TransferredFace:
+    """The face with the nods of its speech, if it shall nod and its head has a bone."""
+    if made.nodding is None:
+        return face
+    if head.roles is None:
+        message = "the head has no bone of its own, so it does not nod"
+        findings.append(Finding("no-nods", "warning", face.clip.name, message))
+        return face
+    times = np.arange(face.clip.frames) / float(face.clip.rate) - start_s
+    middles = np.array([0.5 * (phone.start_s + phone.stop_s) for phone in made.nodding.phones])
+    degrees = nod_degrees(times, made.nodding.phones, made.nodding.loudness(middles))
+    return replace(face, clip=with_nods(face.clip, head.roles.bones["head"], degrees))
 
 
 def _clip_of(head: Head, name: str) -> Clip:
@@ -195,4 +227,6 @@ def _from_tracks(path: Path, given: FaceChart | None, findings: list[Finding]) -
         if name not in known:
             message = f"track {name!r} is not known and does nothing"
             findings.append(Finding("track-unknown", "warning", path.name, message, "Rename it after a face unit"))
-    return _Units(chart.matrix @ chart.activations(known), tracks.rate, path.stem)
+    units, limited = limited_by_region(chart.matrix @ chart.activations(known), float(tracks.rate), path.name)
+    findings += limited
+    return _Units(units, tracks.rate, path.stem)

@@ -142,6 +142,17 @@ def put_on_bones(
     return out
 
 
+def control_moves(poses: Poses, bone: int, axis: int) -> Floats:
+    """How far a node is from rest along left, up or ahead ``(frames,)``, metres, as seen from its parent at rest."""
+    moved = poses.translation_track(bone).T - poses.skeleton.rest_translations[bone]
+    return np.asarray(rotate(_parent_at_rest(poses.skeleton, bone), moved)[:, axis])
+
+
+def moved_controls(skeleton: Skeleton, bone: int, metres: Floats) -> Floats:
+    """The local places ``(3, frames)`` of a node so far ``(frames, 3)`` from its rest."""
+    return (skeleton.rest_translations[bone] + rotate(conjugate(_parent_at_rest(skeleton, bone)), metres)).T
+
+
 def pose_from_frame(
     poses: Poses, frame_number: int, bones: Mapping[str, int], frame: FaceFrame
 ) -> dict[str, tuple[Floats, Floats]]:

@@ -6,8 +6,8 @@ A chart is a TOML file (``fairswap = "face/1"``), made by ``fairswap face draft`
 from __future__ import annotations
 
 import difflib
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Container, Mapping
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -18,6 +18,7 @@ import numpy as np
 from fairswap.errors import InputError
 from fairswap.face.units import UNITS, names, region_of, spread, vector
 from fairswap.formats.own import OwnFile, inline, new_file, struct_from_file
+from fairswap.formats.patterns import glob_end
 from fairswap.model.arrays import Floats
 
 
@@ -41,11 +42,19 @@ class _Pose(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     region: str = ""
 
 
+class _Control(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    units: dict[str, float]
+    range: tuple[float, float]
+    negative: dict[str, float] = {}
+
+
 class _File(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fairswap: str
     name: str = ""
+    prefix: str | list[str] = []
     morphs: dict[str, _Morph] = {}
     poses: dict[str, _Pose] = {}
+    controls: dict[str, _Control] = {}
 
 
 @dataclass(frozen=True, eq=False)
@@ -65,6 +74,8 @@ class Shape:
     bones : mapping of bone to (move, turn)
         Of a pose: how each bone moves, in head sizes, and turns, a rotation vector in degrees; about left, up, ahead,
         away from rest.
+    control : (bone, axis), optional
+        The node whose place drives it, along left (0), up (1) or ahead (2); its range is in metres away from rest.
     """
 
     name: str
@@ -76,6 +87,7 @@ class Shape:
     corrects: tuple[str, ...] = ()
     bones: Mapping[str, tuple[Floats, Floats]] = field(default_factory=dict)
     region: str = ""
+    control: tuple[str, int] | None = None
 
     @property
     def signed(self) -> bool:
@@ -83,6 +95,8 @@ class Shape:
         return self.low < 0.0
 
 
+# The directions of a control, as seen from its parent at rest, in the figure's own axes.
+AXES = ("left", "up", "ahead")
 # Weights above this are percent.
 PERCENT_FROM = 1.5
 # What a unit counts that only moves with others of its region.
@@ -103,10 +117,13 @@ class FaceChart(OwnFile):
     >>> chart = FaceChart("Pip", {"happy": Shape("happy", {"joy": 1.0})})
     >>> chart.matrix.shape == (len(UNITS), 1)
     True
+
+    ``prefixes`` are what may stand before the name of every shape in a file; ``*`` stands for anything.
     """
 
     name: str
     shapes: Mapping[str, Shape]
+    prefixes: tuple[str, ...] = ()
 
     @cached_property
     def columns(self) -> tuple[tuple[str, int], ...]:
@@ -179,19 +196,21 @@ class FaceChart(OwnFile):
         read, _ = struct_from_file(path, "face/1", "a face chart", _File)
         shapes: dict[str, Shape] = {}
         for name, row in read.morphs.items():
-            place = f"morphs.{name}"
-            for table, key in ((row.units, "units"), (row.negative, "negative")):
-                _check_units(table, path, f"{place}.{key}")
-            if not np.isfinite(row.range).all() or not row.range[0] <= 0.0 < row.range[1]:
-                problem = f"a range is two numbers, the first 0 or below and the second above 0, not {row.range}"
-                raise InputError(problem, file=path, place=f"{place}.range", remedy="Write [0, 1], [0, 100] or [-1, 1]")
-            if row.negative and row.range[0] == 0.0:
-                raise InputError(
-                    "it has a negative meaning, but its range does not go below 0", file=path, place=place,
-                    remedy="Give it a range like [-1, 1]",
-                )  # fmt: skip
+            _check_way(row, path, f"morphs.{name}")
             shapes[name] = Shape(
                 name, row.units, row.negative, row.range[0], row.range[1], row.sum, tuple(row.corrects), {}, row.region
+            )
+        for name, control in read.controls.items():
+            _check_way(control, path, f"controls.{name}")
+            node, _, axis = name.rpartition(".")
+            if not node or axis not in AXES:
+                problem = f"{name!r} is not a node and a direction"
+                remedy = f"Write NODE.{', NODE.'.join(AXES)}"
+                raise InputError(problem, file=path, place=f"controls.{name}", remedy=remedy)
+            if name in shapes:
+                raise InputError("a morph and a control have one name", file=path, place=f"controls.{name}")
+            shapes[name] = Shape(
+                name, control.units, control.negative, *control.range, control=(node, AXES.index(axis))
             )
         for name, pose in read.poses.items():
             place = f"poses.{name}"
@@ -208,7 +227,41 @@ class FaceChart(OwnFile):
                 bones[bone] = (np.array(move.move), np.array(move.turn))
             shapes[name] = Shape(name, pose.units, bones=bones, region=pose.region)
         _check_parts(shapes, path)
-        return cls(read.name or Path(path).stem, shapes)
+        prefixes = (read.prefix,) if isinstance(read.prefix, str) else tuple(read.prefix)
+        return cls(read.name or Path(path).stem, shapes, prefixes)
+
+    def bare(self, name: str) -> str:
+        """The name of a shape in a file, as the chart has it: without what may stand before it."""
+        if name in self.shapes:
+            return name
+        ends = (end for glob in self.prefixes if (end := glob_end(glob, name)) is not None)
+        return next((name[end:] for end in ends), name)
+
+    def renamed(self, names: Mapping[str, str]) -> FaceChart:
+        """The chart with some of its shapes under other names."""
+
+        def new(name: str) -> str:
+            return names.get(name, name)
+
+        shapes = {
+            new(name): replace(
+                shape, name=new(name), total={new(part): weight for part, weight in shape.total.items()},
+                corrects=tuple(map(new, shape.corrects)),
+            )
+            for name, shape in self.shapes.items()
+        }  # fmt: skip
+        return replace(self, shapes=shapes)
+
+    def only(self, names: Container[str]) -> FaceChart:
+        """The chart with some of its shapes alone; what those are made of goes with what is left out."""
+        shapes = {
+            name: replace(
+                shape, total={part: weight for part, weight in shape.total.items() if part in names},
+                corrects=tuple(part for part in shape.corrects if part in names),
+            )
+            for name, shape in self.shapes.items() if name in names
+        }  # fmt: skip
+        return replace(self, shapes=shapes)
 
     def text(self, comments: Mapping[str, str] | None = None) -> str:
         """The file; ``comments`` are put above the shapes they belong to."""
@@ -216,17 +269,19 @@ class FaceChart(OwnFile):
 
         document = new_file("face/1")
         document.add("name", tomlkit.item(self.name))
+        if self.prefixes:
+            document.add("prefix", tomlkit.item(list(self.prefixes)))
         document.add(tomlkit.nl())
         for line in _MEANING:
             document.add(tomlkit.comment(line))
-        tables = {key: tomlkit.table(is_super_table=True) for key in ("morphs", "poses")}
+        tables = {key: tomlkit.table(is_super_table=True) for key in ("morphs", "poses", "controls")}
         for name, shape in self.shapes.items():
             row = tomlkit.table()
             if comments and name in comments:
                 row.add(tomlkit.comment("".join(c if c.isprintable() else " " for c in comments[name])))
             for key, value in _row_of(shape).items():
                 row.add(key, inline(value) if isinstance(value, dict) and key != "bones" else value)
-            tables["poses" if shape.bones else "morphs"].add(name, row)
+            tables["poses" if shape.bones else "controls" if shape.control else "morphs"].add(name, row)
         for key, table in tables.items():
             if len(table):
                 document.add(key, table)
@@ -268,6 +323,18 @@ def verdict_of(row: Mapping[str, float]) -> str:
     if (values > 0.8).all():
         return "full"
     return "in part" if (values > 0.4).any() else "none"
+
+
+def _check_way(row: _Morph | _Control, path: str | Path, place: str) -> None:
+    """Refuse units that are none, and ranges that do not hold what a shape does."""
+    _check_units(row.units, path, f"{place}.units")
+    _check_units(row.negative, path, f"{place}.negative")
+    if not np.isfinite(row.range).all() or not row.range[0] <= 0.0 < row.range[1]:
+        problem = f"a range is two numbers, the first 0 or below and the second above 0, not {row.range}"
+        raise InputError(problem, file=path, place=f"{place}.range", remedy="Write [0, 1], [0, 100] or [-1, 1]")
+    if row.negative and row.range[0] == 0.0:
+        problem = "it has a negative meaning, but its range does not go below 0"
+        raise InputError(problem, file=path, place=place, remedy="Give it a range like [-1, 1]")
 
 
 def _check_units(table: Mapping[str, float], path: str | Path, place: str) -> None:
@@ -318,7 +385,7 @@ def _row_of(shape: Shape) -> dict[str, Any]:
         return row | {"bones": {name: inline(_move(*moves)) for name, moves in shape.bones.items()}}
     if shape.negative:
         row["negative"] = {unit: float(f"{weight:.4g}") for unit, weight in shape.negative.items()}
-    if (shape.low, shape.high) != (0.0, 1.0):
+    if shape.control or (shape.low, shape.high) != (0.0, 1.0):
         row["range"] = [shape.low, shape.high]
     if shape.total:
         row["sum"] = {name: float(f"{weight:.4g}") for name, weight in shape.total.items()}

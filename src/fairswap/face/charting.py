@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from pathlib import Path
 
 from fairswap.bones.profile import BoneProfile
 from fairswap.errors import Finding, UsageError
 from fairswap.face.chart import FaceChart
 from fairswap.face.checking import ShapeMatch, check_chart, match_charts
-from fairswap.face.drafting import FaceDraft, draft_face, draft_timeline
+from fairswap.face.drafting import FaceDraft, draft_face
+from fairswap.face.family import on_figure
 from fairswap.face.head import chart_of, roles_if_known
+from fairswap.face.timeline import draft_timeline, expression_clips
 from fairswap.face.tracks import held_frames
 from fairswap.formats.files import document_of
 from fairswap.model.document import Document
@@ -31,25 +34,27 @@ def draft(
     ----------
     say : mapping of shape to units, optional
         What you know.
+    clip : str, optional
+        A clip in which expressions are held one after the other, by face bones or morphs: they are drafted from it.
     held : path, optional
-        A table ``frame, name``: expressions of face bones, each held on its frame of ``clip`` (or the first one).
+        A table ``frame, name``: what is held on which frame of that clip (or the first one); without, it is found.
 
     Raises
     ------
     UsageError
-        If a shape, a clip or a frame is not there, or the bones that ``held`` needs are not known.
+        If a shape, a clip or a frame is not there, or nothing of the face moves in the clip.
     """
     document = document_of(what)
     figure = document.figure
     roles = roles_if_known(figure, bones)
-    if held is None:
-        return draft_face(figure, roles, document.clips_of(figure), {k: dict(v) for k, v in (say or {}).items()})
-    if roles is None:
-        raise UsageError("the bones of the figure are not known", remedy="Give a bone profile")
-    takes = [each for each in document.clips_of(figure) if clip in (None, each.name)]
+    clips = document.clips_of(figure)
+    if held is None and clip is None:
+        drafted = draft_face(figure, roles, clips, {k: dict(v) for k, v in (say or {}).items()})
+        return replace(drafted, findings=[*drafted.findings, *expression_clips(figure, roles, clips)])
+    takes = [each for each in clips if clip in (None, each.name)]
     if not takes:
         raise UsageError(f"no clip is called {clip!r}" if clip else "there is no clip", file=document.file)
-    return draft_timeline(figure, roles, takes[0], held_frames(held))
+    return draft_timeline(figure, roles, takes[0], None if held is None else held_frames(held))
 
 
 def check(chart: FaceChart | str | Path, what: Document | Figure | str | Path) -> list[Finding]:
@@ -63,7 +68,7 @@ def check(chart: FaceChart | str | Path, what: Document | Figure | str | Path) -
     document = document_of(what)
     known = chart_of(chart)
     assert known is not None
-    return check_chart(known, document.figure, document.clips_of(document.figure))
+    return check_chart(on_figure(known, document.figure), document.figure, document.clips_of(document.figure))
 
 
 def match(

@@ -4,13 +4,13 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, UsageError
-from fairswap.face.bones import anatomical_poses, face_alone, face_bones, pose_from_frame
+from fairswap.face.bones import anatomical_poses
 from fairswap.face.chart import PERCENT_FROM, FaceChart, Shape
 from fairswap.face.geometry import (
     CANDIDATES,
@@ -24,10 +24,10 @@ from fairswap.face.guessing import ShapeGuess, best_word, guess_shapes
 from fairswap.face.organs import organs_of, shells_of
 from fairswap.face.units import vector
 from fairswap.face.words import shape_name
+from fairswap.formats.patterns import common_prefix
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import deformed_vertices
 
 _HARDLY = 0.003  # as far as shapes go at a hundredth, at most, for the part of the head that they move
 
@@ -46,6 +46,18 @@ class FaceDraft:
     guesses: dict[str, ShapeGuess]
     frame: FaceFrame
     findings: list[Finding] = field(default_factory=list)
+
+    def text(self, name: str) -> str:
+        """The chart as a file under a name, with reasons; what a scene puts before every name stands above them."""
+        morphs = [shape for shape, guess in self.guesses.items() if not guess.shape.bones]
+        prefix = common_prefix(morphs, ":|.")
+        bare = {shape: shape.removeprefix(prefix) for shape in morphs}
+        comments = {
+            bare.get(shape, shape): f"{guess.confidence:.2f}: {'; '.join(guess.reasons)}"
+            for shape, guess in self.guesses.items()
+        }
+        prefixes = (prefix, f"*{prefix[-1]}") if prefix else ()
+        return replace(self.chart.renamed(bare), name=name, prefixes=prefixes).text(comments)
 
     def __repr__(self) -> str:
         return f"<FaceDraft: {len(self.chart.shapes)} shapes>"
@@ -71,11 +83,11 @@ def draft_face(
         If ``said`` names a shape that is not there.
     """
     frame = head_frame(figure, roles)
-    names, vertices, moves, shells = _all_moves(figure)
+    names, vertices, moves, shells = all_moves(figure)
     findings = _name_findings(figure)
     guesses: dict[str, ShapeGuess] = {}
     if names:
-        ranges = _ranges(figure, clips) or _ranges_by_size(names, vertices, moves)
+        ranges = ranges_of(figure, clips) or _ranges_by_size(names, vertices, moves)
         if any(high > 1.0 for _, high in ranges.values()):
             moves = moves * np.array([ranges.get(name, (0.0, 1.0))[1] for name in names])[:, None, None]
         organs = organs_of(vertices, shells, moves)
@@ -104,7 +116,7 @@ def draft_face(
         told = Shape(name, units, low=old.low, high=old.high, bones=old.bones)
         guesses[name] = ShapeGuess(told, 1.0, ("said by the user",))
     for name, guess in guesses.items():
-        findings += _doubts(name, guess)
+        findings += doubts(name, guess)
     chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
     return FaceDraft(chart, guesses, frame, findings)
 
@@ -119,7 +131,7 @@ def chart_from_names(names: Sequence[str], title: str) -> FaceChart:
     return FaceChart(title, shapes)
 
 
-def _all_moves(figure: Figure) -> tuple[list[str], Floats, Floats, Integers]:
+def all_moves(figure: Figure) -> tuple[list[str], Floats, Floats, Integers]:
     """The names of all morphs, the vertices of all meshes that have any, what each morph does to them, and which shell
     each is of."""
     parts = [(mesh, *rest_moves(figure, mesh)) for mesh in figure.meshes if mesh.morph_names]
@@ -138,48 +150,7 @@ def _all_moves(figure: Figure) -> tuple[list[str], Floats, Floats, Integers]:
     return names, vertices, moves, np.concatenate(shells)
 
 
-def draft_timeline(figure: Figure, roles: RoleMap, clip: Clip, held: Sequence[tuple[int, str]]) -> FaceDraft:
-    """A chart of poses of face bones, from a clip in which each is held on its frame.
-
-    Parameters
-    ----------
-    held : sequence of (frame, name)
-        Which frame holds which pose.
-
-    Raises
-    ------
-    UsageError
-        If a frame is not in the clip, or no bone of the face moves in it.
-    """
-    frame = head_frame(figure, roles)
-    bones = face_bones(figure.skeleton, roles, frame)
-    names, moves, poses = [], [], {}
-    for number, name in held:
-        if not 0 <= number < clip.frames:
-            raise UsageError(
-                f"clip {clip.name!r} has no frame {number}", remedy=f"It has frames 0 to {clip.frames - 1}"
-            )
-        moved = pose_from_frame(clip.poses, number, bones, frame)
-        if not moved:
-            continue  # the reference face itself
-        names.append(name)
-        poses[name] = moved
-        world = face_alone(clip.poses.at([number]), set(bones.values())).world()
-        moves.append(np.concatenate([deformed_vertices(mesh, world, 0) for mesh in figure.meshes]) - figure.rest_points)
-    if not names:
-        remedy = "Give the frames on which expressions are held"
-        raise UsageError(f"no bone of the face moves on those frames of {clip.name!r}", remedy=remedy)
-    whole = np.array(moves)
-    guesses = guess_shapes(names, fitted_frame(frame, figure.rest_points, whole), figure.rest_points, whole, {})
-    for name in names:
-        guess = guesses[name]
-        units = guess.shape.units or (shape_name(name).scores and {best_word(name): 1.0}) or {}
-        guesses[name] = ShapeGuess(Shape(name, units, bones=poses[name]), guess.confidence, guess.reasons)
-    chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
-    return FaceDraft(chart, guesses, frame, [row for name, guess in guesses.items() for row in _doubts(name, guess)])
-
-
-def _ranges(figure: Figure, clips: Sequence[Clip]) -> dict[str, tuple[float, float]]:
+def ranges_of(figure: Figure, clips: Sequence[Clip]) -> dict[str, tuple[float, float]]:
     """The range of weights, from what clips use: up to 1, up to 100; below 0 or not."""
     out: dict[str, tuple[float, float]] = {}
     for clip in clips:
@@ -247,7 +218,7 @@ def _name_findings(figure: Figure) -> list[Finding]:
     return found
 
 
-def _doubts(name: str, guess: ShapeGuess) -> list[Finding]:
+def doubts(name: str, guess: ShapeGuess) -> list[Finding]:
     if guess.reasons == ("it moves nothing",):
         return [Finding("shape-dead", "warning", name, f"{name!r} moves nothing", "Drop it, or export it again")]
     if any(reason.startswith("but its name says") for reason in guess.reasons):

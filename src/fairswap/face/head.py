@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
@@ -13,10 +13,11 @@ import numpy as np
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import RoleMap
-from fairswap.errors import ImpossibleError
-from fairswap.face.bones import activations_from_bones, face_bones, put_on_bones
-from fairswap.face.chart import FaceChart
+from fairswap.errors import Finding, ImpossibleError
+from fairswap.face.bones import activations_from_bones, control_moves, face_bones, moved_controls, put_on_bones
+from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.drafting import FaceDraft, draft_face
+from fairswap.face.family import broken_charts, family_chart, on_figure
 from fairswap.face.geometry import FaceFrame, head_frame
 from fairswap.formats.files import document_of
 from fairswap.model.arrays import Floats, Value
@@ -45,6 +46,7 @@ class Head(Value):
 
     def __post_init__(self) -> None:
         if self.given_chart is not None:
+            object.__setattr__(self, "given_chart", on_figure(self.given_chart, self.figure))
             _check_fits(self.given_chart, self.figure)
 
     def __repr__(self) -> str:
@@ -73,7 +75,37 @@ class Head(Value):
 
     @cached_property
     def chart(self) -> FaceChart:
-        return self.given_chart or self.drafted.chart
+        """The chart that was given; else one kept for its family, with what that does not know drafted; else a drafted
+        one."""
+        if self.given_chart is not None or self._of_family is None:
+            return self.given_chart or self.drafted.chart
+        kept = self._of_family
+        if not self._unknown_to_family:
+            return kept
+        more = {name: self.drafted.chart.shapes[name] for name in self._unknown_to_family}
+        return replace(kept, shapes={**kept.shapes, **more})
+
+    @cached_property
+    def findings(self) -> list[Finding]:
+        """What is worth telling of where the chart is from."""
+        if self.given_chart is not None or self._of_family is None:
+            return []
+        message = f"the chart kept for {self._of_family.name!r} is used for its {len(self._of_family.shapes)} shapes"
+        if self._unknown_to_family:
+            message += f"; not in it, so drafted: {', '.join(map(repr, self._unknown_to_family[:6]))}"
+        remedy = "Give a chart of its own if this is another head"
+        return [Finding("face-chart-kept", "note", self.figure.name, message, remedy), *broken_charts()]
+
+    @cached_property
+    def _of_family(self) -> FaceChart | None:
+        return family_chart(self.figure)
+
+    @cached_property
+    def _unknown_to_family(self) -> list[str]:
+        known = self._of_family.shapes if self._of_family is not None else {}
+        return list(
+            dict.fromkeys(name for mesh in self.figure.meshes for name in mesh.morph_names if name not in known)
+        )
 
     @cached_property
     def frame(self) -> FaceFrame:
@@ -105,6 +137,10 @@ class Head(Value):
             for name, row in zip(self.figure.meshes[track.mesh].morph_names, track.weights, strict=True):
                 if name in self.chart.shapes and name not in weights:
                     weights[name] = row
+        for shape in self.chart.shapes.values():
+            if shape.control is not None:
+                node = self.figure.skeleton.names.index(shape.control[0])
+                weights[shape.name] = control_moves(clip.poses, node, shape.control[1])
         out = self.chart.activations(weights) if weights else np.zeros((len(self.chart.columns), clip.frames))
         numbers, from_bones = activations_from_bones(self.chart, clip.poses, self.bones, self.frame)
         if numbers:
@@ -127,23 +163,41 @@ class Head(Value):
         numbers = [i for i, (name, _) in enumerate(self.chart.columns) if self.chart.shapes[name].bones]
         shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
         moved = put_on_bones(shapes, shares[numbers], self.figure.skeleton, self.bones, self.frame)
+        moved |= self._controls_at(weights, clip)
         return _with_face(clip, {bone: way for bone, way in moved.items() if bone not in kept}, tuple(tracks))
+
+    def _controls_at(self, weights: Mapping[str, Floats], clip: Clip) -> dict[int, tuple[Floats, Floats]]:
+        """Local rotations and places of the nodes that control the face, at some weights, by node."""
+        skeleton = self.figure.skeleton
+        metres: dict[int, Floats] = {}
+        for shape in self.chart.shapes.values():
+            if shape.control is not None:
+                node = skeleton.names.index(shape.control[0])
+                metres.setdefault(node, np.zeros((clip.frames, 3)))[:, shape.control[1]] += weights[shape.name]
+        return {
+            node: (clip.poses.rotation_tracks[node], moved_controls(skeleton, node, way))
+            for node, way in metres.items()
+        }
 
 
 def _check_fits(chart: FaceChart, figure: Figure) -> None:
     """Refuse a chart of shapes that a head does not have: nothing would move, and nothing would say so."""
     have = {name for mesh in figure.meshes for name in mesh.morph_names}
     bones = set(figure.skeleton.names)
-    missing = [
-        name for name, shape in chart.shapes.items()
-        if (not set(shape.bones) <= bones if shape.bones else name not in have)
-    ]  # fmt: skip
+    missing = [name for name, shape in chart.shapes.items() if not _has(shape, have, bones)]
     if missing:
         shown = ", ".join(map(repr, missing[:5])) + (f" and {len(missing) - 5} more" if len(missing) > 5 else "")
         near = difflib.get_close_matches(missing[0], have | bones, 1)
         said = f"It has {near[0]!r}. " if near else ""
         problem = f"the chart {chart.name!r} has shapes that {figure.name!r} does not have: {shown}"
         raise ImpossibleError(problem, code="chart-of-another", remedy=f"{said}Correct the chart, or leave it out")
+
+
+def _has(shape: Shape, morphs: set[str], bones: set[str]) -> bool:
+    """Whether a figure has what a shape moves."""
+    if shape.bones:
+        return set(shape.bones) <= bones
+    return shape.control[0] in bones if shape.control is not None else shape.name in morphs
 
 
 def roles_if_known(figure: Figure, bones: BoneProfile | str | Path | None = None) -> RoleMap | None:

@@ -7,13 +7,13 @@ head cannot show is made by what looks most like it.
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.errors import Finding, UsageError
 from fairswap.face.anatomy import landmark_displacements
 from fairswap.face.bones import face_bones
@@ -21,7 +21,7 @@ from fairswap.face.chart import FaceChart
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
 from fairswap.face.solve import bounded_weights
-from fairswap.face.units import UNITS
+from fairswap.face.units import INDEX, UNITS
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -33,6 +33,8 @@ if TYPE_CHECKING:
 
 # Against a unit of 1: how much a landmark's way of one head size counts. Most go some 0.04 of it.
 _PLACES_COUNT, _UNITS_COUNT = 14.0, 0.6
+# Lids closed by more than this shall shut; by shapes of which closing lids is this part at least, or by a squint.
+_SHUT, _CLOSING, _SQUINTS = 0.5, 0.3, 0.5
 _SAME = 0.999
 _LOST = 0.15
 
@@ -55,16 +57,17 @@ class TransferredFace:
     clip: Clip
     used: tuple[str, ...]
     lost: tuple[LostUnit, ...]
+    told: tuple[Finding, ...] = ()
 
     @property
     def findings(self) -> list[Finding]:
-        """What was lost, in a line."""
+        """What was lost, in a line, and what else is worth telling."""
         if not self.lost:
-            return []
+            return list(self.told)
         worst = ", ".join(f"{row.unit.replace('_', ' ')} ({row.lost:.0%} at {row.at_s:.2f} s)" for row in self.lost[:4])
         more = f" and {len(self.lost) - 4} more" if len(self.lost) > 4 else ""
         message = f"the face cannot show {worst}{more}; the nearest it can was used"
-        return [Finding("face-lost", "note", self.clip.name, message)]
+        return [Finding("face-lost", "note", self.clip.name, message), *self.told]
 
 
 @dataclass(frozen=True, eq=False)
@@ -96,7 +99,8 @@ class FaceSwap:
         shares[self.source.ways_of({clip.skeleton.names[bone] for bone in done})] = 0.0
         units = np.asarray(self.source.chart.matrix @ shares)
         kept = frozenset(self.carried[bone] for bone in done)
-        return perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
+        done_on = perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
+        return replace(done_on, told=(*self.source.findings, *done_on.told))
 
     def _same_shapes(self) -> Floats:
         """Which ways of the target mean the same as which of the source: ``(target ways, source ways)``."""
@@ -124,13 +128,15 @@ def perform_units(
     most = np.full(len(chart.columns), 1.0)
     most[target.ways_of({target.figure.skeleton.names[bone] for bone in kept})] = 0.0
     shares = bounded_weights(metric @ chart.matrix, metric @ units, most, prefer)
+    shares = _lids_shut(chart, units, shares, most)
     shown = chart.matrix @ shares
     used = tuple(
         dict.fromkeys(name for row, (name, _) in enumerate(chart.columns) if shares[row].max(initial=0.0) > 0.02)
     )
     return TransferredFace(
-        target.performed(shares, onto, kept), used, _lost(units, shown, shares, chart, float(onto.rate))
-    )
+        target.performed(shares, onto, kept), used, _lost(units, shown, shares, chart, float(onto.rate)),
+        tuple(target.findings),
+    )  # fmt: skip
 
 
 def lay_units(
@@ -149,6 +155,29 @@ def lay_units(
     going = eased((lasts - at) / max(ease_s, 1e-6)) if start_s + lasts < onto.duration_s else np.ones(onto.frames)
     weight = np.where((at >= 0.0) & (at <= lasts), coming * going, 0.0)
     return perform_units(target, weight * there + (1.0 - weight) * target.units(onto), onto)
+
+
+def _lids_shut(chart: FaceChart, units: Floats, shares: Floats, most: Floats) -> Floats:
+    """Shares with which lids that are to be shut are shut, if any shape can do it, whatever else that brings.
+
+    Half a blink is nearer to a blink than a blink with a frown, by numbers; but all that is seen of it is missing.
+    """
+    rows = [INDEX[f"eye_closure_{side}"] for side in SIDES]
+    both, closes = units[rows].min(axis=0), chart.matrix[rows].min(axis=0)
+    shown = (chart.matrix[rows] @ shares).min(axis=0)
+    if not closes.any():  # a squint is better than nothing
+        closes = _SQUINTS * chart.matrix[[INDEX[f"lid_tightener_{side}"] for side in SIDES]].min(axis=0)
+    able = np.where((most > 0.0) & (closes > _CLOSING * np.linalg.norm(chart.matrix, axis=0)), closes, 0.0)
+    wanted = np.flatnonzero(both > _SHUT)
+    if not able.any() or not len(wanted):
+        return shares
+    short = np.maximum(both - np.maximum(shown, able @ shares), 0.0)[wanted]
+    # Where lids are hardly down nothing is added, and everything where they are shut: no jump between.
+    short *= np.clip((both[wanted] - _SHUT) / (1.0 - _SHUT), 0.0, 1.0)
+    best = int(np.argmax(able))
+    out = shares.copy()
+    out[best, wanted] = np.minimum(out[best, wanted] + short / able[best], most[best])
+    return out
 
 
 def _lost(units: Floats, shown: Floats, shares: Floats, chart: FaceChart, rate: float) -> tuple[LostUnit, ...]:

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import re
 import warnings
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 
 from fairswap.errors import UsageError
 
@@ -135,3 +135,12 @@ def _fits(items: list[_Item], name: str) -> bool:
         if not states:
             return False
     return len(items) in states
+
+
+def common_prefix(names: Sequence[str], marks: str = ":|") -> str:
+    """What a scene puts before every name, up to one of some marks: ``"rig:"``; nothing if one name lacks it."""
+    for mark in marks:
+        prefix = names[0].partition(mark)[0] + mark if names else ""
+        if prefix and all(name.startswith(prefix) and len(name) > len(prefix) for name in names):
+            return prefix
+    return ""
