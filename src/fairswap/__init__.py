@@ -35,6 +35,7 @@ if TYPE_CHECKING:
     from fairswap.model.poses import Poses
     from fairswap.model.skeleton import Skeleton
     from fairswap.model.space import Space
+    from fairswap.picture.page.viewing import Page, view
     from fairswap.platform.checking import check
     from fairswap.platform.fitting import fit
     from fairswap.platform.rules import Platform
@@ -65,6 +66,7 @@ _HOMES = {
     "model.poses": "Poses",
     "model.skeleton": "Skeleton",
     "model.space": "Space",
+    "picture.page.viewing": "Page view",
     "platform.checking": "check",
     "platform.fitting": "fit",
     "platform.rules": "Platform",
@@ -75,9 +77,9 @@ _HOMES = {
 __all__ = [
     "BoneProfile", "Clip", "Comparison", "Conversions", "Document", "FaceChart", "FaceOptions", "FairSwapError",
     "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError",
-    "Platform", "Poses", "RiggedFigure", "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions",
+    "Page", "Platform", "Poses", "RiggedFigure", "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions",
     "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion", "face", "fit",
-    "inspect", "load", "picture", "place", "platform", "pose", "reel", "save",
+    "inspect", "load", "picture", "place", "platform", "pose", "reel", "save", "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -71,6 +71,7 @@ def command() -> None:
 @click.option("--table", type=options.INPUT, metavar="T.csv", help="A table with columns name, start, end.")
 @clip_option
 @out_option
+@options.view
 @options.writing
 def cut(
     file: Path, texts: tuple[str, ...], table: Path | None, names: tuple[str, ...], out: Path, output: Output
@@ -131,6 +132,7 @@ def rename(
 @clip_option
 @click.option("--all", "everything", is_flag=True, help="All of them: the figure alone is left.")
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT", help="Write this file.")
+@options.view
 @options.writing
 def drop(file: Path, names: tuple[str, ...], everything: bool, out: Path, output: Output) -> None:
     """Take the clips that are named with --clip out of FILE; figures and all other data stay."""
@@ -152,6 +154,7 @@ def drop(file: Path, names: tuple[str, ...], everything: bool, out: Path, output
 @click.option("--margin", default=0.1, metavar="SECONDS", type=_SECONDS, help="Left on each side (0.1).")
 @clip_option
 @out_option
+@options.view
 @options.writing
 def trim(
     file: Path, start: str | None, end: str | None, margin: float, names: tuple[str, ...], out: Path, output: Output
@@ -173,6 +176,7 @@ def trim(
 )  # fmt: skip
 @clip_option
 @maybe_out
+@options.view
 @options.writing
 def loop(
     file: Path, find: bool, pick: int, blend: float, travel: str, names: tuple[str, ...], out: Path | None,
@@ -205,6 +209,7 @@ def loop(
 @clip_option
 @options.bones
 @out_option
+@options.view
 @options.writing
 def mirror(file: Path, names: tuple[str, ...], bones: str | None, out: Path, output: Output) -> None:
     """Mirror clips left to right."""
@@ -222,6 +227,7 @@ def mirror(file: Path, names: tuple[str, ...], bones: str | None, out: Path, out
 @click.option("--lasts", metavar="TIME", help="Let it last this long.")
 @clip_option
 @out_option
+@options.view
 @options.writing
 def speed(
     file: Path, factor: float | None, lasts: str | None, names: tuple[str, ...], out: Path, output: Output
@@ -238,6 +244,7 @@ def speed(
 @file_argument
 @clip_option
 @out_option
+@options.view
 @options.writing
 def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> None:
     """Play clips backward."""
@@ -253,6 +260,7 @@ def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> No
 @click.option("--steady", is_flag=True, help="Going down: smooth away what would flicker.")
 @clip_option
 @out_option
+@options.view
 @options.writing
 def rate(
     file: Path, wanted: str, smooth: bool, steady: bool, names: tuple[str, ...], out: Path, output: Output
@@ -273,6 +281,7 @@ def rate(
 @clip_option
 @options.bones
 @out_option
+@options.view
 @options.writing
 def thin(
     file: Path, mm: float | None, degrees: float | None, every_frame: bool, names: tuple[str, ...], bones: str | None,
@@ -307,6 +316,7 @@ def thin(
 @click.option("--jitter", is_flag=True, help="Smooth jitter, too.")
 @clip_option
 @maybe_out
+@options.view
 @options.writing
 def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Path | None, output: Output) -> None:
     """Find faults of recorded motion, told with bone and frame, and mend them."""

@@ -49,6 +49,7 @@ _SECONDS = options.Number(0.0, 60.0)
 @clip_option
 @options.bones
 @out_option
+@options.view
 @options.writing
 def join(
     files: tuple[Path, ...], blend: float, match: bool, separate: bool, name: str, names: tuple[str, ...],
@@ -100,6 +101,7 @@ def join(
 @options.figure
 @options.bones
 @out_option
+@options.view
 @options.writing
 def blend(
     base: Path, over: Path, parts: tuple[str, ...], start: str | None, stop: str | None, ease: float,
@@ -132,6 +134,7 @@ def blend(
 @clip_option
 @options.bones
 @out_option
+@options.view
 @options.writing
 def layer(
     file: Path, layers: tuple[Path, ...], names: tuple[str, ...], bones: str | None, out: Path, output: Output
@@ -157,6 +160,7 @@ def layer(
 @click.option("--after-clip", metavar="NAME", help="This clip of it; without, its longest.")
 @clip_option
 @out_option
+@options.view
 @options.writing
 def place(
     file: Path, at: tuple[float, float], facing: float, keep_heading: bool, after: Path | None, after_clip: str | None,

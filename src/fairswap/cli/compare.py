@@ -28,6 +28,7 @@ class CompareReport(ComparisonRow, frozen=True):
 @options.source_bones
 @options.target_bones
 @options.picture
+@options.view
 @click.option(
     "--curves", type=options.OUTPUT, metavar="FILE.png",
     help="Draw the curves of joints, source and result over each other, and when feet stand.",
@@ -61,6 +62,7 @@ def command(
     documents = reading.load(source), load(result, figure=target_figure)
     wanted = SourceOptions(bones=source_bones), TargetOptions(bones=target_bones)
     found = compare(*documents, clip=name, source_options=wanted[0], result_options=wanted[1])
+    output.show(found)
     written = []
     if picture is not None:
         from fairswap.picture.verbs import sheet

@@ -126,6 +126,7 @@ class ConvertReport(Report, frozen=True):
 @options.target_options
 @options.motion_options
 @options.picture
+@options.view
 @options.place
 @options.target_figure
 @options.source_reading
@@ -163,6 +164,7 @@ def command(
         done = convert(
             documents, performer, source=source, target=target, motion=motion, face=face, platform=platform, step=step
         )
+    output.show(done)
     report = _report(done, failed, motion, out, picture, output)
     output.report(report, _lines)
     if not done.looks_same or failed or (report.fit is not None and not report.fit.fits):

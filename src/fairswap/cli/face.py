@@ -202,6 +202,7 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 @options.target_bones
 @options.figure
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw moments of it.")
+@options.view
 @options.writing
 def apply(
     file: Path | None, onto: Path, out: Path, source_face: Path | None, target_face: Path | None, text: str | None,

@@ -62,6 +62,7 @@ class FitReport(Report, frozen=True):
 @options.bones
 @options.place
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
+@options.view
 @options.reading
 @options.writing
 def command(

@@ -20,6 +20,7 @@ COMMANDS = {
     "inspect": ("fairswap.cli.inspect", "Take stock of a file: figures, bones, space, rest pose, clips."),
     "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
     "compare": ("fairswap.cli.compare", "Hold a result against its source: numbers and a picture."),
+    "view": ("fairswap.cli.view", "Look at figures and motions in a browser, beside each other, in step."),
     "check": ("fairswap.cli.check", "Hold files against the demands of a platform."),
     "fit": ("fairswap.cli.fit", "Make a figure and its clips fit a platform."),
     "clip": ("fairswap.cli.clip", "Cut, trim, loop, join, mirror, resample, thin, clean, draw clips."),

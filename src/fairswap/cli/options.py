@@ -54,6 +54,18 @@ OUTPUT = click.Path(path_type=Path)
 out = click.option("-o", "--out", required=True, type=OUTPUT, metavar="OUT", help="Write this file.")
 bones = click.option("--bones", type=name_or_file, metavar="P", help="Bone profile of the figure: a file or a name.")
 picture = click.option("--picture", type=OUTPUT, metavar="FILE.png", help="Draw a sheet of it.")
+
+
+def _noted_view(_: click.Context, __: click.Parameter, value: Path | None) -> None:
+    if value is not None:
+        note("view", value)
+
+
+# Not handed to the command: its report is written with the page, whatever it is about.
+view = click.option(
+    "--view", type=OUTPUT, metavar="FILE.html", expose_value=False, callback=_noted_view,
+    help="Write a page that plays it in a browser.",
+)  # fmt: skip
 source_bones = click.option(
     "--source-bones", type=name_or_file, metavar="P", help="Bone profile of the source: a file or a built-in name."
 )

@@ -18,6 +18,7 @@ if TYPE_CHECKING:
     import msgspec
 
     from fairswap.formats.outputs import Outputs
+    from fairswap.picture.page.viewing import Viewed
 
 _DIGITS = 6  # of numbers in reports as data
 _LONGEST = 400  # letters of one name or sentence in a report for people
@@ -33,6 +34,7 @@ class Output:
     def __init__(self, as_json: bool = False, quiet: bool = False, force: bool = False) -> None:
         self.as_json, self.quiet, self.force = as_json, quiet, force
         self._outputs: Outputs | None = None
+        self._shown: Viewed | None = None
 
     @property
     def files(self) -> Outputs:
@@ -43,6 +45,7 @@ class Output:
 
             inputs = _noted("inputs")
             self._outputs = Outputs([*inputs, *(part for path in inputs for part in parts_of(path))], self.force)
+            self._outputs.announce(*_noted("view"))
         return self._outputs
 
     def announce(self, *paths: Path | None) -> None:
@@ -68,8 +71,16 @@ class Output:
         ) as bar:
             yield lambda name: bar.update(1, visible(name))
 
+    def show(self, what: Viewed) -> None:
+        """What ``--view`` shows; else it is the first input beside what was written."""
+        self._shown = what
+
     def report(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
-        """Print a report to stdout: as data, or as lines for people."""
+        """Write the page that ``--view`` asks for, and print a report to stdout: as data, or as lines for people."""
+        for path in _noted("view")[:1]:
+            from fairswap.cli.view import with_page
+
+            report = with_page(report, self, path, _noted("inputs"), self._shown)
         if self.as_json:
             import msgspec
 

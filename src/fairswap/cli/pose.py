@@ -120,6 +120,7 @@ def measure(
 @options.out
 @options.bones
 @options.place
+@options.view
 @options.reading
 @options.writing
 def set_(

@@ -37,6 +37,7 @@ class ReelReport(Report, frozen=True):
 @options.place
 @click.option("--rate", type=click.IntRange(1, 240), default=30, metavar="N", help="Frames per second (30).")
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw every expression and mouth shape in it.")
+@options.view
 @options.reading
 @options.writing
 def command(

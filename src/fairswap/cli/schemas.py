@@ -11,6 +11,7 @@ REPORTS = {
     "inspect": "inspect:InspectReport",
     "convert": "convert:ConvertReport",
     "compare": "compare:CompareReport",
+    "view": "view:ViewReport",
     "check": "check:CheckReport",
     "fit": "fit:FitReport",
     "reel": "reel:ReelReport",

@@ -186,6 +186,34 @@ def run_call(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> lis
     return done
 
 
+def write_page(folder: Path, outputs: Outputs, shown: Sequence[Shown]) -> Path | None:
+    """One page with the whole troupe: every act, its source and its results; None without the package that draws."""
+    from fairswap.picture.page.assembling import drawing_package
+
+    try:
+        drawing_package()
+    except fairswap.UsageError:
+        return None
+    path = folder / "troupe.html"
+    rows: dict[str, page.Shown] = {}
+    for name in BODIES:
+        figure = fairswap.load(folder / f"{name.lower()}.glb")
+        rows[name] = replace(page.of_document(figure), title=name)
+    for act in PROGRAMME:
+        for one in (row for row in shown if row.act == act):
+            performer, source = PROGRAMME[act][0], one.proof.source
+            if act not in {clip.name for clip in rows[performer].clips}:
+                own = perform_on(act_named(act), performer, rows[performer].figure)
+                rows[performer] = replace(rows[performer], clips=(*rows[performer].clips, replace(own, name=act)))
+            target = Path(one.figure).stem.capitalize()
+            old, clip = rows[target], replace(one.proof.result.clip, name=act)
+            del source
+            rows[target] = replace(old, clips=(*old.clips, clip), against={**old.against, act: one.proof})
+    view = page.view(*rows.values(), title="The Lantern Street Troupe")
+    outputs.write(path, [view.html.encode()])
+    return path
+
+
 def run_stages(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> list[Staged]:
     """Bring every figure with all acts to every stage, and check what was written as the stage would."""
     done = []

@@ -9,12 +9,15 @@ from typing import Any
 import numpy as np
 
 from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import matrix_from_quaternion, normalized
 from fairswap.model.skeleton import WorldTransforms
 
 # The look of what has no material of its own: a light grey.
 _PLAIN = (0.8, 0.8, 0.8)
+# Numbers in a table of weights: 64 MB.
+_LARGEST_TABLE = 8_000_000
 
 
 @dataclass(frozen=True, eq=False)
@@ -159,14 +162,31 @@ def deformed_vertices(
                 weights = track.weights[:, frame]
         if np.any(weights):
             vertices = vertices + np.einsum("m,mnc->nc", weights, mesh.morph_deltas)
-    matrices = skin_matrices(mesh, world, frame)
-    out = np.zeros_like(vertices)
-    for joint, weight in zip(mesh.joints.T, mesh.weights.T, strict=True):
-        used = np.flatnonzero(weight)
-        per_vertex = matrices[joint[used]]
-        moved = np.einsum("nij,nj->ni", per_vertex[:, :, :3], vertices[used]) + per_vertex[:, :, 3]
-        out[used] += weight[used, None] * moved
-    return out
+    matrices = skin_matrices(mesh, world, frame).reshape(-1, 12)
+    bones, table = _weight_table(mesh)
+    if table is not None:
+        blended = table @ matrices[bones]
+    else:  # so many that a table of all would fill the memory
+        blended = np.zeros((len(vertices), 12))
+        for joint, weight in zip(mesh.joints.T, mesh.weights.T, strict=True):
+            blended += weight[:, None] * matrices[joint]
+    blended = blended.reshape(-1, 3, 4)
+    out = blended[:, :, 3]
+    for axis in range(3):
+        out = out + blended[:, :, axis] * vertices[:, axis : axis + 1]
+    return np.asarray(out)
+
+
+@kept_with_its_argument
+def _weight_table(mesh: Mesh) -> tuple[Integers, Floats | None]:
+    """The bones that move a mesh, and how much each of them moves each vertex ``(n, bones)``; None where that is too
+    much to keep."""
+    bones, column = np.unique(mesh.joints, return_inverse=True)
+    if len(mesh.vertices) * len(bones) > _LARGEST_TABLE:
+        return bones, None
+    table = np.zeros((len(mesh.vertices), len(bones)))
+    np.add.at(table, (np.arange(len(mesh.vertices))[:, None], column.reshape(mesh.joints.shape)), mesh.weights)
+    return bones, table
 
 
 def vertex_normals(vertices: Floats, triangles: Integers) -> Floats:

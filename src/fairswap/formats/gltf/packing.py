@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.formats.storage import Chunk
 
-_COMPONENT_TYPES = {"|u1": 5121, "<u2": 5123, "<u4": 5125, "<f4": 5126}
+_COMPONENT_TYPES = {"|u1": 5121, "<i2": 5122, "<u2": 5123, "<u4": 5125, "<f4": 5126}
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 ARRAY_BUFFER, ELEMENT_ARRAY_BUFFER = 34962, 34963
 
