@@ -7,7 +7,7 @@ PIP = $(BIN)/pip --disable-pip-version-check --quiet
 .PHONY: demo test fuzz bench scale lint develop judges troupe schemas
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
-	$(PIP) install ".[speech]"
+	$(PIP) install ".[speech,view]"
 	$(BIN)/fairswap demo lantern-street --force
 
 test: $(BIN)/python  ## run all tests

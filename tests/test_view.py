@@ -243,7 +243,8 @@ def test_names_of_strangers_are_text_and_nothing_else(chromium):
         shot.clean()
         # Even what gets into the page does not run.
         shot.page.evaluate("() => document.body.insertAdjacentHTML('beforeend', '<img src=x onerror=window.bad=1>')")
-        put = "() => { const s = document.createElement('script'); s.textContent = 'window.bad = 2'; document.body.append(s) }"
+        put = "() => { const s = document.createElement('script'); s.textContent = 'window.bad = 2';"
+        put += "document.body.append(s); }"
         shot.page.evaluate(put)
         shot.page.wait_for_timeout(200)
         assert shot.page.evaluate("() => window.bad") is None

@@ -22,7 +22,7 @@ REMEDIES = {
     "give it as bones",
     "bones-unsure": "Draft a profile with bones.draft, correct it, and give it as bones",
     "correction-large": "See whether it is the right bone (bones.show), and look at it (pose.measure)",
-    "expressions-held": "Draft from it: face.draft(…, clip={clip!r})",
+    "expressions-held": "Draft from it: face.draft(…, clip=NAME)",
     "does-not-fit": "fairswap.fit(document, {platform!r}) mends it",
     "does-not-loop": "clips.loop closes it",
     "exists": "Give force=True to replace it, or another name",

@@ -76,6 +76,7 @@ class DemoReport(Report, frozen=True):
     conversions: tuple[DemoConversion, ...]
     faces: tuple[DemoFace, ...]
     calls: tuple[DemoCall, ...]
+    page: str
     stages: tuple[DemoStage, ...]
 
 
@@ -89,18 +90,21 @@ def command(folder: Path, output: Output) -> None:
     lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand;
     and a spoken line with expressions, by morphs, by bones, and by eleven shapes. All three call out a text.
     """
-    from fairswap.demo.example import run_call, run_example, run_faces, run_stages
+    from fairswap.demo.example import run_call, run_example, run_faces, run_stages, write_page
 
-    with output.progress(26, "carrying over") as step:
+    with output.progress(27, "carrying over") as step:
         done = run_example(folder, output.files, step)
         spoken = run_faces(folder, output.files, step=step)
         called = run_call(folder, output.files, step)
+        page = write_page(folder, output.files, done)
+        step("troupe.html")
         staged = run_stages(folder, output.files, step)
     report = DemoReport(
         str(folder),
         tuple(_conversion(row) for row in done),
         tuple(_face(row) for row in spoken),
         tuple(_call(row) for row in called),
+        page.name if page is not None else "",
         tuple(_stage(row) for row in staged),
     )
     output.report(report, lines)
@@ -164,9 +168,13 @@ def lines(report: DemoReport) -> Iterator[str]:
     first = report.conversions[0]
     motion, figure = f"{folder}/{first.motion}", f"{folder}/{first.figure}"
     yield ""
+    if report.page:
+        yield f"  Open {folder}/{report.page} in a browser: every act, performed and carried over, side by side."
+    else:
+        yield "  With pip install 'fairswap[view]' there would be a page that plays every act in a browser."
     yield "  Play the .glb files in any glTF viewer, look at the .png sheets, then do it yourself:"
     yield f"    fairswap inspect {motion}"
-    yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --picture mine.png"
+    yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --view mine.html"
     yield f"    fairswap compare {motion} mine.glb"
 
 

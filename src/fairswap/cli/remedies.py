@@ -22,7 +22,7 @@ REMEDIES = {
     "FILE -o P.toml') and pass it with {option} P.toml",
     "correction-large": "See whether it is the right bone ('fairswap bones show'), and look at it "
     "('fairswap pose measure')",
-    "expressions-held": "Draft from it: fairswap face draft FILE --clip {clip!r} -o F.toml",
+    "expressions-held": "Draft from it: fairswap face draft FILE --clip NAME -o F.toml",
     "does-not-fit": "fairswap fit {file} --platform {platform} -o OUT",
     "does-not-loop": "fairswap clip loop FILE -o OUT",
     "exists": "Pass --force to replace it, or give another name",

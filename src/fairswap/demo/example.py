@@ -5,7 +5,7 @@ Beside its own bodies and acts it uses nothing but the front door of the library
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
 from functools import cache
 from pathlib import Path
@@ -27,6 +27,7 @@ from fairswap.figures.props import with_object, with_object_of
 from fairswap.formats.outputs import Outputs
 from fairswap.measure.comparison import compare_motions
 from fairswap.picture.face_sheet import reel_sheet
+from fairswap.picture.page.scene import Shown as ShownOnPage
 from fairswap.platform.checking import RuleResult
 from fairswap.platform.fitting import Fitted, fit_figure
 from fairswap.platform.writing import check_written
@@ -189,29 +190,30 @@ def run_call(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> lis
 def write_page(folder: Path, outputs: Outputs, shown: Sequence[Shown]) -> Path | None:
     """One page with the whole troupe: every act, its source and its results; None without the package that draws."""
     from fairswap.picture.page.assembling import drawing_package
+    from fairswap.picture.page.viewing import of_document
 
     try:
         drawing_package()
     except fairswap.UsageError:
         return None
-    path = folder / "troupe.html"
-    rows: dict[str, page.Shown] = {}
+    path, rows = folder / "troupe.html", {}
     for name in BODIES:
-        figure = fairswap.load(folder / f"{name.lower()}.glb")
-        rows[name] = replace(page.of_document(figure), title=name)
-    for act in PROGRAMME:
-        for one in (row for row in shown if row.act == act):
-            performer, source = PROGRAMME[act][0], one.proof.source
-            if act not in {clip.name for clip in rows[performer].clips}:
-                own = perform_on(act_named(act), performer, rows[performer].figure)
-                rows[performer] = replace(rows[performer], clips=(*rows[performer].clips, replace(own, name=act)))
-            target = Path(one.figure).stem.capitalize()
-            old, clip = rows[target], replace(one.proof.result.clip, name=act)
-            del source
-            rows[target] = replace(old, clips=(*old.clips, clip), against={**old.against, act: one.proof})
-    view = page.view(*rows.values(), title="The Lantern Street Troupe")
-    outputs.write(path, [view.html.encode()])
+        rows[name] = replace(of_document(fairswap.load(folder / f"{name.lower()}.glb")), title=name)
+    for one in shown:
+        performer, target = PROGRAMME[one.act][0], Path(one.figure).stem.capitalize()
+        if one.act not in rows[performer].notes:
+            clip = perform_on(act_named(one.act), performer, rows[performer].figure)
+            rows[performer] = _with_clip(rows[performer], replace(clip, name=one.act), "performed")
+        clip = replace(one.proof.result.clip, name=one.act)
+        row = _with_clip(rows[target], clip, f"carried over from {performer}")
+        rows[target] = replace(row, against={**row.against, one.act: one.proof})
+    page = fairswap.view(*rows.values(), title="The Lantern Street Troupe")
+    outputs.write(path, [page.html.encode()])
     return path
+
+
+def _with_clip(shown: ShownOnPage, clip: fairswap.Clip, note: str) -> ShownOnPage:
+    return replace(shown, clips=(*shown.clips, clip), notes={**shown.notes, clip.name: note})
 
 
 def run_stages(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> list[Staged]:

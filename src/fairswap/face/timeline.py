@@ -54,7 +54,7 @@ def draft_timeline(
     called = _morphs_called(figure, clip, names)
     poses = {} if roles is None else _poses_held(figure, roles, clip, held)
     if not called and not poses:
-        remedy = "Give the frames on which expressions are held (--held), or another clip"
+        remedy = "Give a table of the frames on which expressions are held, or another clip"
         raise UsageError(f"nothing of the face moves in {clip.name!r}", remedy=remedy)
     return _of_bones(figure, roles, clip, poses) if poses and roles else _of_morphs(figure, roles, clip, called)
 

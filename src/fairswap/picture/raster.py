@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -35,44 +35,42 @@ class Canvas:
         return cls(picture, np.full((height, width), -np.inf))
 
     def draw(
-        self,
-        pixels: Floats,
-        depth: Floats,
-        normals: Floats,
-        triangles: Integers,
-        colors: Floats,
-        uvs: Floats | None = None,
-        texture: Floats | None = None,
-    ) -> None:
+        self, pixels: Floats, depth: Floats, normals: Floats, triangles: Integers, colors: Floats,
+        uvs: Floats | None = None, textures: Sequence[tuple[slice, Floats]] = (),
+    ) -> None:  # fmt: skip
         """Draw a mesh.
 
         ``pixels`` ``(n, 2)``, ``depth`` ``(n,)`` and ``normals`` ``(n, 3)`` are in the viewer's frame; ``colors`` is
-        ``(n, 3)`` per vertex, multiplied by ``texture`` ``(h, w, 3)`` looked up at ``uvs`` where given.
+        ``(n, 3)`` per vertex or ``(triangles, 3)`` per triangle, multiplied by ``textures``: each the triangles that
+        have it and the picture ``(h, w, 3)``, looked up at ``uvs``.
         """
         height, width = self.depth.shape
         # Which way the triangles wind on the screen tells front from back (y runs down).
         a, b, c = pixels[triangles.T]
-        front = triangles[_cross(b - a, c - a) < 0]
+        shown = np.flatnonzero(_cross(b - a, c - a) < 0)
+        front = triangles[shown]
         for x, y, fraction, face in covered_pixels(pixels[front], width, height):
             corner = front[face]
             near = (fraction * depth[corner]).sum(axis=1)
             nearer = near > self.depth[y, x]
             x, y, fraction, corner, near = x[nearer], y[nearer], fraction[nearer], corner[nearer], near[nearer]
             light = _lit(normalized(np.einsum("nk,nki->ni", fraction, normals[corner])))
-            color = np.einsum("nk,nki->ni", fraction, colors[corner])
-            if uvs is not None and texture is not None:
-                u, v = np.einsum("nk,nki->ni", fraction, uvs[corner]).T
-                rows, columns = texture.shape[:2]
-                color = (
-                    color
-                    * texture[
-                        np.clip((v * rows).astype(int), 0, rows - 1), np.clip((u * columns).astype(int), 0, columns - 1)
-                    ]
-                )
+            face = shown[face[nearer]]
+            color = colors[face] if len(colors) == len(triangles) else np.einsum("nk,nki->ni", fraction, colors[corner])
+            for own, texture in textures:
+                mine = (face >= own.start) & (face < own.stop)
+                if uvs is not None and mine.any():
+                    color[mine] *= _looked_up(texture, np.einsum("nk,nki->ni", fraction[mine], uvs[corner[mine]]))
             # Farthest first: of several at one pixel the last, nearest, stays.
             order = np.argsort(near, kind="stable")
             self.color[y[order], x[order]] = (color * light[:, None])[order]
             self.depth[y[order], x[order]] = near[order]
+
+
+def _looked_up(texture: Floats, uvs: Floats) -> Floats:
+    rows, columns = texture.shape[:2]
+    u, v = uvs.T
+    return texture[np.clip((v * rows).astype(int), 0, rows - 1), np.clip((u * columns).astype(int), 0, columns - 1)]
 
 
 def covered_pixels(

@@ -50,13 +50,13 @@ def draw_figure(
         vertices = deformed_vertices(mesh, world, frame, poses, number)
         normals = _seamless_normals(vertices, mesh.triangles, mesh)
         pixels, depth = view.pixels(vertices)
+        colors, textures = np.zeros((len(mesh.triangles), 3)), []
         for material in mesh.materials:
+            colors[material.triangles] = np.clip(material.color, 0, 1) ** (1 / 2.2)
             image = _image_of(material) if material.texture is not None else None
-            color = np.broadcast_to(np.clip(material.color, 0, 1) ** (1 / 2.2), vertices.shape)
-            faces = mesh.triangles[material.triangles]
-            canvas.draw(
-                pixels, depth, normals @ view.axes.T, faces, color, mesh.uvs if image is not None else None, image
-            )
+            if image is not None:
+                textures.append((material.triangles, image))
+        canvas.draw(pixels, depth, normals @ view.axes.T, mesh.triangles, colors, mesh.uvs, textures)
     if not figure.meshes:
         vertices, triangles, colors = _rods(figure, world, frame, bones)
         pixels, depth = view.pixels(vertices)

@@ -91,7 +91,8 @@ class Player {
       actor.figure.act(name);
       actor.playing = Boolean(actor.figure.clip) || !actor.figure.data.clips.length;
       const { clip } = actor.figure;
-      const about = clip ? `${clip.name} · ${clip.seconds.toFixed(2)} s at ${Number(clip.rate.toFixed(3))}` : "at rest";
+      const note = clip?.note ? ` · ${clip.note}` : "";
+      const about = clip ? `${clip.name} · ${clip.seconds.toFixed(2)} s at ${Number(clip.rate.toFixed(3))}${note}` : "at rest";
       actor.panel.querySelector(".name").replaceChildren(actor.figure.data.title, element("small", "", about));
     }
     const clips = this.stage.shown.map(({ figure }) => figure.clip).filter(Boolean);

@@ -93,7 +93,8 @@ class Pronunciation:
         return {word: known.get(word, ()) for word in words}
 
     def _by_espeak(self, words: list[str]) -> dict[str, tuple[str, ...]]:
-        command = ["espeak-ng", "-q", "--ipa", "--sep=_", "-v", self.language, "--stdin"]
+        options = (f"--{option}" for option in ("ipa", "sep=_", "stdin"))
+        command = ["espeak-ng", "-q", "-v", self.language, *options]
         try:
             done = subprocess.run(command, input="\n\n".join(words), capture_output=True, text=True, encoding="utf-8",
                                   timeout=_ESPEAK_SECONDS, check=False)  # fmt: skip
@@ -101,7 +102,7 @@ class Pronunciation:
             return {}
         if done.returncode != 0:
             problem = f"espeak-ng has no language {self.language!r}"
-            raise UsageError(problem, remedy="espeak-ng --voices lists what it has, as en, de or fr-fr")
+            raise UsageError(problem, remedy="Give one that it lists as a voice: en, de, fr-fr")
         lines = [line for line in done.stdout.splitlines() if line.strip()]
         if len(lines) != len(words):  # it has cut a word in two, or taken two for one: each alone
             return {} if len(words) == 1 else {k: v for word in words for k, v in self._by_espeak([word]).items()}

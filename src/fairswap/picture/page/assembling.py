@@ -23,7 +23,17 @@ from fairswap.errors import UsageError
 from fairswap.formats.naming import all_in_unicode
 
 # In the order in which each needs those before it.
-MODULES = ("look.js", "soft.js", "figure.js", "bones.js", "camera.js", "stage.js", "timeline.js", "sidebar.js", "main.js")
+MODULES = (
+    "look.js",
+    "soft.js",
+    "figure.js",
+    "bones.js",
+    "camera.js",
+    "stage.js",
+    "timeline.js",
+    "sidebar.js",
+    "main.js",
+)
 # The package that ships three.js with its glTF loader and orbit controls, as one module.
 _PACKAGE, _BUNDLE = "nicegui", "elements/scene/dist/index.js"
 _REMEDY = "Install it: pip install 'fairswap[view]'"

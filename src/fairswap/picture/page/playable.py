@@ -49,9 +49,8 @@ def playable(figure: Figure, clips: Sequence[Clip]) -> bytes:
 
 
 def _in_order(mesh: Mesh) -> Mesh:
-    """A mesh as it is drawn: with the strongest bones of each vertex, and with triangles that follow each other by where
-    they are (a Z curve), each material by itself: neighbours share corners, and a corner that was just worked out is
-    not worked out again. A third fewer are, by measure."""
+    """A mesh as it is drawn: the strongest bones of each vertex, and triangles in the order of where they are (along a
+    Z curve), each material by itself. Neighbours share corners, which are then worked out once: a third fewer, by measure."""
     triangles = mesh.triangles.copy()
     for material in mesh.materials:
         own = triangles[material.triangles]
@@ -60,7 +59,8 @@ def _in_order(mesh: Mesh) -> Mesh:
     joints, weights = mesh.joints, mesh.weights
     if joints.shape[1] > _MOST_BONES:
         strongest = np.argsort(-weights, axis=1)[:, :_MOST_BONES]
-        joints, weights = (np.take_along_axis(table, strongest, axis=1) for table in (joints, weights))
+        joints = np.take_along_axis(joints, strongest, axis=1)
+        weights = np.take_along_axis(weights, strongest, axis=1)
         weights = weights / np.maximum(weights.sum(axis=1, keepdims=True), 1e-12)
     return replace(mesh, triangles=triangles, joints=joints, weights=weights)
 

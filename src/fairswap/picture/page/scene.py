@@ -36,6 +36,7 @@ class Shown:
     """One figure on a page: its clips, what it is called there, how its bones are known, and what to tell of it.
 
     ``against`` are comparisons with the first figure of the page, by clip. ``rigged`` is None where bones are unknown.
+    ``marks`` are moments worth seeing (seconds and words) and ``notes`` a word to each clip, by clip.
     """
 
     title: str
@@ -45,6 +46,7 @@ class Shown:
     findings: tuple[Finding, ...] = ()
     against: Mapping[str, Comparison] = field(default_factory=dict)
     marks: Mapping[str, Sequence[tuple[float, str]]] = field(default_factory=dict)
+    notes: Mapping[str, str] = field(default_factory=dict)
 
 
 def scene_of(shown: Shown) -> dict[str, Any]:
@@ -87,6 +89,7 @@ def _clip(shown: Shown, clip: Clip) -> dict[str, Any]:
     marks = [{"at": at, "text": text} for at, text in shown.marks.get(clip.name, ())]
     row: dict[str, Any] = {
         "name": clip.name, "seconds": clip.duration_s, "rate": rate, "frames": clip.frames,
+        "note": shown.notes.get(clip.name, ""),
         "contacts": {} if shown.rigged is None else _contacts(shown.rigged, clip),
     }  # fmt: skip
     if comparison is not None:

@@ -33,7 +33,7 @@ class Page:
 
     >>> import fairswap
     >>> fairswap.view(fairswap.demo_motion("walk"))
-    <Page 'Juniper': 1 figures>
+    <Page 'juniper.glb': 1 figures>
     """
 
     title: str
