@@ -1,14 +1,21 @@
 """Pictures: what is drawn is where it should be."""
 
+import json
+from dataclasses import replace
 from io import BytesIO
+from pathlib import Path
 
 import numpy as np
+import pytest
 from PIL import Image
 
 import fairswap
+from fairswap.demo.repertoire import ACTS
 from fairswap.picture.comparison_sheet import comparison_sheet
+from fairswap.picture.framing import SHOTS, Frame, Staged
+from fairswap.picture.lone_sheet import lone_sheet
 from fairswap.picture.raster import Canvas, covered_pixels
-from making import FREE, act, figure, swap_between
+from making import FREE, TROUPE, act, figure, run, swap_between
 
 
 def test_each_pixel_of_two_triangles_that_share_an_edge_is_covered_once():
@@ -42,15 +49,95 @@ def test_a_sheet_shows_both_actors_standing_on_their_floor_lines():
     proof = fairswap.compare((figure("Juniper"), clip), (figure("Osric"), result))
     png = comparison_sheet(proof, "bow.glb  onto  Osric")
     picture = np.asarray(Image.open(BytesIO(png)).convert("RGB"), dtype=int)
-    assert picture.shape == (1054, 1800, 3)
-    dark = picture.sum(axis=2) < 200
-    for top in (92, 518):  # in each row: boots on the floor line, nothing much below it
-        floor = top + 400 - 30
-        assert dark[floor - 12 : floor - 2, 150:].sum() > 300
-        assert dark[floor + 4 : floor + 28, 150:].sum() < 40
+    assert picture.shape == (1044, 1800, 3)
+    dark, rows = picture.sum(axis=2) < 200, {}
+    for number, top in enumerate((116, 512)):  # in each row: boots on the floor line, nothing much below it
+        # The line is darker than its ground in every column that nothing stands in.
+        ground = picture[top + 370, 150:].sum(axis=1)
+        line = picture[top : top + 384, 150:].sum(axis=2) < ground - 150
+        rows[number] = floor = top + int(np.argmax(line.mean(axis=1)))
+        assert dark[floor - 12 : floor - 1, 150:].sum() > 300
+        assert dark[floor + 3 : top + 384, 150:].sum() < 40
+    assert abs((rows[1] - 512) - (rows[0] - 116)) <= 1  # at one scale, on one line
     # The coats: green above, red below.
     green = (picture[:, :, 1] > picture[:, :, 0] + 30) & (picture[:, :, 2] < picture[:, :, 1] + 20)
     red = (picture[:, :, 0] > 110) & (picture[:, :, 1] < 80)
-    assert green[92:492].sum() > 5000
-    assert green[518:918].sum() < 500
-    assert red[518:918].sum() > 5000
+    assert green[116:500].sum() > 5000
+    assert green[512:896].sum() < 500
+    assert red[512:896].sum() > 5000
+
+
+@pytest.mark.parametrize("name", ["Juniper", "Osric", "Pip"])
+def test_whatever_moves_is_inside_its_panel(name):
+    """Random instants of all acts: no vertex outside, the largest not far from the edge, all at one scale."""
+    random = np.random.default_rng(len(name))
+    own, rigged = figure(name), fairswap.RiggedFigure.of(figure(name))
+    for title in ACTS:
+        clip = act(title, name)
+        staged = Staged.of(own, clip, np.sort(random.uniform(0.0, clip.duration_s, 11)), rigged)
+        for shot, width, height in (("full", 200, 330), ("hands", 150, 330), ("full", 400, 100)):
+            frame = Frame.around([staged], SHOTS[shot], width, height)
+            free = []
+            for instant in range(staged.poses.frames):
+                for panel in SHOTS[shot]:
+                    seen, _ = frame.view_of(staged, instant, panel).pixels(staged.points(instant, panel))
+                    free += [seen.min(axis=0), 2.0 * np.array([width, height]) - seen.max(axis=0)]
+            free = np.array(free)
+            assert free.min() > 2.0, (title, shot)
+            assert (free / [2.0 * width, 2.0 * height]).min() < (0.12 if shot == "full" else 0.2), (
+                title,
+                shot,
+            )  # no more room than need be
+
+
+def test_odd_figures_are_drawn_and_never_cut():
+    """All bones in one line at rest, no height, no meshes, no roles: by the pose that moves."""
+    own = figure("Pip")
+    flat = replace(own.skeleton, rest_translations=own.skeleton.rest_translations * [0.0, 0.0, 1.0])
+    poses = replace(act("walk", "Pip").poses, skeleton=flat)
+    odd = fairswap.Figure("line", flat)
+    clip = fairswap.Clip("walk", act("walk", "Pip").rate, poses)
+    for what, motion in ((odd, clip), (odd, None), (replace(own, source=None), None)):
+        png = lone_sheet(what, motion, times_s=[0.0])
+        picture = np.asarray(Image.open(BytesIO(png)).convert("RGB"), dtype=int)
+        assert len(np.unique(picture.reshape(-1, 3), axis=0)) > 30
+    staged = Staged.of(odd, clip, np.array([0.0, 1.0]), None)
+    frame = Frame.around([staged], SHOTS["full"], 200, 200)
+    assert np.isfinite(frame.scale)
+
+
+def opened(path):
+    return Image.open(BytesIO(Path(path).read_bytes())).convert("RGB")
+
+
+def test_instants_and_shots_are_chosen():
+    fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])
+    done = run(
+        "compare", "walk.glb", "walk.glb", "--picture", "o.png", "--at", "0.5", "--shot", "full", "--shot", "feet"
+    )
+    assert done.returncode == 0, done.stderr
+    assert opened("o.png").height == 92 + 2 * (24 + 2 * (384 + 12)) + 58 + 78
+    again = fairswap.picture.sheet(fairswap.compare("walk.glb", "walk.glb"), "walk.glb  onto  walk.glb", at=[0.5],
+                                   shots=["full", "feet"])  # fmt: skip
+    assert Path("o.png").read_bytes() == again
+    for words, says in (("0.5,99", "99 s is not in 'Walk'"), ("0,0.1,0.2,0.3,0.4,0.5,0.6,0.7,0.8", "at most 8")):
+        wrong = run("compare", "walk.glb", "walk.glb", "--picture", "p.png", "--at", words)
+        assert says in wrong.stderr
+        assert not Path("p.png").exists()
+
+
+def test_a_lone_file_is_drawn():
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    report = json.loads(run("draw", "walk.bvh", "-o", "o.png", "--json").stdout)
+    assert report["bones_known"]
+    assert opened("o.png").width == 1800
+    rest = json.loads(
+        run("draw", TROUPE / "juniper.glb", "-o", "rest.png", "--shot", "full", "--shot", "face", "--json").stdout
+    )
+    assert rest["clip"] == ""
+    picture = np.asarray(opened("rest.png"), dtype=int)
+    green = (picture[:, :, 1] > picture[:, :, 0] + 30) & (picture[:, :, 2] < picture[:, :, 1] + 20)
+    assert green[78:700].sum() > 3000
+    wrong = run("draw", TROUPE / "pip.glb", "-o", "p.png", "--clip", "nobody")
+    assert wrong.returncode != 0
+    assert not Path("p.png").exists()

@@ -430,3 +430,30 @@ def test_the_page_keeps_the_licence_of_what_draws_it():
     assert "Three.js Authors" in text
     assert "MIT" in text
     assert b"Three.js Authors" in held["data-three"][:400]
+
+
+def test_values_play_in_a_notebook(chromium):
+    class Formatter(dict):
+        def for_type_by_name(self, module, name, function):
+            self[module, name] = function
+
+    class Shell:
+        class display_formatter:  # noqa: N801
+            formatters = {"text/html": Formatter()}  # noqa: RUF012
+
+    fairswap.load_ipython_extension(Shell)
+    known = Shell.display_formatter.formatters["text/html"]
+    done = pair()
+    for value in (done, done.done[0].comparison, done.figure, done.done[0].clip, fairswap.load(TROUPE / "pip.glb")):
+        shown = known[type(value).__module__, type(value).__name__](value)
+        assert shown.count("<iframe") == 1
+    Path("cell.html").write_text(f"<h1>a cell</h1>{shown}", encoding="utf-8")
+    page = chromium.new_page()
+    page.goto(Path("cell.html").absolute().as_uri())
+    frame = page.frames[1]
+    for _ in range(400):
+        if frame.evaluate("() => Boolean(window.player && window.player.drawn)"):
+            break
+        time.sleep(0.05)
+    assert frame.evaluate("() => player.drawn") > 0
+    page.close()

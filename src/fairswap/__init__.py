@@ -83,3 +83,10 @@ __all__ = [
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)
+
+
+def load_ipython_extension(shell: object) -> None:
+    """``%load_ext fairswap``: figures, clips and results play in the cell that shows them."""
+    from fairswap.picture.page.notebook import show_in_notebooks
+
+    show_in_notebooks(shell)

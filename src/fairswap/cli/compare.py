@@ -28,6 +28,7 @@ class CompareReport(ComparisonRow, frozen=True):
 @options.source_bones
 @options.target_bones
 @options.picture
+@options.looks
 @options.view
 @click.option(
     "--curves", type=options.OUTPUT, metavar="FILE.png",
@@ -43,8 +44,7 @@ class CompareReport(ComparisonRow, frozen=True):
 def command(
     source: Path, result: Path, name: str | None, source_bones: str | None, target_bones: str | None,
     picture: Path | None, curves: Path | None, roles: tuple[str, ...],
-    target_figure: str | None, reading: options.Reading,
-    output: Output,
+    looks: options.Looks, target_figure: str | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Hold RESULT against SOURCE: how far every bone's direction differs over time, and how the feet behave.
 
@@ -67,11 +67,12 @@ def command(
     if picture is not None:
         from fairswap.picture.verbs import sheet
 
-        written.append(output.write(picture, sheet(found, f"{source.name}  onto  {result.name}")))
+        drawn = sheet(found, f"{source.name}  onto  {result.name}", at=looks.at, shots=looks.shots)
+        written.append(output.write(picture, drawn))
     if curves is not None:
-        from fairswap.picture.verbs import curves as drawn
+        from fairswap.picture.verbs import curves as curves_of
 
-        written.append(output.write(curves, drawn(found, roles)))
+        written.append(output.write(curves, curves_of(found, roles)))
     row = msgspec.structs.asdict(comparison_row(found))
     output.report(CompareReport(**row, source=str(source), result=str(result), written=tuple(written)), _lines)
     if not found.looks_same:

@@ -126,6 +126,7 @@ class ConvertReport(Report, frozen=True):
 @options.target_options
 @options.motion_options
 @options.picture
+@options.looks
 @options.view
 @options.place
 @options.target_figure
@@ -134,7 +135,7 @@ class ConvertReport(Report, frozen=True):
 def command(
     motions: tuple[Path, ...], onto: Path | None, platform: str | None, out: Path, face: FaceOptions,
     source: SourceOptions, target: TargetOptions, motion: MotionOptions, picture: Path | None,
-    place: Place, target_figure: str | None, reading: options.Reading, output: Output,
+    looks: options.Looks, place: Place, target_figure: str | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
 
@@ -165,7 +166,7 @@ def command(
             documents, performer, source=source, target=target, motion=motion, face=face, platform=platform, step=step
         )
     output.show(done)
-    report = _report(done, failed, motion, out, picture, output)
+    report = _report(done, failed, motion, out, (picture, looks), output)
     output.report(report, _lines)
     if not done.looks_same or failed or (report.fit is not None and not report.fit.fits):
         output.failed()
@@ -202,13 +203,14 @@ def _read(motions: Sequence[Path], reading: options.Reading, step):  # type: ign
 
 
 def _report(
-    done: Conversions, failed: list[FailedRow], motion: MotionOptions, out: Path, picture: Path | None, output: Output
-) -> ConvertReport:
+    done: Conversions, failed: list[FailedRow], motion: MotionOptions, out: Path,
+    pictured: tuple[Path | None, options.Looks], output: Output,
+) -> ConvertReport:  # fmt: skip
     """Write the results and the pictures; tell what was done."""
     from fairswap.cli.remedies import worded_error
     from fairswap.retarget.layers import layers_named
 
-    fit = None
+    fit, (picture, looks) = None, pictured
     if done.fitted is not None:
         fit = finished_fit(done.fitted, out, picture, f"{len(done.done)} clips on {done.target.figure.name}", output)
         written = list(fit.written)
@@ -216,7 +218,7 @@ def _report(
         pictures = _pictures(picture, done.done)
         output.files.reserve(*pictures)
         written = done.write(out, output.files)
-        written += [output.write(path, _sheet(row)) for path, row in zip(pictures, done.done, strict=False)]
+        written += [output.write(path, _sheet(row, looks)) for path, row in zip(pictures, done.done, strict=False)]
     failures = [FailedRow(row.file, row.clip, worded_error(row.error)) for row in done.failures]
     return ConvertReport(
         target_file=done.target.file,
@@ -244,10 +246,11 @@ def _pictures(picture: Path | None, done: Sequence[Conversion]) -> list[Path]:
     return paths_for(folder, [row.clip for row in done], ".png")
 
 
-def _sheet(row: Conversion) -> bytes:
+def _sheet(row: Conversion, looks: options.Looks) -> bytes:
     from fairswap.picture.verbs import sheet
 
-    return sheet(row.comparison, f"{Path(row.source.file).name}  onto  {row.swap.target.figure.name}")
+    title = f"{Path(row.source.file).name}  onto  {row.swap.target.figure.name}"
+    return sheet(row.comparison, title, at=looks.at, shots=looks.shots)
 
 
 def _clip_row(row: Conversion) -> ClipRow:

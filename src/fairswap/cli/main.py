@@ -21,6 +21,7 @@ COMMANDS = {
     "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
     "compare": ("fairswap.cli.compare", "Hold a result against its source: numbers and a picture."),
     "view": ("fairswap.cli.view", "Look at figures and motions in a browser, beside each other, in step."),
+    "draw": ("fairswap.cli.draw", "Draw a file by itself: a clip as a strip, a figure at rest."),
     "check": ("fairswap.cli.check", "Hold files against the demands of a platform."),
     "fit": ("fairswap.cli.fit", "Make a figure and its clips fit a platform."),
     "clip": ("fairswap.cli.clip", "Cut, trim, loop, join, mirror, resample, thin, clean, draw clips."),

@@ -56,6 +56,42 @@ bones = click.option("--bones", type=name_or_file, metavar="P", help="Bone profi
 picture = click.option("--picture", type=OUTPUT, metavar="FILE.png", help="Draw a sheet of it.")
 
 
+class Seconds(click.ParamType):  # type: ignore[type-arg]
+    """Instants with commas between them, as 1.2,3.4."""
+
+    name = "seconds"
+
+    def convert(
+        self, value: Any, parameter: click.Parameter | None, context: click.Context | None
+    ) -> tuple[float, ...]:
+        if isinstance(value, tuple):
+            return value
+        return tuple(Number(0.0).convert(part.strip(), parameter, context) for part in str(value).split(",") if part)
+
+
+@dataclass(frozen=True)
+class Looks:
+    """What a sheet shows: instants, and what of the figures."""
+
+    at: tuple[float, ...] = ()
+    shots: tuple[str, ...] = ("full",)
+
+
+def looks(function: Function) -> Function:
+    """``--at`` and ``--shot`` of a sheet."""
+
+    def made(at: tuple[float, ...], shots: tuple[str, ...]) -> Looks:
+        return Looks(at, shots or ("full",))
+
+    inner = _gathered(function, "looks", made, "at", "shots")
+    shot = click.option(
+        "--shot", "shots", multiple=True, type=click.Choice(["full", "face", "hands", "feet"]),
+        help="What of the figures the sheet shows; may be given several times.",
+    )  # fmt: skip
+    at = click.option("--at", type=Seconds(), default=(), metavar="S,S", help="Instants of the sheet: 1.2,3.4.")
+    return at(shot(inner))
+
+
 def _noted_view(_: click.Context, __: click.Parameter, value: Path | None) -> None:
     if value is not None:
         note("view", value)

@@ -12,6 +12,7 @@ REPORTS = {
     "convert": "convert:ConvertReport",
     "compare": "compare:CompareReport",
     "view": "view:ViewReport",
+    "draw": "draw:DrawReport",
     "check": "check:CheckReport",
     "fit": "fit:FitReport",
     "reel": "reel:ReelReport",

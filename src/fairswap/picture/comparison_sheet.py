@@ -2,53 +2,73 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from io import BytesIO
 from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fairswap.bones.roles import part_of
-from fairswap.measure.comparison import Comparison, Motion
+from fairswap.errors import UsageError
+from fairswap.measure.comparison import Comparison
 from fairswap.measure.verdict import word_for, worst_of
 from fairswap.model.arrays import Floats
-from fairswap.model.figure import Figure
+from fairswap.model.clip import Clip
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
 from fairswap.model.signals import runs_of
-from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.space import UP
+from fairswap.picture.framing import Frame, Staged, panels_of
 from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font, pen
-from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, View, bone_lines, draw_figure
-from fairswap.pose.rigged import RiggedFigure
+from fairswap.picture.stage import LEFT, RIGHT
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
-_WIDTH, _LABEL, _HEAD, _ROW, _GAP, _FOOT, _STRIP = 1800, 150, 92, 400, 26, 58, 78
-_FIGURE = 318  # pixels from sole to crown, whoever it is: postures are compared, not sizes
+_WIDTH, _LABEL, _HEAD, _ROW, _NAMES, _GAP, _FOOT, _STRIP = 1800, 150, 92, 384, 24, 12, 58, 78
 _CANDIDATES = 61
-_FINE = 2  # drawn this much larger, then made small: smooth edges
+# More instants than this are too narrow to be seen.
+MOST_INSTANTS = 8
 
 
-def drawn_bones(rigged: RiggedFigure) -> frozenset[int]:
-    """The bones of trunk, limbs and fingers, with their end markers: neither face nor cloth nor helpers."""
-    body = {bone for role, bone in rigged.roles.bones.items() if part_of(role) != "face"}
-    skeleton = rigged.skeleton
-    return frozenset(body | {end for end in skeleton.ends if int(skeleton.parents[end]) in body})
+def comparison_sheet(
+    comparison: Comparison, title: str = "", instants: int = 4, times_s: Sequence[float] = (),
+    shots: Sequence[str] = ("full",),
+) -> bytes:  # fmt: skip
+    """A PNG of source and result at the same instants, 1800 pixels wide: where they differ most, and tell most.
 
+    ``times_s`` are instants to show instead; ``shots`` what of the figures: ``full``, ``face``, ``hands``, ``feet``,
+    each a pair of rows.
 
-def comparison_sheet(comparison: Comparison, title: str = "", instants: int = 4) -> bytes:
-    """A PNG of source and result at the same instants, 1800 pixels wide: where they differ most, and tell most."""
+    Raises
+    ------
+    UsageError
+        If an instant is not in the clip, there are more than eight, or a shot is none.
+    """
     from PIL import Image
 
-    times = telling_times(comparison, instants)
-    height = _HEAD + 2 * _ROW + _GAP + _FOOT + _STRIP
+    times = chosen_times(times_s, comparison.source.clip) if len(times_s) else telling_times(comparison, instants)
+    pair = _NAMES + 2 * (_ROW + _GAP)
+    height = _HEAD + len(shots) * pair + _FOOT + _STRIP
     sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
     draw = pen(sheet)
-    for number, motion in enumerate((comparison.source, comparison.result)):
-        top = _HEAD + number * (_ROW + _GAP)
-        sheet.paste(_row(motion, times), (_LABEL, top))
-        _label(draw, motion, "SOURCE" if number == 0 else "RESULT", top)
+    cell = (_WIDTH - _LABEL) // (2 * len(times))
+    rows = [
+        Staged.of(motion.rigged.figure, motion.clip, times, motion.rigged)
+        for motion in (comparison.source, comparison.result)
+    ]
+    for number, shot in enumerate(shots):
+        panels = panels_of(shot)
+        frame = Frame.around(rows, panels, cell, _ROW)
+        top = _HEAD + number * pair
+        for column in range(2 * len(times)):
+            name = panels[column % 2].name
+            draw.text((_LABEL + (column + 0.5) * cell, top + 4), name, font=font(14), fill=FAINT, anchor="ma")
+        for which, staged in enumerate(rows):
+            y = top + _NAMES + which * (_ROW + _GAP)
+            for column in range(2 * len(times)):
+                paper = BAND if (column // 2) % 2 == 0 else PAPER  # every other instant on a darker ground
+                picture = frame.picture(staged, column // 2, panels[column % 2], paper)
+                sheet.paste(picture, (_LABEL + column * cell, y))
+            _label(draw, staged, "RESULT" if which else "SOURCE", y, y + frame.floor_px if shot == "full" else None)
     _heading(draw, comparison, title)
     _columns(draw, comparison, times, height - _STRIP)
     _contact_strip(draw, comparison, times, height - _STRIP + 4)
@@ -57,11 +77,28 @@ def comparison_sheet(comparison: Comparison, title: str = "", instants: int = 4)
     return out.getvalue()
 
 
+def chosen_times(times_s: Sequence[float], clip: Clip) -> Floats:
+    """Instants as they were asked for, in order.
+
+    Raises
+    ------
+    UsageError
+        If one is not in the clip, or there are too many.
+    """
+    if len(times_s) > MOST_INSTANTS:
+        raise UsageError(f"{len(times_s)} instants; at most {MOST_INSTANTS} are seen well", remedy="Give fewer")
+    for time in times_s:
+        if not 0.0 <= time <= clip.duration_s + 1e-6:
+            problem = f"{time:g} s is not in {clip.name!r}"
+            raise UsageError(problem, remedy=f"It lasts {clip.duration_s:.2f} s")
+    return np.array(sorted(times_s))
+
+
 def telling_times(comparison: Comparison, count: int) -> Floats:
     """Times to look at: where the two differ most, and then again and again the pose least like those already taken."""
     source = comparison.source
     frames = np.unique(np.linspace(0, source.clip.frames - 1, _CANDIDATES).round().astype(np.intp))
-    bones = sorted(drawn_bones(source.rigged))
+    bones = sorted(Staged.of(source.rigged.figure, source.clip, np.zeros(1), source.rigged).bones)
     world = source.clip.poses.at(frames).world()
     # Poses as seen by who moves: whichever way it faces, wherever it stands.
     hips = source.rigged.roles.bones["hips"]
@@ -79,55 +116,6 @@ def telling_times(comparison: Comparison, count: int) -> Floats:
     return np.sort(frames[chosen]) / float(source.clip.rate)
 
 
-def _row(motion: Motion, times: Floats):  # type: ignore[no-untyped-def]
-    """One figure at all instants, front and side, with the floor line and the bones over the skin."""
-    from PIL import Image
-
-    width, height = (_WIDTH - _LABEL) * _FINE, _ROW * _FINE
-    canvas = Canvas.blank(width, height, PAPER)
-    cell = width / (2 * len(times))
-    for number in range(0, len(times), 2):  # every other instant on a darker ground
-        canvas.color[:, int(2 * number * cell) : int(2 * (number + 1) * cell)] = BAND
-    figure, bones = motion.rigged.figure, drawn_bones(motion.rigged)
-    scale = _FINE * _FIGURE / figure.height_m
-    floor = height - 30 * _FINE
-    poses = motion.clip.at(times)
-    world = poses.world()
-    # Follow the figure over the ground, not up and down: the hips, or whatever carries them.
-    carrier = next(iter(poses.translated_bones.tolist()), 0)
-    views = []
-    for number in range(len(times)):
-        centre = world.position_tracks[carrier, :, number].copy()
-        centre[1] = figure.floor_m
-        for side, name in enumerate(("front", "side")):
-            view = View(name, centre, ((2 * number + side + 0.5) * cell, floor), scale)
-            draw_figure(canvas, view, figure, world, number, poses, bones)
-            views.append((view, number))
-    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
-    draw = pen(image)
-    draw.line([(0, floor), (width, floor)], fill=FAINT, width=_FINE)
-    if figure.meshes:
-        for view, number in views:
-            _bones(draw, view, figure, bones, world, number)
-    return image.resize((width // _FINE, height // _FINE), Image.Resampling.LANCZOS)
-
-
-def _bones(
-    draw: ImageDraw, view: View, figure: Figure, bones: frozenset[int], world: WorldTransforms, frame: int
-) -> None:
-    for start, end, side in bone_lines(figure, world, frame, bones):
-        (a, b), _ = view.pixels(np.stack([start, end]))
-        color = {"left": LEFT, "right": RIGHT, "": MIDDLE}[side]
-        if np.linalg.norm(b - a) < 7 * _FINE:
-            draw.line([*a, *b], fill=byte(color), width=_FINE)
-            continue
-        draw.line([*a, *b], fill=(255, 255, 255), width=3 * _FINE)
-        draw.line([*a, *b], fill=byte(color), width=_FINE + 1)
-        for point in (a, b):
-            r = 2.1 * _FINE
-            draw.ellipse([*(point - r), *(point + r)], fill=byte(color), outline=(255, 255, 255))
-
-
 def _heading(draw: ImageDraw, comparison: Comparison, title: str) -> None:
     draw.text((24, 14), comparison.clip, font=font(30), fill=INK)
     title = title or f"{comparison.source.rigged.figure.name}  onto  {comparison.result.rigged.figure.name}"
@@ -143,28 +131,28 @@ def _heading(draw: ImageDraw, comparison: Comparison, title: str) -> None:
     draw.text((26, 56), facts, font=font(18), fill=INK)
 
 
-def _label(draw: ImageDraw, motion: Motion, word: str, top: int) -> None:
-    draw.text((24, top + 24), word, font=font(15), fill=FAINT)
-    draw.text((24, top + 44), _shortened(draw, motion.rigged.figure.name, _LABEL - 34), font=font(21), fill=INK)
-    draw.text((24, top + 74), f"{motion.rigged.figure.height_m:.2f} m", font=font(16), fill=FAINT)
-    draw.text((24, top + 96), f"{len(motion.rigged.figure.skeleton)} bones", font=font(16), fill=FAINT)
+def _label(draw: ImageDraw, staged: Staged, word: str, top: int, floor: float | None) -> None:
+    figure = staged.figure
+    draw.text((24, top + 12), word, font=font(15), fill=FAINT)
+    draw.text((24, top + 32), _shortened(draw, figure.name, _LABEL - 34), font=font(21), fill=INK)
+    draw.text((24, top + 62), f"{figure.height_m:.2f} m", font=font(16), fill=FAINT)
+    draw.text((24, top + 84), f"{len(figure.skeleton)} bones", font=font(16), fill=FAINT)
     for number, (name, color) in enumerate((("left", LEFT), ("right", RIGHT))):
-        y = top + 132 + 24 * number
+        y = top + 120 + 24 * number
         draw.line([24, y + 10, 44, y + 10], fill=byte(color), width=4)
         draw.text((52, y), name, font=font(16), fill=FAINT)
-    draw.text((24, top + _ROW - 40), "floor", font=font(15), fill=FAINT)
+    if floor is not None:
+        draw.text((24, floor - 9), "floor", font=font(15), fill=FAINT)
 
 
 def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, height: int) -> None:
-    cell = (_WIDTH - _LABEL) / (2 * len(times))
+    cell = (_WIDTH - _LABEL) // (2 * len(times))
     for number, time in enumerate(times.tolist()):
         middle = _LABEL + (2 * number + 1) * cell
         frame = int(np.argmin(np.abs(comparison.times_s - time)))
         text = f"{time:.2f} s   ·   {comparison.per_frame_degrees[frame]:.2f}°"
-        draw.text((middle, height - 46), text, font=font(19), fill=INK, anchor="ma")
-        for side, name in enumerate(("front", "side")):
-            x = _LABEL + (2 * number + side + 0.5) * cell
-            draw.text((x, _HEAD + 4), name, font=font(14), fill=FAINT, anchor="ma")
+        size = 19 if len(times) <= 5 else 15
+        draw.text((middle, height - 46), text, font=font(size), fill=INK, anchor="ma")
 
 
 def _contact_strip(draw: ImageDraw, comparison: Comparison, times: Floats, top: int) -> None:

@@ -85,6 +85,9 @@ def covered_pixels(
     left, top = np.floor(x.min(axis=1)), np.floor(y.min(axis=1))
     right, bottom = np.ceil(x.max(axis=1)), np.ceil(y.max(axis=1))
     seen = (left < width) & (top < height) & (right >= 0) & (bottom >= 0)
+    # Of what goes over the edge only what is on the canvas is looked at.
+    left, top = np.maximum(left, 0.0), np.maximum(top, 0.0)
+    right, bottom = np.minimum(right, float(width)), np.minimum(bottom, float(height))
     # Share k of a point is linear in its place: slope_x * px + slope_y * py + constant.
     area = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (y[:, 1] - y[:, 0]) * (x[:, 2] - x[:, 0])
     area = np.where(np.abs(area) < 1e-12, 1e-12, area)
@@ -92,7 +95,7 @@ def covered_pixels(
     for i, j in ((1, 2), (2, 0)):
         slope_x, slope_y = (y[:, i] - y[:, j]) / area, (x[:, j] - x[:, i]) / area
         planes.append((slope_x, slope_y, (x[:, i] * y[:, j] - x[:, j] * y[:, i]) / area))
-    size = np.maximum(right - left, bottom - top).astype(np.intp) + 1
+    size = np.maximum(np.maximum(right - left, bottom - top), 0.0).astype(np.intp) + 1
     # Triangles of about one size are tested together, each on a square of its size.
     classes = np.searchsorted(_SIDES, size)
     for number in np.unique(classes[seen]):

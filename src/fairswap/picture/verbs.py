@@ -3,25 +3,34 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from io import BytesIO
+from pathlib import Path
 
 import numpy as np
 
 from fairswap.bones.checking import ProfileCheck, RoleListing
 from fairswap.errors import ImpossibleError, UsageError
 from fairswap.face.head import Head
+from fairswap.formats.files import document_of
 from fairswap.jobs.proving import Reel
 from fairswap.measure.comparison import Comparison, Motion
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.curves import joint_curve
 from fairswap.model.clip import Clip
+from fairswap.model.document import Document
+from fairswap.model.figure import Figure
 from fairswap.model.signals import runs_of
 from fairswap.picture.bones_sheet import bones_sheet
 from fairswap.picture.comparison_sheet import comparison_sheet
 from fairswap.picture.curve_panels import Curve, Panel, Strip, curves_image
 from fairswap.picture.face_sheet import reel_sheet, shapes_sheet
+from fairswap.picture.joints_sheet import joints_image
+from fairswap.picture.lone_sheet import lone_sheet
 from fairswap.picture.loss_sheet import loss_sheet
+from fairswap.picture.paper import PAPER, byte
 from fairswap.picture.pose_sheet import pose_sheet
 from fairswap.platform.fitting import Fitted
+from fairswap.pose.rigged import rigged_if_known
 from fairswap.pose.verbs import PoseMeasurement
 
 _AXES = ("left", "up", "ahead")
@@ -29,15 +38,52 @@ _SOURCE, _RESULT = "#1f4f6b", "#c4631a"
 _MOMENTS = 24
 
 
-def sheet(comparison: Comparison, title: str = "") -> bytes:
+def sheet(
+    comparison: Comparison, title: str = "", *, at: Sequence[float] = (), shots: Sequence[str] = ("full",)
+) -> bytes:
     """Source above result at the same instants, front and side, with the floor line and when feet stand.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
-    >>> fairswap.picture.sheet(fairswap.compare(walk, walk))[1:4]
+    >>> fairswap.picture.sheet(fairswap.compare(walk, walk), at=[1.0], shots=["hands"])[1:4]
     b'PNG'
+
+    Parameters
+    ----------
+    at : sequence of float
+        Instants, seconds; without, those that tell the most.
+    shots : sequence of str
+        What of the figures: ``full``, ``face``, ``hands``, ``feet``.
+
+    Raises
+    ------
+    UsageError
+        If an instant is not in the clip, there are more than eight, or a shot is none.
     """
-    return comparison_sheet(comparison, title)
+    return comparison_sheet(comparison, title, times_s=at, shots=shots)
+
+
+def strip(
+    what: Motion | Document | Figure | str | Path, title: str = "", *, clip: str | None = None,
+    at: Sequence[float] = (), shots: Sequence[str] = ("full",),
+) -> bytes:  # fmt: skip
+    """A file by itself: a clip as a strip of instants, or a figure at rest; its bones need not be known.
+
+    >>> import fairswap
+    >>> fairswap.picture.strip(fairswap.demo_motion("walk"))[1:4]
+    b'PNG'
+
+    Raises
+    ------
+    UsageError
+        If there is no clip of that name, an instant is not in it, or a shot is none.
+    """
+    if isinstance(what, Motion):
+        return lone_sheet(what.rigged.figure, what.clip, what.rigged, at, shots, title)
+    document = document_of(what)
+    clips = [document.clip(clip)] if clip is not None else document.clips_of(document.figure)
+    longest = max(clips, key=lambda row: row.duration_s, default=None)
+    return lone_sheet(document.figure, longest, rigged_if_known(document, longest), at, shots, title)
 
 
 def curves(what: Comparison | Sequence[Motion], roles: Sequence[str] = ()) -> bytes:
@@ -126,23 +172,26 @@ def moments(head: Head, clip: Clip, title: str = "") -> bytes:
 
 
 def reel(what: Reel, title: str = "") -> bytes:
-    """Every shape of the face in a reel, at its full.
+    """Every move of a reel at its full: the joints of the body, and below them every shape of the face.
 
     >>> import fairswap
     >>> fairswap.picture.reel(fairswap.reel(fairswap.demo_file("pip.glb")))[1:4]
     b'PNG'
-
-    Raises
-    ------
-    ImpossibleError
-        If the figure has no face to draw.
     """
-    rate = float(what.clip.rate)
-    rows = [(move.name, round((move.start_s + move.stop_s) / 2 * rate)) for move in what.shapes]
-    name = what.rigged.figure.name
-    if not rows:
-        raise ImpossibleError(f"{name!r} has no face to draw", remedy="Leave the picture out")
-    return reel_sheet(what.head, what.clip, rows, what.head.drafted.frame, title or f"{name}: the face in the reel")
+    from PIL import Image
+
+    rate, name = float(what.clip.rate), what.rigged.figure.name
+    parts = [joints_image(what, title or f"{name}: every joint in the reel")]
+    if what.shapes:
+        rows = [(move.name, round((move.start_s + move.stop_s) / 2 * rate)) for move in what.shapes]
+        drawn = reel_sheet(what.head, what.clip, rows, what.head.drafted.frame, f"{name}: the face in the reel")
+        parts.append(Image.open(BytesIO(drawn)))
+    sheet = Image.new("RGB", (max(part.width for part in parts), sum(part.height for part in parts)), byte(PAPER))
+    for number, part in enumerate(parts):
+        sheet.paste(part, (0, sum(other.height for other in parts[:number])))
+    out = BytesIO()
+    sheet.save(out, "PNG")
+    return out.getvalue()
 
 
 def loss(fitted: Fitted, title: str = "") -> bytes:

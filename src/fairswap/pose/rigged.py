@@ -192,3 +192,13 @@ class RiggedFigure(Value):
     def role_of_bone(self) -> dict[int, str]:
         """The role of each bone that has one."""
         return {bone: role for role, bone in self.roles.bones.items()}
+
+
+def rigged_if_known(what: Document | Figure, clip: Clip | None) -> RiggedFigure | None:
+    """A figure with its roles and its reference; None where its bones are not known, which is no reason not to look at
+    it."""
+    try:
+        rigged = RiggedFigure.of(what, clip=clip)
+        return rigged if rigged.reference.leg_m > 0.0 else None
+    except FairSwapError:
+        return None

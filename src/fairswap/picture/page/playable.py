@@ -49,8 +49,11 @@ def playable(figure: Figure, clips: Sequence[Clip]) -> bytes:
 
 
 def _in_order(mesh: Mesh) -> Mesh:
-    """A mesh as it is drawn: the strongest bones of each vertex, and triangles in the order of where they are (along a
-    Z curve), each material by itself. Neighbours share corners, which are then worked out once: a third fewer, by measure."""
+    """A mesh as it is drawn: the strongest bones of each vertex, and triangles in the order of where they are.
+
+    Along a Z curve, each material by itself: neighbours share corners, which are then worked out once. A third fewer
+    are, by measure.
+    """
     triangles = mesh.triangles.copy()
     for material in mesh.materials:
         own = triangles[material.triangles]

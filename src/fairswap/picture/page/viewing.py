@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 from html import escape
@@ -20,7 +19,7 @@ from fairswap.model.figure import Figure
 from fairswap.picture.page.assembling import assemble
 from fairswap.picture.page.playable import playable
 from fairswap.picture.page.scene import Shown, scene_of
-from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.rigged import rigged_if_known
 
 # More on one page is nothing to look at, and a browser has to hold it.
 MOST_FIGURES, MOST_CLIPS = 12, 60
@@ -117,7 +116,9 @@ def of_document(document: Document, clip: str | None = None) -> Shown:
     """A document's main figure with its clips."""
     figure = document.figure
     clips = tuple(row for row in document.clips_of(figure) if clip in (None, row.name))
-    return Shown(_title(document), figure, clips, _rigged_or_none(document, clips), tuple(document.findings))
+    return Shown(
+        _title(document), figure, clips, rigged_if_known(document, next(iter(clips), None)), tuple(document.findings)
+    )
 
 
 def of_comparison(comparison: Comparison) -> list[Shown]:
@@ -141,7 +142,7 @@ def of_conversions(done: Conversions) -> list[Shown]:
         sources[rigged.figure] = replace(old, clips=(*old.clips, replace(row.original, name=row.clip.name)))
     names = {row.clip.name for row in rows}
     clips = tuple(clip for clip in done.clips if clip.name in names)
-    target = rows[0].swap.target if done.fitted is None else _rigged_or_none(done.figure, clips)
+    target = rows[0].swap.target if done.fitted is None else rigged_if_known(done.figure, next(iter(clips), None))
     against = {row.clip.name: row.comparison for row in rows}
     title = f"{done.figure.name}, carried over" + (
         f" ({len(rows)} of {len(done.done)})" if len(rows) < len(done.done) else ""
@@ -168,15 +169,6 @@ def with_acts(scenes: list[dict]) -> tuple[list[dict], list[str]]:  # type: igno
 
 def _title(document: Document) -> str:
     return Path(document.file).name if document.file else document.figure.name
-
-
-def _rigged_or_none(what: Document | Figure, clips: Sequence[Clip]) -> RiggedFigure | None:
-    """The figure with its roles; None where its bones are not known, which is no reason not to look at it."""
-    try:
-        rigged = RiggedFigure.of(what, clip=next(iter(clips), None))
-        return rigged if rigged.reference.leg_m > 0.0 else None
-    except FairSwapError:
-        return None
 
 
 def _held_against(source: Shown, result: Shown) -> Shown:

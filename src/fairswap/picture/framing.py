@@ -1,0 +1,225 @@
+"""One rule for all sheets: what moves in the shown instants is inside its panel, with a margin, and all panels of a row
+have one scale, in heights of their figures."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import TYPE_CHECKING, NamedTuple
+
+import numpy as np
+
+from fairswap.bones.roles import part_of
+from fairswap.errors import UsageError
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import deformed_vertices
+from fairswap.model.poses import Poses
+from fairswap.model.skeleton import WorldTransforms
+from fairswap.picture.paper import FAINT, byte
+from fairswap.picture.raster import Canvas
+from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, VIEWS, View, bone_lines, draw_figure
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+    from fairswap.pose.rigged import RiggedFigure
+
+
+class Panel(NamedTuple):
+    """One picture of a figure: its name, the roles whose bones (and what hangs on them) it is of, and from where."""
+
+    name: str
+    roles: tuple[str, ...]
+    view: str
+
+
+# What each shot shows, from two sides or of two hands; without roles the whole figure.
+SHOTS = {
+    "full": (Panel("front", (), "front"), Panel("side", (), "side")),
+    "face": (Panel("face, front", ("head",), "front"), Panel("face, side", ("head",), "side")),
+    "hands": (Panel("right hand", ("hand_right",), "front"), Panel("left hand", ("hand_left",), "front")),
+    "feet": (Panel("right foot", ("foot_right",), "side"), Panel("left foot", ("foot_left",), "side")),
+}
+# Of a panel: what is left free around the figure. How much a shot shows around what it is of.
+_MARGIN, _AROUND = 0.05, 0.12
+_FINE = 2  # drawn this much larger, then made small: smooth edges
+
+
+def panels_of(shot: str) -> tuple[Panel, ...]:
+    """The panels of a shot.
+
+    Raises
+    ------
+    UsageError
+        If it is none.
+    """
+    if shot not in SHOTS:
+        raise UsageError(f"{shot!r} is no shot", remedy=f"Give one of {', '.join(SHOTS)}")
+    return SHOTS[shot]
+
+
+@dataclass(frozen=True, eq=False)
+class Staged:
+    """A figure in some poses, one for each instant, ready to be framed and drawn.
+
+    ``rigged`` is None where its bones are not known; then all bones are drawn.
+    """
+
+    figure: Figure
+    poses: Poses
+    rigged: RiggedFigure | None = None
+
+    @classmethod
+    def of(cls, figure: Figure, clip: Clip, times: Floats, rigged: RiggedFigure | None) -> Staged:
+        """A clip at some times."""
+        return cls(figure, clip.at(times), rigged)
+
+    @cached_property
+    def world(self) -> WorldTransforms:
+        """Where all bones are, in all instants."""
+        return self.poses.world()
+
+    @cached_property
+    def bones(self) -> frozenset[int]:
+        """The bones of trunk, limbs and fingers, with their end markers: neither face nor cloth nor helpers."""
+        skeleton = self.figure.skeleton
+        if self.rigged is None:
+            return frozenset(range(len(skeleton)))
+        body = {bone for role, bone in self.rigged.roles.bones.items() if part_of(role) != "face"}
+        return frozenset(body | {end for end in skeleton.ends if int(skeleton.parents[end]) in body})
+
+    @cached_property
+    def height_m(self) -> float:
+        """How tall it is: at rest; where that has no height, in what is shown."""
+        if self.figure.height_m > 1e-3:
+            return self.figure.height_m
+        return max(float(np.ptp(self.world.positions, axis=1).max()), 1e-3)
+
+    def watched(self, panel: Panel) -> list[int]:
+        """The bones that a panel is of; none for the whole figure.
+
+        Raises
+        ------
+        UsageError
+            If the figure has no bones for it.
+        """
+        roles = {} if self.rigged is None else self.rigged.roles.bones
+        known = [roles[role] for role in panel.roles if role in roles]
+        if panel.roles and not known:
+            problem = f"{self.figure.name!r} has no bone that is known as {panel.roles[0]}"
+            raise UsageError(problem, remedy="Take another shot, or give a bone profile")
+        return sorted({bone for top in known for bone in [top, *self.figure.skeleton.below(top).tolist()]})
+
+    @cached_property
+    def _vertices(self) -> list[list[Floats]]:
+        """The vertices of each mesh in each instant."""
+        return [
+            [deformed_vertices(mesh, self.world, frame, self.poses, number)
+             for number, mesh in enumerate(self.figure.meshes)]
+            for frame in range(self.poses.frames)
+        ]  # fmt: skip
+
+    def points(self, frame: int, panel: Panel) -> Floats:
+        """All that must be seen of a panel in one instant ``(n, 3)``, metres."""
+        watched = self.watched(panel)
+        parts = [self.world.position_tracks[watched or sorted(self.bones), :, frame]]
+        for mesh, vertices in zip(self.figure.meshes, self._vertices[frame], strict=True):
+            if watched:
+                owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+                vertices = vertices[np.isin(owner, watched)]
+            parts.append(vertices)
+        return np.concatenate(parts)
+
+    def box(self, frame: int, panel: Panel) -> Floats:
+        """What must be seen in one instant: left, right, bottom, top ``(4,)``, in heights of the figure; bottom and top
+        from the floor that it rests on."""
+        if (frame, panel) not in self._boxes:
+            self._boxes[frame, panel] = self._box(frame, panel)
+        return self._boxes[frame, panel]
+
+    @cached_property
+    def _boxes(self) -> dict[tuple[int, Panel], Floats]:
+        return {}
+
+    def _box(self, frame: int, panel: Panel) -> Floats:
+        seen = (self.points(frame, panel) @ VIEWS[panel.view].T)[:, :2] / self.height_m
+        low, high = seen.min(axis=0), seen.max(axis=0)
+        around = _AROUND * max(high - low) if panel.roles else 0.0
+        floor = self.figure.floor_m / self.height_m
+        return np.array([low[0] - around, high[0] + around, low[1] - floor - around, high[1] - floor + around])
+
+
+@dataclass(frozen=True)
+class Frame:
+    """How all panels of a row show their figures: pixels to a height of the figure, and where the floor is."""
+
+    width: int
+    height: int
+    scale: float
+    bottom: float
+
+    @classmethod
+    def around(cls, staged: Sequence[Staged], panels: Sequence[Panel], width: int, height: int) -> Frame:
+        """The largest scale at which everything is inside a panel of this size.
+
+        A whole figure stands on one line in all panels; a part of one is in the middle of each.
+        """
+        boxes = np.array([one.box(frame, panel) for one in staged for frame in range(one.poses.frames)
+                          for panel in panels])  # fmt: skip
+        wide = float((boxes[:, 1] - boxes[:, 0]).max())
+        whole = not any(panel.roles for panel in panels)
+        # From the floor, or from below it where something goes there, to what is highest.
+        bottom = min(float(boxes[:, 2].min()), 0.0) if whole else 0.0
+        high = float(boxes[:, 3].max()) - bottom if whole else float((boxes[:, 3] - boxes[:, 2]).max())
+        free = 1.0 - 2.0 * _MARGIN
+        return cls(width, height, free * min(width / max(wide, 1e-6), height / max(high, 1e-6)), bottom)
+
+    def view_of(self, staged: Staged, frame: int, panel: Panel) -> View:
+        """The camera of one panel: what is shown in the middle, the floor where it is in all."""
+        box = staged.box(frame, panel)
+        middle = 0.5 * (box[0] + box[1]) * staged.height_m
+        # Half a panel up from the middle of what it is of, or all the way from the floor.
+        low = 0.5 * (box[2] + box[3]) * staged.height_m if panel.roles else 0.0
+        at = (0.5 * _FINE * self.width, _FINE * (0.5 * self.height if panel.roles else self.floor_px))
+        centre = np.array([0.0, staged.figure.floor_m + low, 0.0]) + middle * VIEWS[panel.view][0]
+        return View(panel.view, centre, at, _FINE * self.scale / staged.height_m)
+
+    @property
+    def floor_px(self) -> float:
+        """Where the floor is in a panel, from its top."""
+        return self.height * (1.0 - _MARGIN) + self.bottom * self.scale
+
+    def picture(self, staged: Staged, frame: int, panel: Panel, paper: tuple[float, float, float]) -> Image:
+        """One instant from one side, skinned, with its bones over the skin and the floor under it."""
+        from PIL import Image, ImageDraw
+
+        canvas = Canvas.blank(_FINE * self.width, _FINE * self.height, paper)
+        camera = self.view_of(staged, frame, panel)
+        draw_figure(canvas, camera, staged.figure, staged.world, frame, staged.poses, staged.bones)
+        image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+        draw = ImageDraw.Draw(image)
+        if not panel.roles:
+            line = _FINE * self.floor_px
+            draw.line([(0, line), (image.width, line)], fill=FAINT, width=_FINE)
+        if staged.figure.meshes and "head" not in panel.roles:
+            for start, end, side in bone_lines(staged.figure, staged.world, frame, staged.bones):
+                _bone(draw, camera.pixels(np.stack([start, end]))[0], byte(_COLORS[side]))
+        return image.resize((self.width, self.height), Image.Resampling.LANCZOS)
+
+
+_COLORS = {"left": LEFT, "right": RIGHT, "": MIDDLE}
+
+
+def _bone(draw, ends: Floats, color: tuple[int, int, int]) -> None:  # type: ignore[no-untyped-def]
+    a, b = ends
+    if np.linalg.norm(b - a) < 7 * _FINE:
+        draw.line([*a, *b], fill=color, width=_FINE)
+        return
+    draw.line([*a, *b], fill=(255, 255, 255), width=3 * _FINE)
+    draw.line([*a, *b], fill=color, width=_FINE + 1)
+    for point in (a, b):
+        r = 2.1 * _FINE
+        draw.ellipse([*(point - r), *(point + r)], fill=color, outline=(255, 255, 255))
