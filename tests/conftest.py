@@ -2,6 +2,9 @@ import os
 
 import pytest
 
+# Tests run side by side: each on one core.
+os.environ.setdefault("OPENBLAS_NUM_THREADS", "1")
+
 
 @pytest.fixture(autouse=True)
 def _in_a_folder_of_its_own(tmp_path, monkeypatch):

@@ -251,7 +251,7 @@ def compare_motions(
         inside=inside,
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
-        degrees=tracks.degrees,
+        degrees=tracks.degrees.astype(np.float32),
         hips_percent=tracks.hips,
     )
 
