@@ -13,8 +13,12 @@ from fairswap.face.checking import region_coverage
 from fairswap.face.drafting import draft_face
 from fairswap.face.head import Head
 from fairswap.face.organs import organs_of, shells_of
+from fairswap.face.speech.liveliness import with_blinks
+from fairswap.face.speech.mouth import units_from_phones
+from fairswap.face.speech.timing import phones_in_time
+from fairswap.face.speech.words import Pronunciation
 from fairswap.face.transfer import FaceSwap, still_clip
-from fairswap.face.units import vector
+from fairswap.face.units import UNITS, vector
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import MorphTrack
 from fairswap.model.skeleton import Skeleton
@@ -181,3 +185,60 @@ def test_a_shape_that_moves_both_brows_counts_for_brows_in_part():
     assert "inner_brow_raiser_left" not in covered["brows"].missing
     assert "brow_lowerer_left" in covered["brows"].missing
     assert covered["lids"].verdict == "none"
+
+
+PAIRS = [
+    ("plain", "numbers"),
+    ("codes", "german"),
+    ("numbers", "short"),
+    ("japanese", "camel"),
+    ("misspelt", "russian"),
+]
+
+
+def performance(head, units):
+    """A head that performs units by the truth of its shapes, as weights ``(morphs, frames)``."""
+    names = head.figure.meshes[0].morph_names
+    return np.clip([units[UNITS.index(head.truth[name])] for name in names], 0.0, 1.0)
+
+
+def as_clip(head, weights):
+    still = still_clip(head.figure, "line", Fraction(60), weights.shape[1])
+    return still.with_poses(still.poses.edit().poses(morph_tracks=(MorphTrack(0, weights),)))
+
+
+@pytest.mark.parametrize("pair", PAIRS)
+def test_a_line_with_blinks_goes_from_head_to_head(pair):
+    """Places of the face against the target's own performance; lips at m, b, p; lids at every blink."""
+    words = Pronunciation().words("Maybe people buy bread, and my mother makes jam before supper.")
+    phones = phones_in_time(words)
+    units = with_blinks(units_from_phones(phones, Fraction(60)), 60.0, phones)
+    smile = 0.6 * np.sin(np.linspace(0.0, np.pi, units.shape[1]))
+    for side in ("left", "right"):
+        units[UNITS.index(f"lip_corner_puller_{side}")] = smile
+        units[UNITS.index(f"inner_brow_raiser_{side}")] = 0.5 * smile
+    source, target = (heads.made_head(900 + 31 * number, convention) for number, convention in enumerate(pair))
+    swap = FaceSwap(Head(source.figure, None), Head(target.figure, None))
+    still = still_clip(target.figure, "line", Fraction(60), units.shape[1])
+    got = swap.transfer(as_clip(source, performance(source, units)), still).clip.poses.morph_tracks[0].weights
+    own = performance(target, units)
+    mesh = target.figure.meshes[0]
+    # Where each shape moves the skin most: as many places as there are shapes.
+    places = np.argmax(np.linalg.norm(mesh.morph_deltas, axis=2), axis=1)
+    moves = np.einsum("mf,mpc->fpc", own, mesh.morph_deltas[:, places])
+    off = np.linalg.norm(np.einsum("mf,mpc->fpc", got - own, mesh.morph_deltas[:, places]), axis=2)
+    size = np.linalg.norm(moves, axis=2)
+    height = np.ptp(mesh.vertices[:, 1])
+    moving = size > 0.002 * height
+    assert np.median(off[moving] / size[moving]) < 0.06
+    assert off.max() < 0.01 * height
+    names = {unit: row for row, unit in enumerate(target.truth[name] for name in mesh.morph_names)}
+    shut = units[UNITS.index("eye_closure_left")] > 0.99
+    assert shut.any()
+    assert min(got[names[f"eye_closure_{side}"]][shut].min() for side in ("left", "right")) > 0.97
+    closures = [phone for phone in phones if phone.viseme == "viseme_pbm"]
+    assert len(closures) == 12
+    open_ = got[names["jaw_drop"]] + got[names["lip_funneler"]]
+    for phone in closures:
+        frames = slice(round(60 * phone.start_s), round(60 * phone.stop_s) + 1)
+        assert open_[frames].min() < 0.05, phone

@@ -17,7 +17,7 @@ from fairswap.bones.roles import SIDED_ROLES, is_role, next_roles, part_of, role
 from fairswap.demo.rigs import odd_rig
 from fairswap.formats.gltf.vrm import role_of_vrm_bone
 from fairswap.inspection import inspect, rest_pose_of
-from fairswap.jobs.conversion import paths_for
+from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate

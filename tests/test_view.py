@@ -136,10 +136,13 @@ def test_it_is_played_and_looked_at_by_hand(chromium):
         page = shot.page
         now = "() => player.now"
         page.keyboard.press("Space")
-        page.wait_for_timeout(700)
+        for _ in range(100):
+            page.wait_for_timeout(100)
+            if page.evaluate(now) > 0.2:
+                break
         page.keyboard.press("Space")
         at = page.evaluate(now)
-        assert 0.2 < at < 3.0
+        assert 0.2 < at < 9.0
         page.keyboard.press(".")
         assert page.evaluate(now) == pytest.approx((round(at * 30) + 1) / 30, abs=1e-6)
         page.keyboard.press(",")
@@ -151,8 +154,9 @@ def test_it_is_played_and_looked_at_by_hand(chromium):
         shot.seek(1.3)
         page.click("#mark-out")
         page.keyboard.press("Space")
-        page.wait_for_timeout(900)
-        assert 1.0 <= page.evaluate(now) <= 1.31
+        for _ in range(12):
+            page.wait_for_timeout(100)
+            assert 1.0 <= page.evaluate(now) <= 1.31
         page.keyboard.press("Space")
         page.click("#mark-none")
         # Scrubbing on the ruler.
@@ -262,7 +266,10 @@ def test_it_is_used_on_a_phone(chromium):
         heights = [page.locator(f"#{name}").bounding_box()["height"] for name in ("play", "back", "on")]
         assert min(heights) >= 34
         page.click("#play")
-        page.wait_for_timeout(400)
+        for _ in range(100):
+            page.wait_for_timeout(100)
+            if page.evaluate("() => player.now") > 0.05:
+                break
         assert page.evaluate("() => player.now") > 0.05
         shot.clean()
 

@@ -121,7 +121,7 @@ def new_clip(clip: Clip) -> NewClip:
 
 
 def write(document: Document, clips: Sequence[Clip], out: Path, output: Output) -> tuple[str, ...]:
-    from fairswap.jobs.conversion import write_clips
+    from fairswap.jobs.writing import write_clips
 
     suffix = Path(document.file).suffix
     return tuple(write_clips(document.figure, clips, out, output.files, suffix=suffix))

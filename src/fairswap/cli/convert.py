@@ -240,7 +240,7 @@ def _pictures(picture: Path | None, done: Sequence[Conversion]) -> list[Path]:
     """Where the sheet of each clip goes: the picture named, or of several one for each in a folder."""
     if picture is None or len(done) < 2:
         return [picture] if picture is not None and done else []
-    from fairswap.jobs.conversion import paths_for
+    from fairswap.jobs.writing import paths_for
 
     folder = picture.with_suffix("") if picture.suffix else picture
     return paths_for(folder, [row.clip for row in done], ".png")

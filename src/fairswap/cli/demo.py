@@ -82,23 +82,25 @@ class DemoReport(Report, frozen=True):
 
 @click.command()
 @click.argument("folder", default="lantern-street", metavar="[DIR]", type=click.Path(path_type=Path, file_okay=False))
+@click.option("--no-pictures", is_flag=True, help="Draw no sheets, which takes half of the time.")
 @options.writing
-def command(folder: Path, output: Output) -> None:
+def command(folder: Path, no_pictures: bool, output: Output) -> None:
     """Write the Lantern Street Troupe into DIR and carry each act over to the other figure.
 
     Juniper, a stilt dancer (+Y up, metres, T-pose), Osric, a lamplighter (+Z up, inches, arms down), and Pip, the
     lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand;
     and a spoken line with expressions, by morphs, by bones, and by eleven shapes. All three call out a text.
     """
-    from fairswap.demo.example import run_call, run_example, run_faces, run_stages, write_page
+    from fairswap.demo.example import Pictures, run_call, run_example, run_faces, run_stages, write_page
 
     with output.progress(27, "carrying over") as step:
-        done = run_example(folder, output.files, step)
-        spoken = run_faces(folder, output.files, step=step)
-        called = run_call(folder, output.files, step)
+        pictures = Pictures(output.files, not no_pictures)
+        done = run_example(folder, output.files, pictures, step)
+        spoken = run_faces(folder, output.files, pictures, step=step)
+        called = run_call(folder, output.files, pictures, step)
         page = write_page(folder, output.files, done)
         step("troupe.html")
-        staged = run_stages(folder, output.files, step)
+        staged = run_stages(folder, output.files, pictures, step)
     report = DemoReport(
         str(folder),
         tuple(_conversion(row) for row in done),

@@ -27,14 +27,14 @@ from fairswap.clips.spans import span_of
 from fairswap.clips.tempo import at_speed, lasting, reversed_clip
 from fairswap.clips.times import frame_at, seconds_from_text
 from fairswap.clips.trimming import without_idle_ends
-from fairswap.errors import Finding, ImpossibleError, UsageError
+from fairswap.errors import Finding, UsageError
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import soles_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.rate import rate_from_text_per_second
-from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.rigged import RiggedFigure, rigged_if_known
 from fairswap.retarget.layers import Layers, layers_named, with_layers
 
 On = RiggedFigure | Figure | Document | str | Path
@@ -363,7 +363,7 @@ def thin(
     UsageError
         If there is no budget, or two.
     """
-    rigged = None if on is None else _rigged_if_known(on, bones)
+    rigged = None if on is None else rigged_if_known(on, bones=bones)
     if rigged is None:
         return with_fewest_keys(clip, degrees=degrees, millimetres=mm)
     feet = {side: sole.foot for side, sole in soles_of(rigged).items()}
@@ -401,13 +401,4 @@ def describe(clip: Clip, on: On | None = None, *, bones: BoneProfile | str | Pat
     >>> describe(found.clip, found.rigged).travel_m
     0.0
     """
-    return described(clip, None if on is None else _rigged_if_known(on, bones))
-
-
-def _rigged_if_known(on: On, bones: BoneProfile | str | Path | None) -> RiggedFigure | None:
-    try:
-        return RiggedFigure.of(on, bones=bones)
-    except ImpossibleError:
-        if bones is not None:
-            raise
-        return None
+    return described(clip, None if on is None else rigged_if_known(on, bones=bones))

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass, replace
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 
 import numpy as np
@@ -47,6 +47,21 @@ OBJECT = "street lamp"
 STAGES = ("quillmoor", "saltglass", "fernway")
 _SPOKEN_FRAMES = [0, 24, 40, 58, 78, 100, 130, 156, 176, 206, 228, 250, 262, 274, 286, 296]
 Step = Callable[[str], None]
+
+
+@dataclass(frozen=True)
+class Pictures:
+    """The pictures of the example, which take most of its time: written, or left out."""
+
+    outputs: Outputs
+    wanted: bool = True
+
+    def write(self, path: Path, draw: Callable[[], bytes]) -> str:
+        """Draw one and write it; give its name, or nothing."""
+        if not self.wanted:
+            return ""
+        self.outputs.write(path, [draw()])
+        return path.name
 
 
 @dataclass(frozen=True, eq=False)
@@ -145,7 +160,9 @@ def write_troupe(folder: Path, outputs: Outputs) -> tuple[dict[str, Path], dict[
     return figures, motions
 
 
-def run_faces(folder: Path, outputs: Outputs, speaker: str = "Juniper", step: Step = lambda _: None) -> list[Spoken]:
+def run_faces(
+    folder: Path, outputs: Outputs, pictures: Pictures, speaker: str = "Juniper", step: Step = lambda _: None
+) -> list[Spoken]:
     """Write the spoken line, as a table of phones and as the speaker's clip, and carry it over to the other faces."""
     outputs.write(folder / "spoken-line.csv", [line_as_table().encode()])
     heads = {name: Head.of(folder / f"{name.lower()}.glb") for name in BODIES}
@@ -161,16 +178,16 @@ def run_faces(folder: Path, outputs: Outputs, speaker: str = "Juniper", step: St
         result = folder / f"{name.lower()}-spoken-line.glb"
         fairswap.save(result, head.figure, [face.clip], force=outputs.force)
         off = np.linalg.norm(landmark_moves(head, face.clip)[1] - landmark_moves(head, lines[name])[1], axis=1)
-        picture = result.with_suffix(".png")
         rows = [(f"{number / float(SPOKEN_RATE):.2f} s", number) for number in _SPOKEN_FRAMES]
-        outputs.write(picture, [reel_sheet(head, face.clip, rows, head.drafted.frame, f"{motion.name} on {name}")])
-        names = motion.name, f"{name.lower()}.glb", result.name, picture.name
+        draw = partial(reel_sheet, head, face.clip, rows, head.drafted.frame, f"{motion.name} on {name}")
+        picture = pictures.write(result.with_suffix(".png"), draw)
+        names = motion.name, f"{name.lower()}.glb", result.name, picture
         done.append(Spoken(*names, face, float(off.mean()), float(off.max())))
         step(result.name)
     return done
 
 
-def run_call(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> list[Called]:
+def run_call(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> list[Called]:
     """A text spoken by all three, from its words alone: written as a text file, and as a clip and a picture of each."""
     text = folder / "call.txt"
     outputs.write(text, [f"{CALL}\n".encode()])
@@ -180,9 +197,9 @@ def run_call(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> lis
         made = fairswap.face.apply(text, folder / f"{name.lower()}.glb", speech=speech)
         result = folder / f"{name.lower()}-call.glb"
         made.save(result, force=outputs.force)
-        picture = result.with_suffix(".png")
-        outputs.write(picture, [fairswap.picture.moments(made.head, made.clips[0], f"{name} says: {CALL}")])
-        done.append(Called(text.name, f"{name.lower()}.glb", result.name, picture.name, made))
+        draw = partial(fairswap.picture.moments, made.head, made.clips[0], f"{name} says: {CALL}")
+        picture = pictures.write(result.with_suffix(".png"), draw)
+        done.append(Called(text.name, f"{name.lower()}.glb", result.name, picture, made))
         step(result.name)
     return done
 
@@ -216,7 +233,7 @@ def _with_clip(shown: ShownOnPage, clip: fairswap.Clip, note: str) -> ShownOnPag
     return replace(shown, clips=(*shown.clips, clip), notes={**shown.notes, clip.name: note})
 
 
-def run_stages(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> list[Staged]:
+def run_stages(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> list[Staged]:
     """Bring every figure with all acts to every stage, and check what was written as the stage would."""
     done = []
     for stage in STAGES:
@@ -229,12 +246,12 @@ def run_stages(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> l
             left = tuple(row for check in check_written(written, platform) for row in check.broken)
             done.append(Staged(name, stage, tuple(Path(path).name for path in written), fitted, left))
             step(f"{name} on {stage}")
-    gallery = stages_gallery(folder / "stages", STAGES, tuple(BODIES))
-    outputs.write(folder / "stages" / "gallery.png", [gallery])
+    gallery = partial(stages_gallery, folder / "stages", STAGES, tuple(BODIES))
+    pictures.write(folder / "stages" / "gallery.png", gallery)
     return done
 
 
-def run_example(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> list[Shown]:
+def run_example(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> list[Shown]:
     """Write the troupe into ``folder``, carry each act over to the other figures, and prove it."""
     figures, motions = write_troupe(folder, outputs)
     targets = {name: fairswap.load(path) for name, path in figures.items()}
@@ -242,12 +259,14 @@ def run_example(folder: Path, outputs: Outputs, step: Step = lambda _: None) -> 
     for title, (performer, _) in PROGRAMME.items():
         for name, target in targets.items():
             if name != performer:
-                done.append(_shown(title, name, motions[title], target, folder, outputs))
+                done.append(_shown(title, name, motions[title], target, folder, outputs, pictures))
                 step(done[-1].result)
     return done
 
 
-def _shown(title: str, name: str, motion: Path, target: fairswap.Document, folder: Path, outputs: Outputs) -> Shown:
+def _shown(
+    title: str, name: str, motion: Path, target: fairswap.Document, folder: Path, outputs: Outputs, pictures: Pictures
+) -> Shown:
     """One act on one figure: converted, written, read again, and held against its source."""
     thing = OBJECT if title == "lamp" else None
     source = fairswap.load(motion)
@@ -263,7 +282,7 @@ def _shown(title: str, name: str, motion: Path, target: fairswap.Document, folde
     rigged = made.swap.target
     direct = fairswap.Motion(rigged, perform_on(act_named(title), name, target.figure))
     truth = compare_motions(direct, fairswap.Motion(rigged, made.retargeted.transferred))
-    sheet = result_file.with_suffix(".png")
-    outputs.write(sheet, [fairswap.picture.sheet(proof, f"{motion.name}  onto  {result_file.name}")])
-    names = title, motion.name, f"{name.lower()}.glb", result_file.name, sheet.name
+    headline = f"{motion.name}  onto  {result_file.name}"
+    sheet = pictures.write(result_file.with_suffix(".png"), partial(fairswap.picture.sheet, proof, headline))
+    names = title, motion.name, f"{name.lower()}.glb", result_file.name, sheet
     return Shown(*names, made.retargeted, proof, made.as_transferred, truth)

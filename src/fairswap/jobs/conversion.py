@@ -19,13 +19,13 @@ from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.props import with_object_of
 from fairswap.figures.root import document_with_root, has_root
-from fairswap.formats.files import document_of, files_of, load, save_to
+from fairswap.formats.files import document_of, load
 from fairswap.formats.gltf.contents import names_of_targets
-from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.faces import Faces
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
+from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.lead_in import lead_in_told
 from fairswap.model.clip import Clip
@@ -268,27 +268,6 @@ def _rigged(performer: Document, target: TargetOptions, own_clips: Sequence[Clip
         performer.figure, bones=target.bones, clip=next(iter(own_clips), None), reference=target.reference,
         hands=target.hands, strict=strict, part="target",
     )  # fmt: skip
-
-
-def write_clips(
-    figure: Figure, clips: Sequence[Clip], out: Path, outputs: Outputs, *, kept: Sequence[Clip] = (), suffix: str = ""
-) -> list[str]:
-    """Write clips into one file, or into a folder one file for each, named after it; all names are reserved first.
-
-    ``out`` is a folder if it is one, or has no suffix; files in it have the suffix ``suffix`` or ``.glb``.
-    """
-    rows = [(path, clips if path == out else [clips[i]]) for i, path in enumerate(paths_for(out, clips, suffix))]
-    for path, _ in rows:
-        outputs.reserve(*files_of(path))
-    return [name for path, own in rows for name in save_to(outputs, path, figure, [*kept, *own])]
-
-
-def paths_for(out: Path, clips: Sequence[Clip], suffix: str = "") -> list[Path]:
-    """``out`` itself, or if it is a folder (or has no suffix) the path for each clip in it."""
-    if out.suffix and not out.is_dir():
-        return [out]
-    stems = distinct([file_stem(clip.name) for clip in clips])
-    return [out / f"{stem}{suffix or '.glb'}" for stem in stems]
 
 
 class _Pairs:

@@ -194,11 +194,21 @@ class RiggedFigure(Value):
         return {bone: role for role, bone in self.roles.bones.items()}
 
 
-def rigged_if_known(what: Document | Figure, clip: Clip | None) -> RiggedFigure | None:
-    """A figure with its roles and its reference; None where its bones are not known, which is no reason not to look at
-    it."""
+def rigged_if_known(
+    what: RiggedFigure | Document | Figure | str | Path, clip: Clip | None = None,
+    bones: BoneProfile | str | Path | None = None,
+) -> RiggedFigure | None:  # fmt: skip
+    """A figure with its roles and its reference; None where its bones are not known, which is no reason not to go on.
+
+    Raises
+    ------
+    FairSwapError
+        If a bone profile is given and does not fit.
+    """
     try:
-        rigged = RiggedFigure.of(what, clip=clip)
+        rigged = RiggedFigure.of(what, bones=bones, clip=clip)
         return rigged if rigged.reference.leg_m > 0.0 else None
     except FairSwapError:
+        if bones is not None:
+            raise
         return None

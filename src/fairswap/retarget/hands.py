@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, replace
+from functools import cached_property
 
 import numpy as np
 
@@ -54,157 +55,146 @@ class _Wish:
     where: Floats
 
 
+@dataclass(frozen=True, eq=False)
+class _Hands:
+    """The hands of a source and a target over all frames, side by side."""
+
+    source: RiggedFigure
+    target: RiggedFigure
+    source_chain: ChainWorld
+    chain: ChainWorld
+    rate: float
+
+    @cached_property
+    def palms(self) -> tuple[Mapping[str, Palm], Mapping[str, Palm]]:
+        """Of source and target, by side."""
+        return palms_of(self.source), palms_of(self.target)
+
+    @cached_property
+    def theirs(self) -> Mapping[str, Floats]:
+        """Where the source's palms are ``(frames, 3)``, by side."""
+        return {side: palm.track(self.source_chain) for side, palm in self.palms[0].items()}
+
+    def mine(self, side: str) -> Floats:
+        """Where the target's palm is by now ``(frames, 3)``."""
+        return self.palms[1][side].track(self.chain)
+
+    def ratio(self, side: str) -> float:
+        """How much longer the target's hand is."""
+        return self.palms[1][side].length / self.palms[0][side].length
+
+    def follow_floor(self) -> None:
+        """Bring hands that are near the floor as high over it as theirs are, for their size: the nearer they come, the
+        more their height counts from the floor, and the less from their shoulder."""
+        for side in SIDES:
+            height = self.theirs[side][:, 1] - self.source.floor_m
+            far = height / self.source.reference.leg_m
+            near = eased((_FAR_FROM_FLOOR - far) / (_FAR_FROM_FLOOR - _NEAR_FLOOR))
+            if near.max() > 0.0:
+                wanted = self.target.floor_m + self.ratio(side) * height
+                push_hand(self.target, side, self.chain, (near * (wanted - self.mine(side)[:, 1]))[:, None] * UP)
+
+    def on_each_other(self) -> list[_Wish]:
+        """Hands that meet: as far apart as theirs, for their size, around the middle between the two."""
+        apart = self.theirs["left"] - self.theirs["right"]
+        when = meeting(apart, self.palms[0]["left"], self.rate)
+        if not when.any():
+            return []
+        middle = 0.5 * (self.mine("left") + self.mine("right"))
+        return [
+            _Wish(side, "hand", when, middle + sign * 0.5 * self.ratio("left") * apart)
+            for side, sign in (("left", 1.0), ("right", -1.0))
+        ]
+
+    def on_object(self, name: str, scale: float) -> tuple[list[_Wish], Floats | None]:
+        """Hands that meet an object, and where that stands ``(3,)`` when it is first met.
+
+        On the target's stage it is as far over the ground as travel is scaled, as high as the legs are, and from there
+        to where this figure's own shoulders and arms bring its hands, so that none has to stretch.
+        """
+        source, target = self.source, self.target
+        if name not in source.skeleton.names:
+            raise UsageError(f"there is no bone {name!r} in {source.figure.name} to mark an object")
+        thing = self.source_chain.position(source.skeleton.names.index(name))
+        legs = target.reference.leg_m / source.reference.leg_m
+        seen = (thing - source.reference.hips * [1, 0, 1] - [0, source.floor_m, 0]) * [scale, legs, scale]
+        there = seen + target.reference.hips * [1, 0, 1] + [0, target.floor_m, 0]
+        found, misses = [], []
+        for side in SIDES:
+            away = self.theirs[side] - thing
+            when = meeting(away, self.palms[0][side], self.rate)
+            if when.any():
+                found.append(_Wish(side, "object", when, there + self.ratio(side) * away))
+                misses.append((self.mine(side) - found[-1].where)[when])
+        if not found:
+            return [], None
+        shift = np.concatenate(misses).mean(axis=0)
+        first = min(int(np.argmax(wish.when)) for wish in found)
+        return [replace(wish, where=wish.where + shift) for wish in found], there[first] + shift
+
+    def on_floor(self, taken: np.ndarray) -> list[_Wish]:
+        """Hands that rest on the floor: as high over it as theirs, for their size, and each time in one place."""
+        found = []
+        for side in SIDES:
+            when = on_floor(self.theirs[side], self.palms[0][side], self.source, self.rate) & ~taken
+            if when.any():
+                where = self.mine(side).copy()
+                where[:, 1] = self.target.floor_m + self.ratio(side) * (self.theirs[side][:, 1] - self.source.floor_m)
+                for start, stop in runs_of(when):
+                    where[start:stop, [0, 2]] = where[start:stop, [0, 2]].mean(axis=0)
+                found.append(_Wish(side, "floor", when, where))
+        return found
+
+    def on_body(self, taken: np.ndarray) -> list[_Wish]:
+        """Hands that rest on a part of the own body: at the same place of it."""
+        found, leg_m = [], self.source.reference.leg_m
+        for side in SIDES:
+            for old, new in zip(touchable_by(self.source, side), touchable_by(self.target, side), strict=True):
+                when, (height, direction, distance) = on_body(
+                    self.theirs[side], old, leg_m, self.source_chain, self.rate
+                )
+                when = when & ~taken
+                if when.any():
+                    where = new.points(height, direction, self.ratio(side) * distance, self.chain)
+                    found.append(_Wish(side, old.part, when, where))
+        return found
+
+    def reach(self, side: str, wishes: list[_Wish], weight: float) -> None:
+        """Bring the hand of a side to where it is wanted, eased in and out; between several wishes at once."""
+        shares = np.array([nearness(wish.when, _EASE_S * self.rate) for wish in wishes])
+        total, point = np.maximum(shares.sum(axis=0), 1.0), self.mine(side)
+        push = np.sum(
+            [(wish.where - point) * (fraction / total)[:, None] for wish, fraction in zip(wishes, shares, strict=True)],
+            axis=0,
+        )
+        push_hand(self.target, side, self.chain, weight * push)
+
+
 def meet_hands(
-    source: RiggedFigure,
-    target: RiggedFigure,
-    source_chain: ChainWorld,
-    chain: ChainWorld,
-    rate: float,
-    scale: float,
+    source: RiggedFigure, target: RiggedFigure, source_chain: ChainWorld, chain: ChainWorld, rate: float, scale: float,
     options: MotionOptions,
-) -> tuple[list[Touch], Floats | None]:
+) -> tuple[list[Touch], Floats | None]:  # fmt: skip
     """Bring the target's hands (in ``chain``, in place) to what the source's meet; tell each meeting, and where the
     object stands ``(3,)`` when it is first met."""
-    palms = palms_of(source), palms_of(target)
-    theirs = {side: palm.track(source_chain) for side, palm in palms[0].items()}
-    for side, palm in palms[1].items():
-        height = theirs[side][:, 1] - source.floor_m
-        near = eased((_FAR_FROM_FLOOR - height / source.reference.leg_m) / (_FAR_FROM_FLOOR - _NEAR_FLOOR))
-        _follow_floor(target, palm, side, palm.length / palms[0][side].length * height, near, chain)
-    wishes = _hand_wishes(palms, theirs, chain, rate)
-    stands = None
+    hands = _Hands(source, target, source_chain, chain, rate)
+    hands.follow_floor()
+    wishes, stands = hands.on_each_other(), None
     if options.object is not None:
-        chains = source_chain, chain
-        met, stands = _object_wishes(source, target, palms, theirs, chains, scale, rate, options.object)
+        met, stands = hands.on_object(options.object, scale)
         wishes += met
     both = np.any([wish.when for wish in wishes], axis=0) if wishes else np.zeros(chain.frames, dtype=bool)
-    wishes += _floor_wishes(source, target, palms, theirs, chain, rate, both)
-    wishes += _body_wishes(source, target, palms, theirs, source_chain, chain, rate, both)
+    wishes += hands.on_floor(both) + hands.on_body(both)
     for side in SIDES:
         own = [wish for wish in wishes if wish.side == side]
         if own:
-            _reach(target, palms[1][side], side, own, rate, options.reach, chain)
+            hands.reach(side, own, options.reach)
     touches = []
     for wish in wishes:
-        apart = np.linalg.norm(palms[1][wish.side].track(chain) - wish.where, axis=1)
+        apart = np.linalg.norm(hands.mine(wish.side) - wish.where, axis=1)
         for start, stop in runs_of(wish.when):
             off = float(apart[start:stop].max())
             touches.append(Touch(wish.side, wish.what, start / rate, (stop - 1) / rate, off))
     return sorted(touches, key=lambda touch: (touch.start_s, touch.side)), stands
-
-
-def _hand_wishes(
-    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]], theirs: Mapping[str, Floats], chain: ChainWorld, rate: float
-) -> list[_Wish]:
-    apart = theirs["left"] - theirs["right"]
-    when = meeting(apart, palms[0]["left"], rate)
-    if not when.any():
-        return []
-    ratio = palms[1]["left"].length / palms[0]["left"].length
-    mine = {side: palms[1][side].track(chain) for side in SIDES}
-    middle = 0.5 * (mine["left"] + mine["right"])
-    return [
-        _Wish(side, "hand", when, middle + sign * 0.5 * ratio * apart)
-        for side, sign in (("left", 1.0), ("right", -1.0))
-    ]
-
-
-def _object_wishes(
-    source: RiggedFigure,
-    target: RiggedFigure,
-    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
-    theirs: Mapping[str, Floats],
-    chains: tuple[ChainWorld, ChainWorld],
-    scale: float,
-    rate: float,
-    name: str,
-) -> tuple[list[_Wish], Floats | None]:
-    if name not in source.skeleton.names:
-        raise UsageError(f"there is no bone {name!r} in {source.figure.name} to mark an object")
-    source_chain, chain = chains
-    thing = source_chain.position(source.skeleton.names.index(name))
-    legs = target.reference.leg_m / source.reference.leg_m
-    # Where the object is on the target's stage: as far over the ground as travel is scaled, as high as the legs are,
-    # and from there to where this figure's own shoulders and arms bring its hands, so that none has to stretch.
-    seen = (thing - source.reference.hips * [1, 0, 1] - [0, source.floor_m, 0]) * [scale, legs, scale]
-    there = seen + target.reference.hips * [1, 0, 1] + [0, target.floor_m, 0]
-    found, misses = [], []
-    for side in SIDES:
-        away = theirs[side] - thing
-        when = meeting(away, palms[0][side], rate)
-        if when.any():
-            ratio = palms[1][side].length / palms[0][side].length
-            found.append(_Wish(side, "object", when, there + ratio * away))
-            misses.append((palms[1][side].track(chain) - found[-1].where)[when])
-    if not found:
-        return [], None
-    shift = np.concatenate(misses).mean(axis=0)
-    first = min(int(np.argmax(wish.when)) for wish in found)
-    return [replace(wish, where=wish.where + shift) for wish in found], there[first] + shift
-
-
-def _floor_wishes(
-    source: RiggedFigure,
-    target: RiggedFigure,
-    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
-    theirs: Mapping[str, Floats],
-    chain: ChainWorld,
-    rate: float,
-    taken: np.ndarray,
-) -> list[_Wish]:
-    """Hands that rest on the floor: as high over it as theirs, for their size, and each time in one place."""
-    found = []
-    for side in SIDES:
-        when = on_floor(theirs[side], palms[0][side], source, rate) & ~taken
-        if when.any():
-            where = palms[1][side].track(chain).copy()
-            ratio = palms[1][side].length / palms[0][side].length
-            where[:, 1] = target.floor_m + ratio * (theirs[side][:, 1] - source.floor_m)
-            for start, stop in runs_of(when):
-                where[start:stop, [0, 2]] = where[start:stop, [0, 2]].mean(axis=0)
-            found.append(_Wish(side, "floor", when, where))
-    return found
-
-
-def _follow_floor(target: RiggedFigure, palm: Palm, side: str, height: Floats, near: Floats, chain: ChainWorld) -> None:
-    """Bring a hand that is ``near`` the floor ``(frames,)``, 0 to 1, to that ``height`` over it, metres: the nearer it
-    comes, the more its height counts from the floor, and the less from its shoulder."""
-    if near.max() > 0.0:
-        push_hand(target, side, chain, (near * (target.floor_m + height - palm.track(chain)[:, 1]))[:, None] * UP)
-
-
-def _body_wishes(
-    source: RiggedFigure,
-    target: RiggedFigure,
-    palms: tuple[Mapping[str, Palm], Mapping[str, Palm]],
-    theirs: Mapping[str, Floats],
-    source_chain: ChainWorld,
-    chain: ChainWorld,
-    rate: float,
-    taken: np.ndarray,
-) -> list[_Wish]:
-    found = []
-    for side in SIDES:
-        for old, new in zip(touchable_by(source, side), touchable_by(target, side), strict=True):
-            when, (height, direction, distance) = on_body(theirs[side], old, source.reference.leg_m, source_chain, rate)
-            when = when & ~taken
-            if when.any():
-                ratio = palms[1][side].length / palms[0][side].length
-                found.append(_Wish(side, old.part, when, new.points(height, direction, ratio * distance, chain)))
-    return found
-
-
-def _reach(
-    target: RiggedFigure, palm: Palm, side: str, wishes: list[_Wish], rate: float, weight: float, chain: ChainWorld
-) -> None:
-    point = palm.track(chain)
-    shares = np.array([nearness(wish.when, _EASE_S * rate) for wish in wishes])
-    total = np.maximum(shares.sum(axis=0), 1.0)
-    push = np.sum(
-        [(wish.where - point) * (fraction / total)[:, None] for wish, fraction in zip(wishes, shares, strict=True)],
-        axis=0,
-    )
-    push_hand(target, side, chain, weight * push)
 
 
 def push_hand(target: RiggedFigure, side: str, chain: ChainWorld, push: Floats) -> None:
