@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test fuzz bench scale lint develop judges troupe schemas
+.PHONY: demo test fuzz bench scale lint develop judges troupe schemas gallery
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install ".[speech,view]"
@@ -39,6 +39,10 @@ develop: $(BIN)/python  ## an editable installation with all tools
 
 schemas: $(BIN)/python  ## write docs/reports.schema.json anew (needed after a report has changed)
 	$(BIN)/python -m fairswap.cli.schemas > docs/reports.schema.json
+
+gallery: $(BIN)/python  ## make docs/screenshots anew from the demo (needs chromium, xvfb, xterm, imagemagick)
+	$(PIP) install -e ".[test]"
+	$(BIN)/python docs/gallery.py
 
 judges:  ## the independent judges that some tests ask (needs Node)
 	cd tests/judges && npm ci --no-audit --no-fund --silent

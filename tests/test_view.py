@@ -42,6 +42,11 @@ def pair(seconds=10.0):
     return fairswap.convert(document, TROUPE / "juniper.glb")
 
 
+@cache
+def html_of_pair():
+    return fairswap.view(pair()).html
+
+
 def parts_of(html):
     """What a page holds, unpacked, by its name."""
     rows = re.findall(r'<script type="application/gzip" id="([\w-]+)">([\w+/=]*)</script>', html)
@@ -132,7 +137,7 @@ def test_a_pair_plays_as_the_core_moves_it(chromium):
 
 
 def test_it_is_played_and_looked_at_by_hand(chromium):
-    with opened(chromium, fairswap.view(pair()).html) as shot:
+    with opened(chromium, html_of_pair()) as shot:
         page = shot.page
         now = "() => player.now"
         page.keyboard.press("Space")
@@ -255,7 +260,7 @@ def test_names_of_strangers_are_text_and_nothing_else(chromium):
 
 
 def test_it_is_used_on_a_phone(chromium):
-    with opened(chromium, fairswap.view(pair()).html, size=(390, 844)) as shot:
+    with opened(chromium, html_of_pair(), size=(390, 844)) as shot:
         page = shot.page
         wide = page.evaluate("() => document.documentElement.scrollWidth")
         assert wide <= 390
@@ -277,13 +282,11 @@ def test_it_is_used_on_a_phone(chromium):
 def test_it_plays_fast_enough_without_a_graphics_card(chromium):
     """Two figures of 20,000 triangles and 80 bones, 640 × 480, drawn in software. 20 frames a second are wanted; 14
     were measured here (docs/view.md), and half of that is a fault."""
-    with opened(chromium, fairswap.view(pair()).html, size=(640, 480)) as shot:
+    with opened(chromium, html_of_pair(), size=(640, 480)) as shot:
         shot.page.evaluate(
             "() => { for (const each of ['aside', 'footer', 'header']) document.querySelector(each).hidden = true }"
         )
-        triangles = [
-            row["triangles"] for row in json.loads(parts_of(fairswap.view(pair()).html)["data-scene"])["figures"]
-        ]
+        triangles = [row["triangles"] for row in json.loads(parts_of(html_of_pair())["data-scene"])["figures"]]
         print(f"{sum(triangles)} triangles")
         count = "() => { const before = player.drawn; const began = performance.now(); let n = 0;"
         count += "return new Promise(done => { const step = () => { player.seek(n / 60); n += 1;"
@@ -296,7 +299,7 @@ def test_it_plays_fast_enough_without_a_graphics_card(chromium):
 
 
 def test_a_pair_of_ten_seconds_is_small_and_opens_at_once(chromium):
-    html = fairswap.view(pair()).html
+    html = html_of_pair()
     held = sum(len(text) for name, text in re.findall(r'id="(data-(?:figure|scene)[\w-]*)">([\w+/=]*)<', html))
     assert held < 4e6
     with opened(chromium, html):
