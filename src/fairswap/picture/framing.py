@@ -84,11 +84,17 @@ class Staged:
 
     @cached_property
     def bones(self) -> frozenset[int]:
-        """The bones of trunk, limbs and fingers, with their end markers: neither face nor cloth nor helpers."""
+        """The bones of trunk, limbs and fingers, with their end markers: neither face nor cloth nor helpers.
+
+        A root is none of them: it may stay behind while the hips go.
+        """
         skeleton = self.figure.skeleton
         if self.rigged is None:
-            return frozenset(range(len(skeleton)))
-        body = {bone for role, bone in self.rigged.roles.bones.items() if part_of(role) != "face"}
+            tops = [bone for bone in range(len(skeleton)) if skeleton.parents[bone] < 0]
+            roots = {top for top in tops if len(skeleton.children[top]) == 1 and len(skeleton) > 2}
+            return frozenset(range(len(skeleton))) - roots
+        roles = self.rigged.roles.bones.items()
+        body = {bone for role, bone in roles if part_of(role) != "face" and role != "root"}
         return frozenset(body | {end for end in skeleton.ends if int(skeleton.parents[end]) in body})
 
     @cached_property
