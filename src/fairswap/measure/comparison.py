@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import asdict, dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING
@@ -74,11 +75,11 @@ class Comparison:
     ``source_footing`` is over the floor that the source's feet stand on; ``source_as_it_stands`` over the floor that
     its figure rests on, which may be another. ``standing`` ``(2, 2, frames)`` says when the feet of source and result
     stand, left and right. ``source`` and ``result`` are what was compared, for pictures of it. ``travel_factor`` is by
-    how much longer the way was asked to be than the legs are. ``degrees`` is how far each of ``roles`` is off
-    ``(roles, frames)``, ``hips_percent`` how far the hips are, ``(frames,)`` percent of the leg. ``inside`` are limbs
-    that go into each other or the trunk on the result. ``face_missed`` is how far the places of the face are off, as a
-    share of how far the source's go; None where no face moves, or there is none. ``garment_below`` is the extra bone
-    that goes furthest below the floor, and by how much, cm.
+    how much longer the way was asked to be than the legs are. ``degrees_by_part`` is how far each part of the body is
+    off in each frame, by its bone that is furthest off; ``hips_percent`` how far the hips are, ``(frames,)`` percent of
+    the leg. ``inside`` are limbs that go into each other or the trunk on the result. ``face_missed`` is how far the
+    places of the face are off, as a share of how far the source's go; None where no face moves, or there is none.
+    ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -108,17 +109,8 @@ class Comparison:
     face_missed: float | None = None
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
-    degrees: Floats = field(default_factory=lambda: np.zeros((0, 0)), repr=False)
+    degrees_by_part: Mapping[str, Floats] = field(default_factory=dict, repr=False)
     hips_percent: Floats = field(default_factory=lambda: np.zeros(0), repr=False)
-
-    @cached_property
-    def degrees_by_part(self) -> dict[str, Floats]:
-        """How far each part of the body is off in each frame, by its bone that is furthest off ``(frames,)``."""
-        found: dict[str, Floats] = {}
-        for role, row in zip(self.roles, self.degrees, strict=True):
-            part = part_of_body(role.role, role.part)
-            found[part] = np.maximum(found.get(part, 0.0), row)
-        return {part: found[part] for part in PARTS if part in found}
 
     @cached_property
     def inside_body_s(self) -> tuple[float | None, float | None]:
@@ -251,9 +243,18 @@ def compare_motions(
         inside=inside,
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
-        degrees=tracks.degrees.astype(np.float32),
+        degrees_by_part=_by_part(tracks),
         hips_percent=tracks.hips,
     )
+
+
+def _by_part(tracks: Tracks) -> dict[str, Floats]:
+    """How far each part of the body is off in each frame ``(frames,)``; in single precision, for long clips."""
+    found: dict[str, Floats] = {}
+    for (role, _), row in zip(tracks.roles, tracks.degrees, strict=True):
+        part = part_of_body(role, part_of(role))
+        found[part] = np.maximum(found.get(part, 0.0), row).astype(np.float32)
+    return {part: found[part] for part in PARTS if part in found}
 
 
 def _touching_alike(
