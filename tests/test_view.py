@@ -398,6 +398,21 @@ def test_the_command_says_what_is_on_the_page():
     assert Path("again.html").read_bytes() == Path("page.html").read_bytes()
 
 
+def test_what_is_wrong_is_marked_where_it_is():
+    walk = pair().done[0]
+    tracks = walk.clip.poses.edit()
+    bone = walk.swap.target.roles.bones["lower_arm_left"]
+    tracks.rotation_tracks[bone][:, 60] = [0.0, 0.6, 0.0, 0.8]
+    jumped = replace(walk.clip, poses=tracks.poses())
+    found = fairswap.compare((walk.swap.source.figure, walk.original), (walk.swap.target.figure, jumped))
+    scene = json.loads(parts_of(fairswap.view(found).html)["data-scene"])
+    marks = [(mark["at"], mark["text"]) for mark in scene["figures"][1]["clips"][0]["marks"]]
+    name = walk.swap.target.skeleton.names[bone]
+    assert (2.0, f"spike of {name}") in marks
+    assert any(at == 2.0 and text.startswith("arms furthest off") for at, text in marks)
+    assert max(scene["figures"][1]["clips"][0]["curves"]["arms"]["values"]) > 15
+
+
 @pytest.mark.parametrize(
     "words",
     [

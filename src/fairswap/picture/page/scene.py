@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.bones.roles import MUST_HAVE, SIDES, part_of, role_order, side_of
+from fairswap.clips.cleaning import find_faults
 from fairswap.errors import FairSwapError, Finding
 from fairswap.measure.comparison import Comparison
 from fairswap.measure.contacts import contacts_of
@@ -27,7 +28,9 @@ from fairswap.pose.rigged import RiggedFigure
 _SURE = 0.9
 # Points of a curve on the page: more than its pixels are not seen.
 _MOST_POINTS = 1200
-# Degrees that are worth a look.
+# Marks of faults: more of them are no help.
+_MOST_FAULTS = 40
+# Degrees, or centimetres, that are worth a look.
 _WORTH = 1.0
 
 
@@ -86,7 +89,7 @@ def scene_of(shown: Shown) -> dict[str, Any]:
 def _clip(shown: Shown, clip: Clip) -> dict[str, Any]:
     rate = float(clip.rate)
     comparison = shown.against.get(clip.name)
-    marks = [{"at": at, "text": text} for at, text in shown.marks.get(clip.name, ())]
+    marks = [{"at": at, "text": text} for at, text in shown.marks.get(clip.name, ())] + _faults(clip)
     row: dict[str, Any] = {
         "name": clip.name, "seconds": clip.duration_s, "rate": rate, "frames": clip.frames,
         "note": shown.notes.get(clip.name, ""),
@@ -99,6 +102,16 @@ def _clip(shown: Shown, clip: Clip) -> dict[str, Any]:
         marks += _worst_moments(comparison)
     row["marks"] = sorted(marks, key=lambda mark: mark["at"])
     return row
+
+
+def _faults(clip: Clip) -> list[dict[str, Any]]:
+    """Spikes of a recording, and a rest pose before it, where they are."""
+    found = [fault for fault in find_faults(clip) if fault.kind in ("spike", "lead-in")][:_MOST_FAULTS]
+    return [
+        {"at": (fault.first if fault.kind == "spike" else fault.last) / float(clip.rate),
+         "text": f"{fault.kind} of {fault.bone}"}
+        for fault in found
+    ]  # fmt: skip
 
 
 def _contacts(rigged: RiggedFigure, clip: Clip) -> dict[str, list[list[float]]]:
@@ -148,6 +161,10 @@ def _worst_moments(comparison: Comparison) -> list[dict[str, Any]]:
             continue  # it scores by something else than its turns
         text = f"{score.part} furthest off: {values[worst]:.1f}° ({score.score:.0f} of 100)"
         marks.append({"at": float(comparison.times_s[worst]), "text": text})
+    for inside in comparison.inside:
+        if inside.beyond_cm >= _WORTH:
+            said = f"{inside.limb} goes {inside.deepest_cm:.1f} cm into {inside.into}".replace("_", " ")
+            marks.append({"at": inside.at_s, "text": said})
     return marks
 
 
