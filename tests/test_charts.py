@@ -10,12 +10,15 @@ import numpy as np
 import pytest
 
 import fairswap
+from fairswap.bones.assignment import roles_of
 from fairswap.demo.faces import PIP_SHAPES
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.head import Head
 from fairswap.face.transfer import perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS
+from fairswap.model.mesh import deformed_vertices
 from fairswap.model.poses import MorphTrack
+from fairswap.model.rotation import matrix_from_quaternion, multiply
 from making import TROUPE, figure, run
 
 PIP = TROUPE / "pip.glb"
@@ -253,3 +256,69 @@ def test_a_blink_is_never_lost_where_anything_shuts_the_lids():
         closed(head_of(Shape("shut", {"eye_closure": 1.0}), Shape("squint", {"lid_tightener": 1.0})), "squint").max()
         < 0.02
     )
+
+
+def turned_about_the_eye(osric, share=1.0):
+    """Osric with lids whose bones stand in the middle of the eye, and hold their skin by a share only."""
+    skeleton = osric.skeleton
+    moved = {}
+    for bone, name in enumerate(skeleton.names):
+        if "Lid" in name:
+            eye = "eye_left" if "Port" in name else "eye_right"
+            moved[bone] = skeleton.rest.positions[0, roles_of(osric).bones[eye]] - skeleton.rest.positions[0, bone]
+    local = skeleton.rest_translations.copy()
+    meshes = []
+    for bone, way in moved.items():
+        turn = matrix_from_quaternion(skeleton.rest.rotations[0, int(skeleton.parents[bone])])
+        local[bone] += turn.T @ way
+    for mesh in osric.meshes:
+        binds, weights = mesh.bind_matrices.copy(), mesh.weights.copy()
+        for bone, way in moved.items():
+            back = np.linalg.inv(binds[bone])
+            back[:3, 3] += way
+            binds[bone] = np.linalg.inv(back)
+            # What a lid holds less of its skin, the head holds more.
+            own = (mesh.joints == bone) * weights * (1.0 - share)
+            weights -= own
+        weights[:, 0] += 1.0 - weights.sum(axis=1)
+        meshes.append(replace(mesh, bind_matrices=binds, weights=weights))
+    return replace(osric, skeleton=replace(skeleton, rest_translations=local), meshes=tuple(meshes), source=None)
+
+
+@pytest.mark.parametrize("kind", ["as they are", "in the middle of the eye"])
+def test_lids_of_bones_shut_whatever_their_bones_are_like(kind):
+    osric = figure("Osric")
+    own = osric if kind == "as they are" else turned_about_the_eye(osric)
+    side = Head.of(own)
+    units = np.zeros((len(UNITS), 2))
+    for way in ("left", "right"):
+        units[INDEX[f"eye_closure_{way}"], 1] = 1.0
+    clip = perform_units(side, units, still_clip(own, "blink", Fraction(30), 2)).clip
+    names, world = list(own.skeleton.names), clip.poses.world()
+    for word in ("Port", "Starboard"):
+        open_, shut = [], []
+        for frame, into in ((0, open_), (1, shut)):
+            edges = []
+            for which, pick in (("Upper", np.min), ("Lower", np.max)):
+                bone = names.index(f"salt:{word} Lid {which}")
+                points = []
+                for mesh in own.meshes:
+                    held = np.where(mesh.joints == bone, mesh.weights, 0.0).sum(axis=1)
+                    points.append(deformed_vertices(mesh, world, frame)[held > 0.55])
+                edges.append(pick(np.concatenate(points)[:, 1]))
+            into.append(edges[0] - edges[1])
+        assert open_[0] > 0.008  # metres
+        assert shut[0] < 0.2 * open_[0]  # shut, but for what a rim is not one line
+        assert shut[0] > -0.6 * open_[0]  # and not far over each other
+
+
+def test_a_face_that_does_not_rest_as_it_is_bound_is_told():
+    osric = figure("Osric")
+    assert "face-not-at-rest" not in [row.code for row in fairswap.face.draft(osric).findings]
+    bone = next(number for number, name in enumerate(osric.skeleton.names) if "Lid Upper" in name)
+    turns = osric.skeleton.rest_rotations.copy()
+    turns[bone] = multiply(turns[bone], [np.sin(0.15), 0.0, 0.0, np.cos(0.15)])
+    odd = replace(osric, skeleton=replace(osric.skeleton, rest_rotations=turns), source=None)
+    told = next(row for row in fairswap.face.draft(odd).findings if row.code == "face-not-at-rest")
+    assert osric.skeleton.names[bone] in told.message
+    assert "17°" in told.message

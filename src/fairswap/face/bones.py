@@ -11,6 +11,7 @@ from collections.abc import Mapping, Sequence
 import numpy as np
 
 from fairswap.bones.roles import SIDES, RoleMap
+from fairswap.errors import Finding
 from fairswap.face.anatomy import GAZE_DEGREES, JAW_DEGREES, FacePoints, displacement, gaze_axis
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import FaceFrame
@@ -18,14 +19,24 @@ from fairswap.face.solve import bounded_weights
 from fairswap.face.units import UNITS, base_of, side_of
 from fairswap.face.words import shape_name
 from fairswap.model.arrays import Floats
+from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder, Poses
-from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, rotation_vector
+from fairswap.model.rotation import (
+    conjugate,
+    matrix_from_quaternion,
+    multiply,
+    quaternion_from_axis_angle,
+    rotate,
+    rotation_vector,
+)
 from fairswap.model.skeleton import Skeleton
 
 # How much a degree counts against a head size, when poses are told apart.
 _DEGREE = 0.006
 # A unit is possible if some bone goes this share of the way that the skin would.
 _ENOUGH, _LEAST = 0.4, 0.003
+# A bone of a face that is further than this from where its skin is bound to it is not at rest.
+_OFF_M, _OFF_DEGREES = 0.003, 4.0
 _FACE_WORDS = frozenset(
     ["brow", "lid", "eye", "cheek", "nose", "nostril", "mouth", "lip", "jaw", "chin", "tongue", "corner"]
 )
@@ -83,6 +94,39 @@ def anatomical_poses(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> di
                 }
         if moves:
             out[unit] = Shape(unit, {unit: 1.0}, bones=moves)
+    return out
+
+
+def unlike_their_binding(figure: Figure, roles: RoleMap, bones: set[str]) -> list[Finding]:
+    """Bones of a face that rest elsewhere, by the head, than their skin is bound to them."""
+    skeleton, head = figure.skeleton, roles.bones["head"]
+    rest = _matrices(skeleton.rest.rotations[0], skeleton.rest.positions[0])
+    off = {}
+    for mesh in figure.meshes:
+        for name in bones:
+            bone = skeleton.names.index(name)
+            if not (mesh.weights[mesh.joints == bone] > 0.0).any():
+                continue
+            bound = mesh.bind_matrices[head] @ np.linalg.inv(mesh.bind_matrices[bone])
+            now = np.linalg.inv(rest[head]) @ rest[bone]
+            moved = float(np.linalg.norm(now[:3, 3] - bound[:3, 3]))
+            turn = np.clip(0.5 * (np.trace(now[:3, :3] @ np.linalg.inv(bound[:3, :3])) - 1.0), -1.0, 1.0)
+            turned = float(np.degrees(np.arccos(turn)))
+            if moved > _OFF_M or turned > _OFF_DEGREES:
+                off[name] = (moved, turned)
+    if not off:
+        return []
+    rows = ", ".join(
+        f"{name!r} ({100 * moved:.1f} cm, {turned:.0f}°)" for name, (moved, turned) in list(off.items())[:5]
+    )
+    more = f" and {len(off) - 5} more" if len(off) > 5 else ""
+    message = f"bones of the face rest elsewhere than their skin is bound: {rows}{more}; poses count from that rest"
+    return [Finding("face-not-at-rest", "warning", figure.name, message, "Export it with its face at rest")]
+
+
+def _matrices(rotations: Floats, positions: Floats) -> Floats:
+    out = np.tile(np.eye(4), (len(positions), 1, 1))
+    out[:, :3, :3], out[:, :3, 3] = matrix_from_quaternion(rotations), positions
     return out
 
 

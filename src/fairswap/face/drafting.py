@@ -10,7 +10,7 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, UsageError
-from fairswap.face.bones import anatomical_poses
+from fairswap.face.bones import anatomical_poses, unlike_their_binding
 from fairswap.face.chart import PERCENT_FROM, FaceChart, Shape
 from fairswap.face.geometry import (
     CANDIDATES,
@@ -21,6 +21,7 @@ from fairswap.face.geometry import (
     rest_moves,
 )
 from fairswap.face.guessing import ShapeGuess, best_word, guess_shapes
+from fairswap.face.lids import with_lids_shut
 from fairswap.face.organs import organs_of, shells_of
 from fairswap.face.units import vector
 from fairswap.face.words import shape_name
@@ -97,7 +98,10 @@ def draft_face(
         used = {bone for clip in clips for bone in _turning(clip)}
         showing = _showing(figure)
         bare: set[str] = set()
-        for unit, shape in anatomical_poses(figure.skeleton, roles, head_frame(figure, roles)).items():
+        by_bones = head_frame(figure, roles)
+        poses = with_lids_shut(figure, anatomical_poses(figure.skeleton, roles, by_bones), by_bones)
+        findings += unlike_their_binding(figure, roles, {bone for shape in poses.values() for bone in shape.bones})
+        for unit, shape in poses.items():
             if not (showing | used) & set(shape.bones):
                 bare |= set(shape.bones)
             # Where morphs do it, too, bones count if its own clips move them.
