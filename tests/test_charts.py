@@ -124,6 +124,11 @@ def test_expressions_held_by_bones_are_recognised():
     again = Head(side.figure, side.roles, found.chart)
     middles = again.activations(clip)[:, [20 * number + 10 for number in range(len(shown))]]
     assert np.allclose(middles, np.eye(len(shown)), atol=0.05)
+    # What is known of one of them goes before what was found.
+    first = next(iter(found.chart.shapes))
+    said = fairswap.face.draft("faces.glb", clip="faces", say={first: {"viseme_o": 1.0}})
+    assert said.chart.units_of(first) == {"viseme_o": 1.0}
+    assert said.chart.shapes[first].bones.keys() == found.chart.shapes[first].bones.keys()
     fairswap.save("still.glb", side.figure, [still_clip(side.figure, "still", Fraction(30), 30)])
     with pytest.raises(fairswap.UsageError, match="nothing of the face moves"):
         fairswap.face.draft("still.glb", clip="still")

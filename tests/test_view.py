@@ -447,6 +447,20 @@ def test_without_the_package_that_draws_it_says_what_to_install(monkeypatch):
     assert done.returncode == 2
     assert "pip install 'fairswap[view]'" in " ".join(done.stderr.split())
     assert not Path("page.html").exists()
+    asked = run("reel", TROUPE / "pip.glb", "-o", "reel.glb", "--view", "page.html")
+    assert "pip install 'fairswap[view]'" in " ".join(asked.stderr.split())
+    assert not Path("reel.glb").exists()  # told before the work, not after it
+
+
+def test_the_report_comes_out_even_if_there_is_nothing_to_see():
+    Path("bad.bvh").write_text("HIERARCHY nothing")
+    Path("worse.bvh").write_text("nothing")
+    done = run(
+        "convert", "bad.bvh", "worse.bvh", "--onto", TROUPE / "pip.glb", "-o", "o.glb", "--view", "v.html", "--json"
+    )
+    assert done.returncode != 0
+    assert [row["file"] for row in json.loads(done.stdout)["failed"]] == ["bad.bvh", "worse.bvh"]
+    assert "nothing was carried over" in done.stderr
 
 
 def test_the_page_keeps_the_licence_of_what_draws_it():

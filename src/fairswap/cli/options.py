@@ -94,6 +94,9 @@ def looks(function: Function) -> Function:
 
 def _noted_view(_: click.Context, __: click.Parameter, value: Path | None) -> None:
     if value is not None:
+        from fairswap.picture.page.assembling import drawing_package
+
+        drawing_package()  # what is missing is told before the work
         note("view", value)
 
 

@@ -11,7 +11,7 @@ from typing import TYPE_CHECKING, Any
 
 import click
 
-from fairswap.errors import shortened
+from fairswap.errors import FairSwapError, shortened
 from fairswap.formats.naming import all_in_unicode, visible, visible_in_json
 
 if TYPE_CHECKING:
@@ -77,10 +77,19 @@ class Output:
 
     def report(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
         """Write the page that ``--view`` asks for, and print a report to stdout: as data, or as lines for people."""
+        failed = None
         for path in _noted("view")[:1]:
             from fairswap.cli.view import with_page
 
-            report = with_page(report, self, path, _noted("inputs"), self._shown)
+            try:
+                report = with_page(report, self, path, _noted("inputs"), self._shown)
+            except FairSwapError as error:  # what was done is told all the same
+                failed = error
+        self._print(report, lines)
+        if failed is not None:
+            raise failed
+
+    def _print(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
         if self.as_json:
             import msgspec
 

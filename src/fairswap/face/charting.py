@@ -10,7 +10,7 @@ from fairswap.bones.profile import BoneProfile
 from fairswap.errors import Finding, UsageError
 from fairswap.face.chart import FaceChart
 from fairswap.face.checking import ShapeMatch, check_chart, match_charts
-from fairswap.face.drafting import FaceDraft, draft_face
+from fairswap.face.drafting import FaceDraft, draft_face, with_said
 from fairswap.face.family import on_figure
 from fairswap.face.head import chart_of, roles_if_known
 from fairswap.face.timeline import draft_timeline, expression_clips
@@ -49,12 +49,14 @@ def draft(
     roles = roles_if_known(figure, bones)
     clips = document.clips_of(figure)
     if held is None and clip is None:
-        drafted = draft_face(figure, roles, clips, {k: dict(v) for k, v in (say or {}).items()})
-        return replace(drafted, findings=[*drafted.findings, *expression_clips(figure, roles, clips)])
-    takes = [each for each in clips if clip in (None, each.name)]
-    if not takes:
-        raise UsageError(f"no clip is called {clip!r}" if clip else "there is no clip", file=document.file)
-    return draft_timeline(figure, roles, takes[0], None if held is None else held_frames(held))
+        drafted = draft_face(figure, roles, clips)
+        drafted = replace(drafted, findings=[*drafted.findings, *expression_clips(figure, roles, clips)])
+    else:
+        takes = [each for each in clips if clip in (None, each.name)]
+        if not takes:
+            raise UsageError(f"no clip is called {clip!r}" if clip else "there is no clip", file=document.file)
+        drafted = draft_timeline(figure, roles, takes[0], None if held is None else held_frames(held))
+    return with_said(drafted, say or {})
 
 
 def check(chart: FaceChart | str | Path, what: Document | Figure | str | Path) -> list[Finding]:

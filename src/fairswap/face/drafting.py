@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -64,9 +64,7 @@ class FaceDraft:
         return f"<FaceDraft: {len(self.chart.shapes)} shapes>"
 
 
-def draft_face(
-    figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = (), said: dict[str, dict[str, float]] | None = None
-) -> FaceDraft:
+def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()) -> FaceDraft:
     """Find out what every morph of a figure does, and what its face bones can do.
 
     Parameters
@@ -75,13 +73,6 @@ def draft_face(
         Which bone is which; None for a bare head.
     clips : sequence of Clip
         The figure's clips: they tell the range of weights.
-    said : mapping of shape to units
-        What the user says certain shapes are; it is taken as it is.
-
-    Raises
-    ------
-    UsageError
-        If ``said`` names a shape that is not there.
     """
     frame = head_frame(figure, roles)
     names, vertices, moves, shells = all_moves(figure)
@@ -112,17 +103,32 @@ def draft_face(
                     Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (how,)
                 )
         findings += [_bare_finding(bone) for bone in sorted(bare)]
-    for name, units in (said or {}).items():
-        if name not in guesses:
-            near = difflib.get_close_matches(name, guesses, 1)
-            raise UsageError(f"there is no shape {name!r}", remedy=f"Do you mean {near[0]!r}?" if near else "")
-        old = guesses[name].shape
-        told = Shape(name, units, low=old.low, high=old.high, bones=old.bones)
-        guesses[name] = ShapeGuess(told, 1.0, ("said by the user",))
     for name, guess in guesses.items():
         findings += doubts(name, guess)
     chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
     return FaceDraft(chart, guesses, frame, findings)
+
+
+def with_said(drafted: FaceDraft, said: Mapping[str, Mapping[str, float]]) -> FaceDraft:
+    """A draft with what the user says certain shapes are, in units; it is taken as it is.
+
+    Raises
+    ------
+    UsageError
+        If a shape is named that is not there.
+    """
+    guesses = dict(drafted.guesses)
+    for name, units in said.items():
+        if name not in guesses:
+            near = difflib.get_close_matches(name, guesses, 1)
+            raise UsageError(f"there is no shape {name!r}", remedy=f"Do you mean {near[0]!r}?" if near else "")
+        old = guesses[name].shape
+        told = Shape(name, dict(units), low=old.low, high=old.high, bones=old.bones)
+        guesses[name] = ShapeGuess(told, 1.0, ("said by the user",))
+    chart = replace(drafted.chart, shapes={name: guess.shape for name, guess in guesses.items()})
+    # What was doubtful of them is no more.
+    left = [row for row in drafted.findings if not (row.code.startswith("shape-") and row.place in said)]
+    return FaceDraft(chart, guesses, drafted.frame, left)
 
 
 def chart_from_names(names: Sequence[str], title: str) -> FaceChart:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from typing import Any
 
 import numpy as np
@@ -73,3 +74,13 @@ class Packer:
             self.accessor(array, view, offset, index in bounds)
             for index, (array, offset) in enumerate(zip(arrays, offsets, strict=True))
         ]
+
+
+def glb_chunks(text: bytes, packer: Packer) -> list[Chunk]:
+    """A binary file of a document's JSON and the buffer of a packer, as the format has it."""
+    text += b" " * (-len(text) % 4)
+    total = 12 + 8 + len(text) + (8 + packer.length if packer.length else 0)
+    out: list[Chunk] = [struct.pack("<4sIIII", b"glTF", 2, total, len(text), 0x4E4F534A), text]
+    if packer.length:
+        out.append(struct.pack("<II", packer.length, 0x004E4942))
+    return [*out, *packer.chunks]

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import copy
 import os
-import struct
 from collections.abc import Sequence
 from pathlib import Path
 from typing import Any
@@ -16,7 +15,7 @@ import numpy as np
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.nodes import tree_from_nodes
-from fairswap.formats.gltf.packing import Packer
+from fairswap.formats.gltf.packing import Packer, glb_chunks
 from fairswap.formats.gltf.patching import Replacement, can_patch, pack_replacements, patch_document, split_matrix
 from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
@@ -207,9 +206,4 @@ def _files(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chu
     if as_text:
         files: dict[str, list[Chunk]] = {binary: list(packer.chunks)} if packer.length else {}
         return files | {name: [msgspec.json.format(text, indent=1)]}
-    text += b" " * (-len(text) % 4)
-    total = 12 + 8 + len(text) + (8 + packer.length if packer.length else 0)
-    head: list[Chunk] = [struct.pack("<4sIIII", b"glTF", 2, total, len(text), 0x4E4F534A), text]
-    if packer.length:
-        head.append(struct.pack("<II", packer.length, 0x004E4942))
-    return {name: [*head, *packer.chunks]}
+    return {name: glb_chunks(text, packer)}

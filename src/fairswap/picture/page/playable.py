@@ -5,7 +5,6 @@ A turn in 16 bits is off by 0.003 degrees at most; places stay single numbers of
 
 from __future__ import annotations
 
-import struct
 from collections.abc import Sequence
 from dataclasses import replace
 from typing import Any
@@ -14,7 +13,7 @@ import msgspec
 import numpy as np
 
 from fairswap.formats.gltf.building import build_document
-from fairswap.formats.gltf.packing import Packer
+from fairswap.formats.gltf.packing import Packer, glb_chunks
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -45,7 +44,7 @@ def playable(figure: Figure, clips: Sequence[Clip]) -> bytes:
             del raw[key]
     if packer.length:
         raw["buffers"] = [{"byteLength": packer.length}]
-    return _glb(raw, packer)
+    return b"".join(map(bytes, glb_chunks(msgspec.json.encode(all_in_unicode(raw)), packer)))
 
 
 def _in_order(mesh: Mesh) -> Mesh:
@@ -118,12 +117,3 @@ def _animation(clip: Clip, nodes: list[int], mesh_nodes: list[int], packer: Pack
     ]
     channels = [{"sampler": i, "target": {"node": node, "path": path}} for i, (node, path, _) in enumerate(targets)]
     return {"name": clip.name, "channels": channels, "samplers": samplers}
-
-
-def _glb(raw: dict[str, Any], packer: Packer) -> bytes:
-    text = msgspec.json.encode(all_in_unicode(raw))
-    text += b" " * (-len(text) % 4)
-    body = b"".join(bytes(chunk) for chunk in packer.chunks)
-    total = 20 + len(text) + 8 + len(body)
-    head = struct.pack("<4sIIII", b"glTF", 2, total, len(text), 0x4E4F534A)
-    return head + text + struct.pack("<II", len(body), 0x004E4942) + body
