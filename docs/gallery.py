@@ -34,7 +34,7 @@ DRAWN = {
 }
 # Commands as they look in a terminal: the columns, and what is typed.
 TYPED = {
-    "demo": (112, ["fairswap demo lantern-street"]),
+    "demo": (120, ["fairswap demo lantern-street"]),
     "inspect-convert": (112, [
         "fairswap inspect lantern-street/osric-walk.bvh",
         "fairswap convert lantern-street/osric-walk.bvh --onto lantern-street/juniper.glb -o walk.glb",

@@ -54,7 +54,10 @@ def draft(
     else:
         takes = [each for each in clips if clip in (None, each.name)]
         if not takes:
-            raise UsageError(f"no clip is called {clip!r}" if clip else "there is no clip", file=document.file)
+            have = ", ".join(repr(each.name) for each in clips)
+            problem = f"no clip is called {clip!r}" if clip and clips else "there is no clip"
+            remedy = f"It has {have}" if have else "Give a file in which expressions are held one after the other"
+            raise UsageError(problem, file=document.file, remedy=remedy)
         drafted = draft_timeline(figure, roles, takes[0], None if held is None else held_frames(held))
     return with_said(drafted, say or {})
 
