@@ -63,7 +63,9 @@ def typed(name: str, columns: int, commands: list[str]) -> None:
     window = ["xterm", "-geometry", f"{columns}x90+0+0", "-fa", "DejaVu Sans Mono", "-fs", "10", "-bg", "#fbfaf7",
               "-fg", "#22222a", "-b", "12", "-e", "bash", str(script)]  # fmt: skip
     subprocess.run(["xvfb-run", "-a", "-s", "-screen 0 1280x1400x24", *window], check=True)
-    subprocess.run(["convert", "raw.png", "-trim", "+repage", str(OUT / f"{name}.png")], check=True)
+    # The screen around the window first, then the empty lines in it.
+    trimmed = ["-trim", "+repage", "-trim", "+repage", "-bordercolor", "#fbfaf7", "-border", "12"]
+    subprocess.run(["convert", "raw.png", *trimmed, str(OUT / f"{name}.png")], check=True)
 
 
 def page() -> None:
