@@ -35,21 +35,21 @@ DRAWN = {
 # Commands as they look in a terminal: the columns, and what is typed.
 TYPED = {
     "demo": (120, ["fairswap demo lantern-street"]),
-    "inspect-convert": (112, [
+    "inspect-convert": (124, [
         "fairswap inspect lantern-street/osric-walk.bvh",
         "fairswap convert lantern-street/osric-walk.bvh --onto lantern-street/juniper.glb -o walk.glb",
     ]),
     "compare": (96, ["fairswap compare lantern-street/osric-walk.bvh walk.glb"]),
     "clips": (116, [
-        "fairswap clip cut lantern-street/osric-walk.bvh --piece step=0..2 --piece rest=2..4.5 -o pieces.bvh",
+        "fairswap clip cut lantern-street/osric-walk.bvh --piece step=0..2 --piece rest=2..4.5 -o pieces",
         "fairswap clip loop lantern-street/juniper-walk.glb -o cycle.glb",
-        "fairswap clip thin cycle.glb -o thin.glb",
+        "fairswap clip thin cycle.glb --degrees 0.1 -o thin.glb",
     ]),
     "check-fit": (128, [
         "fairswap check lantern-street/juniper.glb --platform fernway",
         "fairswap fit lantern-street/juniper-walk.glb --platform fernway -o fits.glb",
     ]),
-    "bones-draft": (154, ["fairswap bones draft lantern-street/osric.glb -o osric-bones.toml"]),
+    "bones-draft": (154, ["fairswap bones draft lantern-street/osric.glb -o osric-bones.toml | head -44"]),
 }  # fmt: skip
 BROWSER = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--no-first-run",
            "--disable-background-networking"]  # fmt: skip
