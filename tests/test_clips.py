@@ -233,7 +233,8 @@ def test_idle_heads_and_tails_are_trimmed_against_noise():
 
 def test_pieces_come_from_a_spreadsheet():
     Path("t.csv").write_bytes('\ufeffName;Start;End\r\n"step one";0,5;1,6\r\n"two";45f;0:02,5\r\n'.encode())
-    clips, findings = cut_into(WALK, pieces_from_table("t.csv"))
+    made = cut_into(WALK, pieces_from_table("t.csv"))
+    clips, findings = made.clips, made.findings
     assert [(clip.name, clip.frames) for clip in clips] == [("step one", 34), ("two", 31)]
     assert {finding.code for finding in findings} == {"pieces-overlap", "pieces-gap"}
     assert np.array_equal(clips[0].rotations, WALK.rotations[15:49])

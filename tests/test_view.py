@@ -280,8 +280,8 @@ def test_it_is_used_on_a_phone(chromium):
 
 
 def test_it_plays_fast_enough_without_a_graphics_card(chromium):
-    """Two figures of 20,000 triangles and 80 bones, 640 × 480, drawn in software. 20 frames a second are wanted; 14
-    were measured here (docs/view.md), and a third of that is a fault."""
+    """Two figures of 20,000 triangles and 80 bones, 640 × 480, drawn in software. 20 frames a second are wanted, and
+    measured where the machine does nothing else (docs/view.md); half of that is a fault."""
     with opened(chromium, html_of_pair(), size=(640, 480)) as shot:
         shot.page.evaluate(
             "() => { for (const each of ['aside', 'footer', 'header']) document.querySelector(each).hidden = true }"
@@ -295,18 +295,19 @@ def test_it_plays_fast_enough_without_a_graphics_card(chromium):
         )
         count += "else requestAnimationFrame(step); }; step(); }); }"
         # The best of some: what else the machine does is not the page's fault.
-        assert max(shot.page.evaluate(count) for _ in range(3)) > 5
+        assert max(shot.page.evaluate(count) for _ in range(5)) > 10
 
 
 def test_a_pair_of_ten_seconds_is_small_and_opens_at_once(chromium):
     html = html_of_pair()
     held = sum(len(text) for name, text in re.findall(r'id="(data-(?:figure|scene)[\w-]*)">([\w+/=]*)<', html))
     assert held < 4e6
-    with opened(chromium, html):
-        pass
-    with opened(chromium, html) as shot:
-        print(f"{shot.seconds:.2f} s, {held / 1e6:.2f} MB")
-        assert shot.seconds < 10.0  # 1.5 s on a machine that does nothing else; see docs/view.md
+    took = []
+    for _ in range(4):  # the first starts the browser's drawing, too
+        with opened(chromium, html) as shot:
+            took.append(shot.seconds)
+    print(f"{min(took):.2f} s, {held / 1e6:.2f} MB")
+    assert min(took) < 3.0  # 0.7 to 1.0 s on a machine that does nothing else; see docs/view.md
 
 
 def positions_in_glb(content, animation, seconds):
@@ -411,6 +412,30 @@ def test_what_is_wrong_is_marked_where_it_is():
     assert (2.0, f"spike of {name}") in marks
     assert any(at == 2.0 and text.startswith("arms furthest off") for at, text in marks)
     assert max(scene["figures"][1]["clips"][0]["curves"]["arms"]["values"]) > 15
+
+
+def test_pieces_of_a_take_are_on_the_timeline_and_loop_when_pressed(chromium):
+    take = pair(3.0).done[0]
+    fairswap.save("walk.glb", take.swap.source.figure, [take.original])
+    words = "clip cut walk.glb --piece step=0.5..1.2 --piece <i>rest</i>=1.. -o cut.glb --view cut.html"
+    done = run(*words.split())
+    assert done.returncode == 0, done.stderr
+    with opened(chromium, Path("cut.html").read_text(encoding="utf-8")) as shot:
+        bars = shot.page.locator(".piece")
+        assert bars.all_inner_texts() == ["step", "<i>rest</i>"]
+        bars.first.click()
+        assert shot.page.evaluate("() => [player.now, player.begin, player.end]") == pytest.approx([0.5, 0.5, 1.2])
+        box, track = (shot.page.locator(at).first.bounding_box() for at in (".piece", ".row.pieces .track"))
+        whole = take.original.duration_s
+        assert (box["x"] - track["x"]) / track["width"] == pytest.approx(0.5 / whole, abs=0.01)
+        assert box["width"] / track["width"] == pytest.approx(0.7 / whole, abs=0.01)
+        shot.clean()
+    joined = run("clip", "join", "cut.glb", "cut.glb", "-o", "join.glb", "--view", "join.html")
+    assert joined.returncode == 0, joined.stderr
+    scene = json.loads(parts_of(Path("join.html").read_text())["data-scene"])
+    pieces = scene["figures"][1]["clips"][0]["pieces"]
+    assert [piece["name"] for piece in pieces] == ["step", "<i>rest</i>"] * 2
+    assert [a["to"] for a in pieces[:-1]] == [b["from"] for b in pieces[1:]]
 
 
 @pytest.mark.parametrize(

@@ -88,6 +88,7 @@ def cut(
     made = cut_take(take, pieces)
     written = write(document, made.clips, out, output)
     told = finding_rows([*document.findings, *made.findings])
+    output.show_pieces(take, [(*span, clip.name) for span, clip in zip(made.spans_s, made.clips, strict=True)])
     output.report(ClipCutReport("cut", take.name, tuple(map(new_clip, made.clips)), written, told), cut_lines)
 
 

@@ -82,6 +82,7 @@ def join(
     written = write(first, [made.clip], out, output)
     parts = tuple(JoinedPartRow(**vars(part)) for part in made.parts)
     told += finding_rows(made.findings)
+    output.show_pieces(made.clip, [(part.start_s, part.stop_s, part.clip) for part in made.parts])
     output.report(ClipJoinReport("join", of, parts, (new_clip(made.clip),), written, told), join_lines)
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from dataclasses import fields, is_dataclass, replace
 from pathlib import Path
@@ -18,6 +18,8 @@ if TYPE_CHECKING:
     import msgspec
 
     from fairswap.formats.outputs import Outputs
+    from fairswap.model.clip import Clip
+    from fairswap.picture.page.scene import Pieces
     from fairswap.picture.page.viewing import Viewed
 
 _DIGITS = 6  # of numbers in reports as data
@@ -35,6 +37,7 @@ class Output:
         self.as_json, self.quiet, self.force = as_json, quiet, force
         self._outputs: Outputs | None = None
         self._shown: Viewed | None = None
+        self._pieces: Pieces = {}
 
     @property
     def files(self) -> Outputs:
@@ -75,6 +78,10 @@ class Output:
         """What ``--view`` shows; else it is the first input beside what was written."""
         self._shown = what
 
+    def show_pieces(self, clip: Clip, pieces: Sequence[tuple[float, float, str]]) -> None:
+        """What a clip on ``--view``'s page is made of or was cut into: seconds from and to, and a name."""
+        self._pieces = {clip.name: pieces}
+
     def report(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
         """Write the page that ``--view`` asks for, and print a report to stdout: as data, or as lines for people."""
         failed = None
@@ -82,7 +89,7 @@ class Output:
             from fairswap.cli.view import with_page
 
             try:
-                report = with_page(report, self, path, _noted("inputs"), self._shown)
+                report = with_page(report, self, path, _noted("inputs"), self._shown, self._pieces)
             except FairSwapError as error:  # what was done is told all the same
                 failed = error
         self._print(report, lines)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
+from dataclasses import replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,6 +17,7 @@ from fairswap.cli.text import written_lines
 if TYPE_CHECKING:
     import msgspec
 
+    from fairswap.picture.page.scene import Pieces
     from fairswap.picture.page.viewing import Page, Viewed
 
 
@@ -63,7 +65,7 @@ def command(
 
 
 def with_page(
-    report: msgspec.Struct, output: Output, path: Path, inputs: Sequence[Path], shown: Viewed | None
+    report: msgspec.Struct, output: Output, path: Path, inputs: Sequence[Path], shown: Viewed | None, pieces: Pieces
 ) -> msgspec.Struct:
     """Write the page that a command was asked for beside its work; give its report with that among what was written."""
     import msgspec
@@ -72,13 +74,13 @@ def with_page(
 
     written = report.written  # type: ignore[attr-defined]
     names = [row if isinstance(row, str) else row.file for row in written]
-    made = view(shown) if shown is not None else _before_and_after(inputs, [Path(name) for name in names])
+    made = view(shown) if shown is not None else _before_and_after(inputs, [Path(name) for name in names], pieces)
     name = output.write(path, made.html.encode())
     row = name if not written or isinstance(written[0], str) else type(written[0])(name, path.stat().st_size)
     return msgspec.structs.replace(report, written=(*written, row))
 
 
-def _before_and_after(inputs: Sequence[Path], written: Sequence[Path]) -> Page:
+def _before_and_after(inputs: Sequence[Path], written: Sequence[Path], pieces: Pieces) -> Page:
     """The file that a command began with, if anything moves in it, and what it wrote."""
     from fairswap.formats.files import FORMATS, load
     from fairswap.picture.page.viewing import MOST_FIGURES, of_document, view
@@ -86,7 +88,8 @@ def _before_and_after(inputs: Sequence[Path], written: Sequence[Path]) -> Page:
     figures = [path for path in written if path.suffix.lower() in FORMATS]
     before = [of_document(load(path)) for path in inputs if path.suffix.lower() in FORMATS][:1]
     after = [of_document(load(path)) for path in figures[: MOST_FIGURES - 1]]
-    return view(*(shown for shown in before if shown.clips), *after)
+    shown = [replace(row, pieces=pieces) for row in (*before, *after)]
+    return view(*(row for row in shown[: len(before)] if row.clips), *shown[len(before) :])
 
 
 def viewed_rows(page: Page) -> tuple[ViewedRow, ...]:

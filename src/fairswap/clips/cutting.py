@@ -33,6 +33,15 @@ class Piece:
     place: str = ""
 
 
+@dataclass(frozen=True)
+class Cuts:
+    """A take's pieces, where each was in it, and what is worth telling: overlaps, and parts that are in no piece."""
+
+    clips: tuple[Clip, ...]
+    spans_s: tuple[tuple[float, float], ...]
+    findings: tuple[Finding, ...]
+
+
 def piece_from_text(text: str) -> Piece:
     """From ``name=start..end``; either may be left out.
 
@@ -81,7 +90,7 @@ def pieces_from_table(path: str | Path) -> list[Piece]:
     return pieces
 
 
-def cut_into(take: Clip, pieces: Sequence[Piece]) -> tuple[list[Clip], list[Finding]]:
+def cut_into(take: Clip, pieces: Sequence[Piece]) -> Cuts:
     """The pieces of a take as clips, and what is worth telling: overlaps, and parts that are in no piece.
 
     Raises
@@ -110,4 +119,5 @@ def cut_into(take: Clip, pieces: Sequence[Piece]) -> tuple[list[Clip], list[Find
             message = f"{at * second:.2f} to {min(first, take.frames - 1) * second:.2f} s is in no piece"
             findings.append(Finding("pieces-gap", "note", take.name, message))
         at = max(at, last)
-    return [span_of(take, first, last, name) for first, last, name in spans], findings
+    clips = tuple(span_of(take, first, last, name) for first, last, name in spans)
+    return Cuts(clips, tuple((first * second, last * second) for first, last, _ in spans), tuple(findings))

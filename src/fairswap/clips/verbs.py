@@ -14,7 +14,7 @@ from pathlib import Path
 from fairswap.bones.profile import BoneProfile
 from fairswap.clips.blending import blended
 from fairswap.clips.cleaning import Fault, cleaned, find_faults
-from fairswap.clips.cutting import Piece, cut_into, piece_from_text, pieces_from_table
+from fairswap.clips.cutting import Cuts, Piece, cut_into, piece_from_text, pieces_from_table
 from fairswap.clips.describing import ClipDescription, described
 from fairswap.clips.joining import joined
 from fairswap.clips.key_reduction import Thinned, with_fewest_keys
@@ -27,7 +27,7 @@ from fairswap.clips.spans import span_of
 from fairswap.clips.tempo import at_speed, lasting, reversed_clip
 from fairswap.clips.times import frame_at, seconds_from_text
 from fairswap.clips.trimming import without_idle_ends
-from fairswap.errors import Finding, UsageError
+from fairswap.errors import UsageError
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import soles_of
 from fairswap.model.clip import Clip
@@ -38,14 +38,6 @@ from fairswap.pose.rigged import RiggedFigure, rigged_if_known
 from fairswap.retarget.layers import Layers, layers_named, with_layers
 
 On = RiggedFigure | Figure | Document | str | Path
-
-
-@dataclass(frozen=True)
-class Cuts:
-    """The pieces of a take, and what is worth telling: overlaps, and parts that are in no piece."""
-
-    clips: tuple[Clip, ...]
-    findings: tuple[Finding, ...]
 
 
 @dataclass(frozen=True)
@@ -90,8 +82,7 @@ def cut(take: Clip, pieces: Iterable[Piece | str] | Path) -> Cuts:
     """
     if isinstance(pieces, Path):
         pieces = pieces_from_table(pieces)
-    clips, findings = cut_into(take, [piece_from_text(p) if isinstance(p, str) else p for p in pieces])
-    return Cuts(tuple(clips), tuple(findings))
+    return cut_into(take, [piece_from_text(p) if isinstance(p, str) else p for p in pieces])
 
 
 def rename(clips: Sequence[Clip], to: str | None = None, *, swaps: Sequence[tuple[str, str]] = ()) -> list[Clip]:

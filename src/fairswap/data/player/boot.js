@@ -2,20 +2,28 @@
 (async () => {
   const status = document.getElementById("status");
   const bytesOf = async (id) => {
-    const packed = await fetch("data:application/gzip;base64," + document.getElementById(id).textContent);
-    const stream = packed.body.pipeThrough(new DecompressionStream("gzip"));
+    const letters = atob(document.getElementById(id).textContent);
+    const packed = new Uint8Array(letters.length);
+    for (let at = 0; at < letters.length; at += 1) packed[at] = letters.charCodeAt(at);
+    const stream = new Blob([packed]).stream().pipeThrough(new DecompressionStream("gzip"));
     return new Uint8Array(await new Response(stream).arrayBuffer());
   };
   const textOf = async (id) => new TextDecoder().decode(await bytesOf(id));
   const addressOf = (code) => URL.createObjectURL(new Blob([code], { type: "text/javascript" }));
   try {
     if (!("DecompressionStream" in window)) throw new Error("This browser is too old to unpack the page; use one of 2023 or newer.");
+    // All is unpacked while the browser reads the package that draws.
+    const unpacked = textOf("data-scene").then(async (text) => {
+      const scene = JSON.parse(text);
+      return [scene, await Promise.all(scene.figures.map((_, number) => bytesOf(`data-figure-${number}`)))];
+    });
     const addresses = { three: addressOf(await bytesOf("data-three")) };
+    const loaded = import(addresses.three);
     for (const [name, code] of Object.entries(JSON.parse(await textOf("data-modules")))) {
       addresses[name] = addressOf(code.replace(/from "(?:\.\/)?([\w.-]+)"/g, (_, other) => `from "${addresses[other]}"`));
     }
-    const scene = JSON.parse(await textOf("data-scene"));
-    const figures = await Promise.all(scene.figures.map((_, number) => bytesOf(`data-figure-${number}`)));
+    const [scene, figures] = await unpacked;
+    await loaded;
     const { start } = await import(addresses["main.js"]);
     window.player = await start(scene, figures, () => textOf("data-licences"));
     status.hidden = true;

@@ -163,6 +163,12 @@ class Player {
     this.timeline.looped(this.begin, this.end);
   }
 
+  loop(from, to) {
+    [this.from, this.to] = [from, to];
+    this.timeline.looped(from, to);
+    this.seek(from);
+  }
+
   unmark() {
     this.from = this.to = null;
     this.timeline.looped(null, null);

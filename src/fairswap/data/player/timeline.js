@@ -30,6 +30,7 @@ export class Timeline {
       const { clip, data } = figure;
       if (!clip) continue;
       if (several) this.holder.append(element("div", "whose", data.title));
+      if (clip.pieces.length) this.pieces(clip.pieces);
       if (clip.marks.length) this.marks(clip.marks);
       for (const [part, curve] of Object.entries(clip.curves ?? {})) {
         if (Math.max(...curve.values) >= WORTH) this.curve(part, curve);
@@ -72,6 +73,19 @@ export class Timeline {
       track.append(bar);
     }
     this.seekable(track);
+  }
+
+  // What a clip is made of, or was cut into; a press loops that piece.
+  pieces(pieces) {
+    const track = this.row("pieces", "pieces");
+    for (const { from, to, name } of pieces) {
+      const bar = element("button", "piece", name);
+      bar.style.left = `${(100 * from) / this.seconds}%`;
+      bar.style.width = `${(100 * (to - from)) / this.seconds}%`;
+      bar.title = `${name}: ${from.toFixed(2)} to ${to.toFixed(2)} s; press to loop it`;
+      bar.addEventListener("click", () => this.player.loop(from, to));
+      track.append(bar);
+    }
   }
 
   // A filled curve; the scale is the same for all in degrees, so that what is taller is further off.

@@ -24,6 +24,9 @@ from fairswap.model.figure import Figure
 from fairswap.model.signals import runs_of
 from fairswap.pose.rigged import RiggedFigure
 
+# By clip, what it is made of or was cut into: seconds from and to, and a name.
+Pieces = Mapping[str, Sequence[tuple[float, float, str]]]
+
 # A role is a guess below this.
 _SURE = 0.9
 # Points of a curve on the page: more than its pixels are not seen.
@@ -39,7 +42,8 @@ class Shown:
     """One figure on a page: its clips, what it is called there, how its bones are known, and what to tell of it.
 
     ``against`` are comparisons with the first figure of the page, by clip. ``rigged`` is None where bones are unknown.
-    ``marks`` are moments worth seeing (seconds and words) and ``notes`` a word to each clip, by clip.
+    ``marks`` are moments worth seeing (seconds and words), ``notes`` a word to each clip, and ``pieces`` what it is
+    made of or was cut into, by clip.
     """
 
     title: str
@@ -50,6 +54,7 @@ class Shown:
     against: Mapping[str, Comparison] = field(default_factory=dict)
     marks: Mapping[str, Sequence[tuple[float, str]]] = field(default_factory=dict)
     notes: Mapping[str, str] = field(default_factory=dict)
+    pieces: Pieces = field(default_factory=dict)
 
 
 def scene_of(shown: Shown) -> dict[str, Any]:
@@ -93,6 +98,7 @@ def _clip(shown: Shown, clip: Clip) -> dict[str, Any]:
     row: dict[str, Any] = {
         "name": clip.name, "seconds": clip.duration_s, "rate": rate, "frames": clip.frames,
         "note": shown.notes.get(clip.name, ""),
+        "pieces": [{"from": a, "to": b, "name": name} for a, b, name in shown.pieces.get(clip.name, ())],
         "contacts": {} if shown.rigged is None else _contacts(shown.rigged, clip),
     }  # fmt: skip
     if comparison is not None:
