@@ -2,6 +2,7 @@
 
 import json
 from dataclasses import replace
+from fractions import Fraction
 from io import BytesIO
 from pathlib import Path
 
@@ -11,11 +12,13 @@ from PIL import Image
 
 import fairswap
 from fairswap.demo.repertoire import ACTS
+from fairswap.face.transfer import still_clip
 from fairswap.model.mesh import deformed_vertices
 from fairswap.picture.comparison_sheet import comparison_sheet
 from fairswap.picture.framing import SHOTS, Frame, Staged
 from fairswap.picture.lone_sheet import lone_sheet
-from fairswap.picture.raster import Canvas, covered_pixels
+from fairswap.picture.raster import Canvas, Surface, covered_pixels
+from fairswap.picture.stage import View, draw_figure
 from making import FREE, TROUPE, act, figure, run, swap_between
 
 
@@ -167,3 +170,86 @@ def test_a_lone_file_is_drawn():
     wrong = run("draw", TROUPE / "pip.glb", "-o", "p.png", "--clip", "nobody")
     assert wrong.returncode != 0
     assert not Path("p.png").exists()
+
+
+def panes(*depths):
+    """Squares of two triangles that cover the canvas, one for each depth, each with its corners in a picture."""
+    corners = np.array([[-1.0, -1.0], [41.0, -1.0], [41.0, 41.0], [-1.0, 41.0]])
+    triangles = np.concatenate([np.array([[0, 2, 1], [0, 3, 2]]) + 4 * number for number in range(len(depths))])
+    normals = np.tile([0.0, 0.0, 1.0], (4 * len(depths), 1))
+    pixels, uvs = np.tile(corners, (len(depths), 1)), np.tile(corners / 40.0, (len(depths), 1))
+    return pixels, np.repeat(np.array(depths, dtype=float), 4), normals, triangles, uvs
+
+
+def drawn(colors, depths, *surfaces, back=False):
+    """A canvas with panes of some colours on it, as bright as if they were not lit."""
+    pixels, depth, normals, triangles, uvs = panes(*depths)
+    canvas, white = (Canvas.blank(40, 40, (0.0, 0.0, 0.0)) for _ in range(2))
+    own = np.repeat(np.array(colors, dtype=float), 2, axis=0)
+    canvas.draw(pixels, depth, normals, triangles[:, ::-1] if back else triangles, own, uvs, surfaces)
+    canvas.blend()
+    white.draw(*panes(0.0)[:4], np.ones((2, 3)))
+    return canvas.color / white.color.max()
+
+
+def test_what_is_seen_through_is_blended_from_the_farthest_to_the_nearest():
+    red, green, blue = np.eye(3)
+    glass = [Surface(slice(0, 2), blending="blend", alpha=0.25), Surface(slice(2, 4), blending="blend", alpha=0.5),
+             Surface(slice(4, 6))]  # fmt: skip
+    expected = 0.25 * red + 0.75 * (0.5 * green + 0.5 * blue)
+    assert drawn([red, green, blue], (3.0, 2.0, 1.0), *glass)[20, 12] == pytest.approx(expected, abs=1e-6)
+    # Nothing of it is seen behind what is solid.
+    hidden = drawn([red, green, blue], (0.5, 2.0, 1.0), *glass)[20, 12]
+    assert hidden == pytest.approx(0.5 * green + 0.5 * blue, abs=1e-6)
+
+
+def test_what_is_cut_out_is_not_there_and_cards_are_seen_from_behind():
+    red, blue = np.eye(3)[[0, 2]]
+    holes = np.ones((4, 4, 4))
+    holes[:, :2, 3] = 0.0  # the left half is cut out
+    row = drawn([red, blue], (2.0, 1.0), Surface(slice(0, 2), [holes], "mask"), Surface(slice(2, 4)))[20]
+    assert row[4] == pytest.approx(blue, abs=1e-6)
+    assert row[30] == pytest.approx(red, abs=1e-6)
+    for two_sided, expected in ((False, [0.0, 0.0, 0.0]), (True, [1.0, 0.0, 0.0])):
+        behind = drawn([red], (1.0,), Surface(slice(0, 2), two_sided=two_sided), back=True)[20, 20]
+        assert (behind > 0.05).tolist() == (np.array(expected) > 0.05).tolist()
+
+
+def test_a_fine_texture_far_away_is_grey_and_a_coarse_one_near_by_is_smooth():
+    fine = np.ones((320, 320, 4))
+    fine[::2, ::2, :3] = fine[1::2, 1::2, :3] = 0.0  # dots smaller than a pixel
+    sizes = [fine, *(fine.reshape(320 // n, n, 320 // n, n, 4).mean(axis=(1, 3)) for n in (2, 4, 8))]
+    grey = drawn([[1.0] * 3], (1.0,), Surface(slice(0, 2), sizes))[5:35, 5:35]
+    assert grey == pytest.approx(0.5, abs=0.01)
+    coarse = np.ones((2, 2, 4))
+    coarse[:, 0, :3] = 0.0
+    row = drawn([[1.0] * 3], (1.0,), Surface(slice(0, 2), [coarse]))[20, 10:30, 0]
+    assert np.diff(row).max() < 0.07  # from black to white over twenty pixels, without a step
+    assert row[0] < 0.1
+    assert row[-1] > 0.9
+
+
+def test_materials_say_what_is_seen_through_and_keep_it():
+    figure = fairswap.load(TROUPE / "juniper.glb").figure
+    clear = [
+        replace(mesh, materials=tuple(
+            replace(material, origin=None, blending="blend", alpha=alpha, two_sided=True) for material in mesh.materials
+        ))
+        for mesh, alpha in zip(figure.meshes, (0.0, 1.0), strict=True)
+    ]  # fmt: skip
+    view = View("front", [0.0, 1.0, 0.0], (100.0, 100.0), 90.0)
+    rest = still_clip(figure, "rest", Fraction(1), 1)
+
+    def seen(shown):
+        canvas = Canvas.blank(200, 200, (1.0, 1.0, 1.0))
+        draw_figure(canvas, view, shown, rest.world(), 0, rest.poses, frozenset())
+        return canvas.color
+
+    face_alone = seen(replace(figure, meshes=tuple(figure.meshes[1:])))
+    assert seen(replace(figure, meshes=tuple(clear))) == pytest.approx(face_alone, abs=0.02)
+    cut = replace(clear[0], materials=(replace(clear[0].materials[0], blending="mask", alpha=0.7, cutoff=0.25),))
+    fairswap.save("clear.glb", replace(figure, meshes=(cut, clear[1]), source=None))
+    read = fairswap.load("clear.glb").figure
+    body, face = (mesh.materials[0] for mesh in read.meshes)
+    assert (body.blending, body.alpha, body.cutoff, body.two_sided) == ("mask", pytest.approx(0.7), 0.25, True)
+    assert (face.blending, face.alpha) == ("blend", 1.0)

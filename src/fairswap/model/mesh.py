@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, field
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 
@@ -14,6 +14,7 @@ from fairswap.model.poses import Poses
 from fairswap.model.rotation import matrix_from_quaternion, normalized
 from fairswap.model.skeleton import WorldTransforms
 
+Blending = Literal["opaque", "mask", "blend"]
 # The look of what has no material of its own: a light grey.
 _PLAIN = (0.8, 0.8, 0.8)
 # Numbers in a table of weights: 64 MB.
@@ -36,6 +37,11 @@ class Material(Value):
         Set by the reader: where in its document the whole material stands.
     images : mapping of int to bytes, or None
         The images of the whole material by their numbers, once they were asked for.
+    blending : ``"opaque"``, ``"mask"`` or ``"blend"``
+        Whether what is behind shows through: nowhere; where the opacity is below ``cutoff``; by the opacity, which is
+        ``alpha`` times the texture's.
+    two_sided : bool
+        Whether it is seen from behind, too.
     """
 
     triangles: slice
@@ -43,6 +49,10 @@ class Material(Value):
     texture: bytes | None = None
     origin: Any = None
     images: Mapping[int, bytes] | None = None
+    blending: Blending = "opaque"
+    alpha: float = 1.0
+    cutoff: float = 0.5
+    two_sided: bool = False
 
     def __post_init__(self) -> None:
         self.freeze("color", (3,))

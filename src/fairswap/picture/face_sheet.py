@@ -6,6 +6,8 @@ from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from fractions import Fraction
 from io import BytesIO
+from itertools import count
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -20,28 +22,49 @@ from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
 
-_TILE, _WORDS, _FINE = 150, 40, 2
+if TYPE_CHECKING:
+    from PIL.Image import Image
+    from PIL.ImageDraw import ImageDraw
+
+_WIDTH, _HEIGHT, _GAP, _WORDS, _FINE, _TOP, _COLUMNS = 172, 216, 8, 40, 2, 68, 8
+# What is seen: from a little below the pivot of the head, in its sizes, upward and to the sides, and how much at most.
+_BELOW, _BESIDE, _MOST = 0.22, 0.75, 1.35
+# The drawn face takes this many columns and rows of tiles.
+_CHART_COLUMNS, _CHART_ROWS, _CHART_WORDS = 2, 2, 150
 _COLORS = {"full": (0.10, 0.45, 0.30), "in part": (0.85, 0.60, 0.10), "none": (0.75, 0.12, 0.12)}
 
 
-def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Floats]:
-    """The face of a clip in some frames, from the front: pictures ``(pixels, pixels, 3)``."""
-    side_px = _TILE * _FINE
-    centre = frame.pivot + np.array([0.0, 0.32, 0.0]) * frame.size
+def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Image]:
+    """The face of a clip in some frames, from the front, the whole head as it rests."""
+    from PIL import Image
+
+    low, high = _seen(head, frame)
+    tall = min(max(high[1] - low[1], (high[0] - low[0]) * _HEIGHT / _WIDTH), _MOST * frame.size)
+    centre = 0.5 * (low + high)
+    centre[1] = low[1] + 0.5 * tall  # a hat that is too tall is cut, never the chin
     world = clip.world()
     out = []
     for number in frames:
-        canvas = Canvas.blank(side_px, side_px, PAPER)
-        view = View("front", centre, (0.5 * side_px, 0.5 * side_px), side_px / (1.0 * frame.size))
+        canvas = Canvas.blank(_WIDTH * _FINE, _HEIGHT * _FINE, PAPER)
+        view = View("front", centre, (0.5 * _WIDTH * _FINE, 0.5 * _HEIGHT * _FINE), _HEIGHT * _FINE / tall)
         draw_figure(canvas, view, head.figure, world, number, clip.poses, frozenset(head.bones.values()))
-        out.append(canvas.color)
+        image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+        out.append(image.resize((_WIDTH, _HEIGHT), Image.Resampling.LANCZOS))
     return out
+
+
+def _seen(head: Head, frame: FaceFrame) -> tuple[Floats, Floats]:
+    """The corners of the box around the head at rest: what of its figure is over the neck and near its middle."""
+    points = head.figure.rest_points
+    off = (points - frame.pivot) / frame.size
+    near = (off[:, 1] > -_BELOW) & (np.abs(off[:, 0]) < _BESIDE)
+    if not near.any():
+        return frame.pivot - [0.5 * frame.size, _BELOW * frame.size, 0.0], frame.pivot + 0.8 * frame.size
+    return points[near].min(axis=0), points[near].max(axis=0)
 
 
 def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], title: str) -> bytes:
     """A PNG with every shape of a chart at its full, its name, and what it was taken for."""
-    from PIL import Image
-
     chart = head.chart
     directions = list(chart.columns)
     full = np.concatenate([np.zeros((len(directions), 1)), np.eye(len(directions))], axis=1)
@@ -50,31 +73,53 @@ def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], titl
     tiles = face_tiles(head, clip, range(len(directions) + 1), frame)
     labels = [("at rest", head.figure.name)]
     labels += [(name if sign > 0 else f"{name} (negative)", captions.get(name, "")) for name, sign in directions]
-    columns = 8 if len(tiles) > 15 else 5
-    rows = -(-len(tiles) // columns)
-    top = 64
-    sheet = Image.new("RGB", (columns * _TILE + 320, max(top + rows * (_TILE + _WORDS) + 20, 560)), byte(PAPER))
+    note = f"{len(directions)} shapes" + (f"; correctives, not drawn: {', '.join(correctives)}" if correctives else "")
+    return _sheet(tiles, labels, title, note, coverage_face(chart, _CHART_COLUMNS * (_WIDTH + _GAP) - _GAP))
+
+
+def _sheet(
+    tiles: Sequence[Image], labels: Sequence[tuple[str, str]], title: str, note: str = "", chart: Image | None = None
+) -> bytes:
+    """A PNG of tiles in rows, each with two lines under it; a drawn face stands in the corner, where there is one."""
+    from PIL import Image
+
+    step_x, step_y = _WIDTH + _GAP, _HEIGHT + _WORDS
+    kept = {(row, _COLUMNS - 1 - column) for row in range(_CHART_ROWS) for column in range(_CHART_COLUMNS)}
+    spots = ((row, column) for row in count() for column in range(_COLUMNS))
+    free = [spot for spot, _ in zip((s for s in spots if chart is None or s not in kept), tiles, strict=False)]
+    rows = max(free[-1][0] + 1, 0 if chart is None else _CHART_ROWS)
+    sheet = Image.new("RGB", (_COLUMNS * step_x + _GAP, _TOP + rows * step_y + _GAP), byte(PAPER))
     draw = pen(sheet)
     draw.text((16, 14), title, font=font(24), fill=INK)
-    note = f"{len(directions)} shapes" + (f"; correctives, not drawn: {', '.join(correctives)}" if correctives else "")
-    draw.text((16, 43), note[:150], font=font(13), fill=FAINT)
-    for number, (tile, (name, what)) in enumerate(zip(tiles, labels, strict=True)):
-        x, y = (number % columns) * _TILE, top + (number // columns) * (_TILE + _WORDS)
-        image = Image.fromarray((np.clip(tile, 0, 1) * 255).astype(np.uint8))
-        sheet.paste(image.resize((_TILE, _TILE), Image.Resampling.LANCZOS), (x, y))
-        draw.text((x + _TILE // 2, y + _TILE + 1), _short(name, 24), font=font(13), fill=INK, anchor="ma")
-        draw.text((x + _TILE // 2, y + _TILE + 18), _short(what, 27), font=font(11), fill=FAINT, anchor="ma")
-    sheet.paste(coverage_face(chart, 300), (columns * _TILE + 10, top))
+    draw.text((16, 44), _fitting(draw, note, 13, sheet.width - 32)[1], font=font(13), fill=FAINT)
+    for (row, column), tile, (name, what) in zip(free, tiles, labels, strict=True):
+        x, y = _GAP + column * step_x, _TOP + row * step_y
+        sheet.paste(tile, (x, y))
+        for text, size, below, color in ((name, 14, 2, INK), (what, 12, 20, FAINT)):
+            size, text = _fitting(draw, text, size, _WIDTH)
+            draw.text((x + _WIDTH // 2, y + _HEIGHT + below), text, font=font(size), fill=color, anchor="ma")
+    if chart is not None:
+        sheet.paste(chart, (_GAP + (_COLUMNS - _CHART_COLUMNS) * step_x, _TOP))
     out = BytesIO()
     sheet.save(out, "PNG")
     return out.getvalue()
 
 
-def coverage_face(chart: FaceChart, width: int):  # type: ignore[no-untyped-def]
+def _fitting(draw: ImageDraw, text: str, size: int, width: float) -> tuple[int, str]:
+    """A text with the size at which it is not wider than that: smaller letters first, then fewer."""
+    smallest = size - 4
+    while size > smallest and draw.textlength(text, font=font(size)) > width:
+        size -= 1
+    while len(text) > 2 and draw.textlength(text, font=font(size)) > width:
+        text = text[:-2] + "…"
+    return size, text
+
+
+def coverage_face(chart: FaceChart, width: int) -> Image:
     """A drawn face whose regions say by colour, hatching and word whether they are covered."""
     from PIL import Image
 
-    image = Image.new("RGB", (width, width + 150), byte(PAPER))
+    image = Image.new("RGB", (width, width + _CHART_WORDS), byte(PAPER))
     draw = pen(image)
     verdicts = {region: verdict_of(row) for region, row in coverage(chart).items()}
 
@@ -115,22 +160,8 @@ def coverage_face(chart: FaceChart, width: int):  # type: ignore[no-untyped-def]
 
 def reel_sheet(head: Head, clip: Clip, rows: Sequence[tuple[str, int]], frame: FaceFrame, title: str) -> bytes:
     """Frames of a clip from the front, each with its name."""
-    from PIL import Image
-
     tiles = face_tiles(head, _resting_body(head, clip), [number for _, number in rows], frame)
-    columns = 8
-    lines = -(-len(tiles) // columns)
-    sheet = Image.new("RGB", (columns * _TILE, 56 + lines * (_TILE + 24)), byte(PAPER))
-    draw = pen(sheet)
-    draw.text((16, 14), title, font=font(24), fill=INK)
-    for number, (tile, (name, _)) in enumerate(zip(tiles, rows, strict=True)):
-        x, y = (number % columns) * _TILE, 56 + (number // columns) * (_TILE + 24)
-        image = Image.fromarray((np.clip(tile, 0, 1) * 255).astype(np.uint8))
-        sheet.paste(image.resize((_TILE, _TILE), Image.Resampling.LANCZOS), (x, y))
-        draw.text((x + _TILE // 2, y + _TILE), _short(name, 24), font=font(12), fill=INK, anchor="ma")
-    out = BytesIO()
-    sheet.save(out, "PNG")
-    return out.getvalue()
+    return _sheet(tiles, [(name, "") for name, _ in rows], title)
 
 
 def _resting_body(head: Head, clip: Clip) -> Clip:
@@ -139,7 +170,3 @@ def _resting_body(head: Head, clip: Clip) -> Clip:
 
     alone = face_alone(clip.poses, set(head.bones.values()))
     return replace(clip, poses=replace(alone, morph_tracks=clip.poses.morph_tracks))
-
-
-def _short(text: str, most: int) -> str:
-    return text if len(text) <= most else text[: most - 1] + "…"

@@ -42,7 +42,8 @@ def lone_sheet(
     else:
         times = np.linspace(0.0, shown.duration_s, _INSTANTS if clip is not None else _AT_REST)
     width = _WIDTH if len(times) > 3 else 420 * max(len(times), 2)
-    cell = width // len(times)
+    # One instant alone has its panels beside each other, and twice as tall.
+    alone = len(times) == 1
     block = _NAMES + 2 * _ROW
     height = _HEAD + len(shots) * block + (_FOOT if clip is not None else 16)
     sheet = Image.new("RGB", (width, height), byte(PAPER))
@@ -56,18 +57,20 @@ def lone_sheet(
     staged = Staged.of(figure, shown, times, rigged)
     for number, shot in enumerate(shots):
         panels = panels_of(shot)
-        frame = Frame.around([staged], panels, cell, _ROW)
+        wide, high = (width // len(panels), 2 * _ROW) if alone else (width // len(times), _ROW)
+        frame = Frame.around([staged], panels, wide, high)
         top = _HEAD + number * block
-        for row, panel in enumerate(panels):
+        for place, panel in enumerate(panels):
+            left, above = (place * wide, 0) if alone else (0, place * high)
             for column in range(len(times)):
-                paper = BAND if column % 2 == 0 else PAPER
-                at = column * cell, top + _NAMES + row * _ROW
+                paper = BAND if (place if alone else column) % 2 == 0 else PAPER
+                at = left + column * wide, top + _NAMES + above
                 sheet.paste(frame.picture(staged, column, panel, paper), at)
-            draw.text((8, top + _NAMES + row * _ROW + 4), panel.name, font=font(13), fill=FAINT)
-        for column, time in enumerate(times.tolist()):
-            if clip is not None:
-                said = f"{time:.2f} s · {round(time * float(clip.rate))}f"
-                draw.text(((column + 0.5) * cell, top + 2), said, font=font(15), fill=INK, anchor="ma")
+            draw.text((left + 8, top + _NAMES + above + 4), panel.name, font=font(13), fill=FAINT)
+        for column, time in enumerate(times.tolist() if clip is not None else ()):
+            said = f"{time:.2f} s · {round(time * float(shown.rate))}f"
+            middle = 0.5 * width if alone else (column + 0.5) * wide
+            draw.text((middle, top + 2), said, font=font(15), fill=INK, anchor="ma")
     if clip is not None and rigged is not None:
         _contacts(draw, rigged, clip, times.tolist(), width, height - _FOOT + 14)
     out = BytesIO()

@@ -55,12 +55,14 @@ def loss_sheet(figure: Figure, proof: Proof, title: str) -> bytes:
         )
         y += 24
     y += 20
-    draw.text((x, y), "part        mean    worst (mm)", font=font(15), fill=FAINT)
+    for text, right in (("mean mm", 150), ("worst mm", 240)):
+        draw.text((x + right, y), text, font=font(15), fill=FAINT, anchor="ra")
+    draw.text((x, y), "part", font=font(15), fill=FAINT)
     for part, (mean, worst) in sorted(proof.parts.items(), key=lambda row: -row[1][0]):
         y += 24
         draw.text((x, y), part, font=font(16), fill=INK)
-        draw.text((x + 130, y), f"{mean:.2f}", font=font(16), fill=INK, anchor="ra")
-        draw.text((x + 200, y), f"{worst:.1f}", font=font(16), fill=INK, anchor="ra")
+        draw.text((x + 150, y), f"{mean:.2f}", font=font(16), fill=INK, anchor="ra")
+        draw.text((x + 240, y), f"{worst:.1f}", font=font(16), fill=INK, anchor="ra")
     out = BytesIO()
     sheet.save(out, "PNG")
     return out.getvalue()

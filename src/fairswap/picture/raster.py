@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from typing import NamedTuple
 
 import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
+from fairswap.model.mesh import Blending
 from fairswap.model.rotation import normalized
 
 # Directions towards the lights, in the viewer's frame (right, up, towards us), and how strong they are.
@@ -21,12 +23,40 @@ _AMBIENT = 0.34
 _SIDES = np.array([2, 3, 4, 5, 6, 8, 10, 13, 17, 24, 32, 48, 64, 96, 128, 256])
 
 
+class Surface(NamedTuple):
+    """How a run of triangles looks, beside its colours.
+
+    ``pictures`` are its texture ``(rows, columns, 4)``, with opacity, and that at half the size, a quarter, and so on.
+    """
+
+    triangles: slice
+    pictures: Sequence[Floats] = ()
+    blending: Blending = "opaque"
+    alpha: float = 1.0
+    cutoff: float = 0.5
+    two_sided: bool = False
+
+
+class Fragments(NamedTuple):
+    """What some triangles show at some pixels: which pixels, how near, colours ``(n, 3)`` and opacity."""
+
+    pixel: Integers
+    near: Floats
+    color: Floats
+    alpha: Floats
+
+    def where(self, chosen: np.ndarray) -> Fragments:
+        """Some of them."""
+        return Fragments(*(part[chosen] for part in self))
+
+
 @dataclass(eq=False)
 class Canvas:
-    """Colours ``(height, width, 3)`` in 0..1 and depths, larger is nearer."""
+    """Colours ``(height, width, 3)`` in 0..1 and depths, larger is nearer; and what is to be blended over them."""
 
     color: Floats
     depth: Floats
+    glass: list[Fragments] = field(default_factory=list)
 
     @classmethod
     def blank(cls, width: int, height: int, color: tuple[float, float, float]) -> Canvas:
@@ -36,41 +66,94 @@ class Canvas:
 
     def draw(
         self, pixels: Floats, depth: Floats, normals: Floats, triangles: Integers, colors: Floats,
-        uvs: Floats | None = None, textures: Sequence[tuple[slice, Floats]] = (),
+        uvs: Floats | None = None, surfaces: Sequence[Surface] = (),
     ) -> None:  # fmt: skip
         """Draw a mesh.
 
         ``pixels`` ``(n, 2)``, ``depth`` ``(n,)`` and ``normals`` ``(n, 3)`` are in the viewer's frame; ``colors`` is
-        ``(n, 3)`` per vertex or ``(triangles, 3)`` per triangle, multiplied by ``textures``: each the triangles that
-        have it and the picture ``(h, w, 3)``, looked up at ``uvs``.
+        ``(n, 3)`` per vertex or ``(triangles, 3)`` per triangle, multiplied by the pictures of ``surfaces``, looked up
+        at ``uvs``. What is blended shows once all is drawn and :meth:`blend` is called.
         """
         height, width = self.depth.shape
         # Which way the triangles wind on the screen tells front from back (y runs down).
         a, b, c = pixels[triangles.T]
-        shown = np.flatnonzero(_cross(b - a, c - a) < 0)
-        front = triangles[shown]
-        for x, y, fraction, face in covered_pixels(pixels[front], width, height):
-            corner = front[face]
-            near = (fraction * depth[corner]).sum(axis=1)
+        winding = _cross(b - a, c - a)
+        behind = np.zeros(len(triangles), dtype=bool)
+        kind = np.zeros(len(triangles), dtype=np.intp)
+        for number, surface in enumerate(surfaces):
+            behind[surface.triangles] = surface.two_sided
+            kind[surface.triangles] = number
+        shown = np.flatnonzero((winding < 0) | (behind & (winding > 0)))
+        levels = [_level(surface, pixels, triangles, uvs) for surface in surfaces]
+        for x, y, share, face in covered_pixels(pixels[triangles[shown]], width, height):
+            face = shown[face]
+            corner = triangles[face]
+            near = (share * depth[corner]).sum(axis=1)
             nearer = near > self.depth[y, x]
-            x, y, fraction, corner, near = x[nearer], y[nearer], fraction[nearer], corner[nearer], near[nearer]
-            light = _lit(normalized(np.einsum("nk,nki->ni", fraction, normals[corner])))
-            face = shown[face[nearer]]
-            color = colors[face] if len(colors) == len(triangles) else np.einsum("nk,nki->ni", fraction, colors[corner])
-            for own, texture in textures:
-                mine = (face >= own.start) & (face < own.stop)
-                if uvs is not None and mine.any():
-                    color[mine] *= _looked_up(texture, np.einsum("nk,nki->ni", fraction[mine], uvs[corner[mine]]))
-            # Farthest first: of several at one pixel the last, nearest, stays.
-            order = np.argsort(near, kind="stable")
-            self.color[y[order], x[order]] = (color * light[:, None])[order]
-            self.depth[y[order], x[order]] = near[order]
+            x, y, share, corner, near, face = (part[nearer] for part in (x, y, share, corner, near, face))
+            across = np.einsum("nk,nki->ni", share, normals[corner]) * np.where(winding[face] < 0, 1.0, -1.0)[:, None]
+            color = colors[face] if len(colors) == len(triangles) else np.einsum("nk,nki->ni", share, colors[corner])
+            color, alpha = color * _lit(normalized(across))[:, None], np.ones(len(face))
+            solid, blended = np.ones(len(face), dtype=bool), np.zeros(len(face), dtype=bool)
+            for number in np.unique(kind[face]) if surfaces else ():
+                surface, mine = surfaces[number], kind[face] == number
+                if levels[number] is not None and uvs is not None:
+                    seen = _looked_up(levels[number], np.einsum("nk,nki->ni", share[mine], uvs[corner[mine]]))
+                    color[mine] *= seen[:, :3]
+                    alpha[mine] = seen[:, 3]
+                alpha[mine] *= surface.alpha
+                blended[mine] = surface.blending == "blend"
+                cut = alpha[mine] >= surface.cutoff
+                solid[mine] = {"opaque": True, "mask": cut, "blend": False}[surface.blending]
+            found = Fragments(y * width + x, near, color, alpha)
+            self._paint(found.where(solid))
+            if blended.any():
+                self.glass.append(found.where(blended))
+
+    def _paint(self, found: Fragments) -> None:
+        # Farthest first: of several at one pixel the last, nearest, stays.
+        found = found.where(np.argsort(found.near, kind="stable"))
+        self.color.reshape(-1, 3)[found.pixel] = found.color
+        self.depth.reshape(-1)[found.pixel] = found.near
+
+    def blend(self) -> None:
+        """Lay what is blended over what is solid and farther away: at each pixel from the farthest to the nearest."""
+        if not self.glass:
+            return
+        found = Fragments(*(np.concatenate(parts) for parts in zip(*self.glass, strict=True)))
+        self.glass.clear()
+        found = found.where(found.near > self.depth.reshape(-1)[found.pixel])
+        found = found.where(np.lexsort((found.near, found.pixel)))
+        starts = np.flatnonzero(np.diff(found.pixel, prepend=-1))
+        layer = np.arange(len(found.pixel)) - np.repeat(starts, np.diff(starts, append=len(found.pixel)))
+        color = self.color.reshape(-1, 3)
+        for number in range(int(layer.max(initial=-1)) + 1):
+            pixel, _, own, alpha = found.where(layer == number)
+            color[pixel] += alpha[:, None] * (own - color[pixel])
 
 
-def _looked_up(texture: Floats, uvs: Floats) -> Floats:
-    rows, columns = texture.shape[:2]
-    u, v = uvs.T
-    return texture[np.clip((v * rows).astype(int), 0, rows - 1), np.clip((u * columns).astype(int), 0, columns - 1)]
+def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | None) -> Floats | None:
+    """The picture of a surface in the size in which about one of its points falls on one pixel."""
+    if not surface.pictures or uvs is None:
+        return None
+    own = triangles[surface.triangles].T
+    (a, b, c), (u, v, w) = pixels[own], uvs[own]
+    rows, columns = surface.pictures[0].shape[:2]
+    points = np.abs(_cross(v - u, w - u)).sum() * rows * columns
+    ratio = points / max(float(np.abs(_cross(b - a, c - a)).sum()), 1e-9)
+    return surface.pictures[int(np.clip(0.5 * np.log2(max(ratio, 1e-9)), 0, len(surface.pictures) - 1))]
+
+
+def _looked_up(picture: Floats, uvs: Floats) -> Floats:
+    """The picture ``(rows, columns, 4)`` at places ``(n, 2)`` in it, between its points; it repeats beyond edges."""
+    rows, columns = picture.shape[:2]
+    x, y = uvs[:, 0] * columns - 0.5, uvs[:, 1] * rows - 0.5
+    left, top = np.floor(x).astype(np.intp), np.floor(y).astype(np.intp)
+    right_share, low_share = ((x - left)[:, None], (y - top)[:, None])
+    left, right, top, low = left % columns, (left + 1) % columns, top % rows, (top + 1) % rows
+    above = picture[top, left] * (1.0 - right_share) + picture[top, right] * right_share
+    below = picture[low, left] * (1.0 - right_share) + picture[low, right] * right_share
+    return np.asarray(above * (1.0 - low_share) + below * low_share)
 
 
 def covered_pixels(

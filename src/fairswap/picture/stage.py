@@ -13,7 +13,7 @@ from fairswap.model.mesh import Material, Mesh, deformed_vertices, vertex_normal
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import WorldTransforms
-from fairswap.picture.raster import Canvas
+from fairswap.picture.raster import Canvas, Surface
 
 # Rows are the viewer's right, up, and towards us. From the side we see the figure's right, facing to our right.
 VIEWS = {
@@ -50,13 +50,12 @@ def draw_figure(
         vertices = deformed_vertices(mesh, world, frame, poses, number)
         normals = _seamless_normals(vertices, mesh.triangles, mesh)
         pixels, depth = view.pixels(vertices)
-        colors, textures = np.zeros((len(mesh.triangles), 3)), []
+        colors = np.zeros((len(mesh.triangles), 3))
         for material in mesh.materials:
             colors[material.triangles] = np.clip(material.color, 0, 1) ** (1 / 2.2)
-            image = _image_of(material) if material.texture is not None else None
-            if image is not None:
-                textures.append((material.triangles, image))
-        canvas.draw(pixels, depth, normals @ view.axes.T, mesh.triangles, colors, mesh.uvs, textures)
+        surfaces = [_surface_of(material) for material in mesh.materials]
+        canvas.draw(pixels, depth, normals @ view.axes.T, mesh.triangles, colors, mesh.uvs, surfaces)
+    canvas.blend()
     if not figure.meshes:
         vertices, triangles, colors = _rods(figure, world, frame, bones)
         pixels, depth = view.pixels(vertices)
@@ -99,14 +98,25 @@ def _same_places(mesh: Mesh) -> Integers:
     return np.unique(places, axis=0, return_inverse=True)[1].ravel()
 
 
+def _surface_of(material: Material) -> Surface:
+    pictures = _pictures_of(material) if material.texture is not None else []
+    return Surface(
+        material.triangles, pictures, material.blending, material.alpha, material.cutoff, material.two_sided
+    )  # fmt: skip
+
+
 @kept_with_its_argument
-def _image_of(material: Material) -> Floats | None:
-    """The colour picture of a material as ``(rows, columns, 3)`` in 0..1; None of one that cannot be read."""
+def _pictures_of(material: Material) -> list[Floats]:
+    """The colour picture of a material as ``(rows, columns, 4)`` in 0..1, and it in half the size, a quarter …; none of
+    one that cannot be read."""
     try:
         with opened_image(material.texture or b"", "a material") as picture:
-            return np.asarray(picture.convert("RGB"), dtype=np.float64) / 255.0
+            sizes = [picture.convert("RGBA")]
     except InputError:  # packed for graphics cards, or damaged: its plain colour shows where the mesh is
-        return None
+        return []
+    while min(sizes[-1].size) > 1:
+        sizes.append(sizes[-1].reduce(2))
+    return [np.asarray(size) / 255.0 for size in sizes]
 
 
 def _rods(figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]) -> tuple[Floats, Integers, Floats]:

@@ -10,7 +10,7 @@ from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh
+from fairswap.model.mesh import Material, Mesh
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_matrix, rotate
 from fairswap.model.space import OURS, Space
 
@@ -93,7 +93,7 @@ def _add_mesh(
         if isinstance(material.origin, MaterialOrigin):
             primitive["material"] = add_whole_material(raw, material, packer, images)
         else:
-            primitive["material"] = _material(raw, material.color, material.texture, packer)
+            primitive["material"] = _material(raw, material, packer)
         if targets:
             primitive["targets"] = targets
         out["primitives"].append(primitive)
@@ -115,16 +115,24 @@ def _tangents(along: Floats, hand: Floats, normals: Floats) -> Floats:
     return np.concatenate([unit, np.where(hand < 0.0, -1.0, 1.0)[:, None]], axis=1)
 
 
-def _material(raw: dict[str, Any], color: Floats, texture: bytes | None, packer: Packer) -> int:
+def _material(raw: dict[str, Any], material: Material, packer: Packer) -> int:
+    texture = material.texture
     shading: dict[str, Any] = {"metallicFactor": 0.0, "roughnessFactor": 0.9}
-    if not np.allclose(color, 1.0):
-        shading["baseColorFactor"] = [*np.asarray(color).tolist(), 1.0]
+    if not np.allclose(factor := [*material.color.tolist(), material.alpha], 1.0):
+        shading["baseColorFactor"] = factor
     if texture is not None:
         kind = "image/png" if texture.startswith(b"\x89PNG") else "image/jpeg"
         raw.setdefault("images", []).append({"bufferView": packer.view(texture), "mimeType": kind})
         raw.setdefault("textures", []).append({"source": len(raw["images"]) - 1})
         shading["baseColorTexture"] = {"index": len(raw["textures"]) - 1}
-    raw.setdefault("materials", []).append({"pbrMetallicRoughness": shading})
+    row: dict[str, Any] = {"pbrMetallicRoughness": shading}
+    if material.blending != "opaque":
+        row["alphaMode"] = material.blending.upper()
+    if material.blending == "mask":
+        row["alphaCutoff"] = material.cutoff
+    if material.two_sided:
+        row["doubleSided"] = True
+    raw.setdefault("materials", []).append(row)
     return len(raw["materials"]) - 1
 
 

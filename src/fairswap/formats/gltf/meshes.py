@@ -19,11 +19,12 @@ from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
 from fairswap.formats.limits import mesh_numbers
 from fairswap.model.arrays import Floats, Integers, read_only
-from fairswap.model.mesh import Material, Mesh, vertex_normals
+from fairswap.model.mesh import Blending, Material, Mesh, vertex_normals
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 
 _AGAIN = "Export the file again"
+_BLENDINGS: dict[str, Blending] = {"MASK": "mask", "BLEND": "blend"}
 
 
 def weights_width_by_node(container: Container) -> dict[int, int]:
@@ -347,21 +348,27 @@ def _material(container: Container, index: int | None, rows: slice, place: str, 
     document = container.document
     if index is None:
         return Material(rows, np.ones(3))
-    shading = item(document.materials, index, "material", place).pbr_metallic_roughness
-    color = np.array((*shading.base_color_factor, 1.0, 1.0, 1.0)[:3], dtype=np.float64)
-    plain = Material(rows, color, origin=MaterialOrigin(container, index, None))
+    material = item(document.materials, index, "material", place)
+    shading = material.pbr_metallic_roughness
+    *color, alpha = (*shading.base_color_factor, 1.0, 1.0, 1.0, 1.0)[:4]
+    plain = Material(
+        rows, np.array(color), origin=MaterialOrigin(container, index, None),
+        blending=_BLENDINGS.get(material.alpha_mode, "opaque"), alpha=alpha, cutoff=material.alpha_cutoff,
+        two_sided=material.double_sided,
+    )  # fmt: skip
     if shading.base_color_texture is None:
         return plain
     texture = item(document.textures, shading.base_color_texture.index, "texture", f"materials[{index}]")
     if texture.source is None:
         return plain
     image = item(document.images, texture.source, "image", f"textures[{shading.base_color_texture.index}]")
-    where, origin = f"images[{texture.source}]", MaterialOrigin(container, index, texture.source)
+    where = f"images[{texture.source}]"
+    textured = replace(plain, origin=MaterialOrigin(container, index, texture.source))
     if image.buffer_view is not None:
-        return Material(rows, color, bytes(view_bytes(container, image.buffer_view, where)), origin)
+        return replace(textured, texture=bytes(view_bytes(container, image.buffer_view, where)))
     if image.uri is not None:
         try:
-            return Material(rows, color, bytes_from_uri(container.path, image.uri, where), origin)
+            return replace(textured, texture=bytes_from_uri(container.path, image.uri, where))
         except InputError as error:  # a figure without one of its pictures is a figure still
             findings.append(Finding("picture-missing", "warning", where, error.problem, error.remedy or ""))
     return plain

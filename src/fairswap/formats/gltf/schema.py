@@ -121,6 +121,9 @@ class Shading(Struct, rename="camel", frozen=True):
 
 class Material(Struct, rename="camel", frozen=True):
     pbr_metallic_roughness: Shading = Shading()
+    alpha_mode: str = "OPAQUE"
+    alpha_cutoff: float = 0.5
+    double_sided: bool = False
 
 
 class Texture(Struct, frozen=True):
