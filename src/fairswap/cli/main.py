@@ -29,6 +29,7 @@ COMMANDS = {
     "reel": ("fairswap.cli.reel", "A proving clip through every joint of a figure."),
     "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
     "platform": ("fairswap.cli.platform", "Platforms: demands of target ecosystems, written down."),
+    "plan": ("fairswap.cli.plan", "Many motions on many figures: a whole job as a file."),
     "face": ("fairswap.cli.face", "Faces: what shapes do, expressions and speech on other heads."),
 }
 # As BSD's sysexits say it: an error inside the program.

@@ -128,11 +128,12 @@ def _remove_left_parts(folder: Path) -> None:
             found = _PART.fullmatch(entry.name)
             old = entry.name.endswith(".part") and entry.name.startswith(".fairswap-")
             old = old and time.time() - entry.stat(follow_symlinks=False).st_mtime > _OLD_S
-            if old or (found and int(found[1]) != os.getpid() and not _is_alive(int(found[1]))):
+            if old or (found and int(found[1]) != os.getpid() and not is_alive(int(found[1]))):
                 os.unlink(entry.path)
 
 
-def _is_alive(process: int) -> bool:
+def is_alive(process: int) -> bool:
+    """Whether a process of this machine is there."""
     try:
         os.kill(process, 0)
     except ProcessLookupError:

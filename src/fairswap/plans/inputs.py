@@ -1,0 +1,117 @@
+"""Files that a plan reads, known by what is in them: content hashes, with everything that a file pulls in."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass
+from glob import has_magic
+from pathlib import Path
+
+from fairswap.errors import InputError, UsageError
+from fairswap.formats.files import FORMATS, parts_of
+
+_BLOCK = 1 << 20
+# More files than this are no job but a mistake, as a pattern over a whole disk.
+MOST_FILES = 200_000
+
+
+@dataclass(frozen=True)
+class Content:
+    """A file with all that it pulls in (buffers, images): the hash of the whole, its size, and each part."""
+
+    path: str
+    digest: str
+    size: int
+    parts: tuple[tuple[str, str], ...]
+
+
+def content_of(path: Path, hashed: Callable[[Path], str] | None = None) -> Content:
+    """The content of a file, by its hash.
+
+    Parameters
+    ----------
+    hashed : callable
+        Hashes one file; given where hashes are remembered.
+
+    Raises
+    ------
+    InputError
+        If it cannot be read.
+    """
+    hashed = hashed or file_digest
+    paths = [path, *dict.fromkeys(part for part in parts_of(path) if part != path and part.is_file())]
+    parts = tuple((os.path.relpath(part, path.parent), hashed(part)) for part in paths)
+    whole = hashlib.sha256("\n".join(f"{name}\0{digest}" for name, digest in parts).encode())
+    # A file by itself goes by its own hash: whatever it is called.
+    digest = parts[0][1] if len(parts) == 1 else whole.hexdigest()
+    return Content(str(path), digest, sum(part.stat().st_size for part in paths), parts)
+
+
+def file_digest(path: Path) -> str:
+    """The SHA-256 of a file, in hexadecimal digits.
+
+    Raises
+    ------
+    InputError
+        If it cannot be read.
+    """
+    found = hashlib.sha256()
+    try:
+        with path.open("rb") as file:
+            while block := file.read(_BLOCK):
+                found.update(block)
+    except (OSError, ValueError) as error:
+        reason = getattr(error, "strerror", None) or "no such name can be"
+        raise InputError(f"it cannot be read ({reason})", file=path, remedy="Check the name and its rights") from None
+    return found.hexdigest()
+
+
+def files_meant(texts: tuple[str, ...], folder: Path, place: str, file: str = "") -> list[Path]:
+    """The files that names, folders and patterns mean, each once, in order; of folders all that can be read in them.
+
+    Raises
+    ------
+    InputError
+        If one means nothing.
+    """
+    found: dict[Path, None] = {}
+    for number, text in enumerate(texts):
+        where = f"{place}[{number}]" if file else None
+        rows = list(_meant(text, folder, file, where))
+        if not rows:
+            what = "nothing fits this pattern" if has_magic(text) else "there is nothing to read in this folder"
+            remedy = f"Files end in {', '.join(FORMATS)}"
+            raise InputError(f"{what}: {text[:120]!r}", file=file or None, place=where, remedy=remedy)
+        found.update(dict.fromkeys(rows))
+        if len(found) > MOST_FILES:
+            raise InputError(
+                f"more than {MOST_FILES} files", file=file or None, place=where, remedy="Name a folder with fewer"
+            )
+    return list(found)
+
+
+def _meant(text: str, folder: Path, file: str, place: str | None) -> Iterator[Path]:
+    try:
+        path = folder / text
+        if path.is_dir():
+            yield from _readable(sorted(path.rglob("*")))
+        elif path.exists() or not has_magic(text):
+            if not path.is_file():
+                problem = f"there is no file {text[:160]!r}"
+                raise InputError(problem, file=file or None, place=place, remedy="Correct its name")
+            yield path
+        else:
+            root = Path(path.anchor)
+            yield from _readable(sorted(root.glob(str(path.relative_to(root)))))
+    except (OSError, ValueError, NotImplementedError) as error:
+        reason = getattr(error, "strerror", None) or "no such name can be"
+        raise UsageError(f"{text[:120]!r} is no name ({reason})", file=file or None, place=place) from None
+
+
+def _readable(paths: list[Path]) -> Iterator[Path]:
+    for path in paths:
+        hidden = any(part.startswith(".") for part in path.parts[-2:])
+        if path.suffix.lower() in FORMATS and not hidden and path.is_file():
+            yield path

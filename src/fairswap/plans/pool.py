@@ -1,0 +1,164 @@
+"""Workers of this machine: processes that do tasks beside each other, never more at once than the memory holds."""
+
+from __future__ import annotations
+
+import os
+import signal
+from collections.abc import Iterator, Mapping, Sequence
+from concurrent.futures import FIRST_COMPLETED, Future, wait
+from pathlib import Path
+from typing import Any, Protocol, TypeVar
+
+from fairswap.errors import FairSwapError
+from fairswap.plans.inputs import Content
+from fairswap.plans.recipe import ConvertWords
+from fairswap.plans.tasks import ClipInfo, Task, clips_in
+from fairswap.plans.work import Made, Workshop
+
+# Measured (docs/plans.md): a process with the program loaded, each file that is read, and the arrays of a clip.
+_PROCESS_BYTES = 170_000_000
+_PER_FILE_BYTE = 14
+_PER_BONE_AND_FRAME = 900
+# A worker that dies may have been killed for its memory: its task is tried by itself once more.
+_TRIES = 2
+# More threads in each of several workers stand in each other's way; and sums come out the same on any machine.
+_ONE_THREAD = dict.fromkeys(("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS"), "1")
+
+
+Thing = TypeVar("Thing")
+
+
+class Workers(Protocol):
+    """What does tasks: here or elsewhere."""
+
+    count: int
+
+    def done(self, tasks: Sequence[Task]) -> Iterator[tuple[Task, Made | None]]:
+        """Do tasks, in any order: each is given before it is begun, with nothing, and with what was made after."""
+
+    def clips_of(self, sources: Sequence[tuple[Path, ConvertWords]]) -> Iterator[tuple[int, tuple[ClipInfo, ...]]]:
+        """The clips of sources that can be read, by their number."""
+
+    def close(self, *, at_once: bool = False) -> None:
+        """Let the workers go; ``at_once`` without waiting for what they do."""
+
+
+def bytes_for(task: Task) -> int:
+    """How much memory a task takes in its process, beside the program itself."""
+    return _PER_FILE_BYTE * (task.source.size + task.figure.size) + _PER_BONE_AND_FRAME * task.frames * task.bones
+
+
+def memory_of_this_machine() -> int:
+    """Four fifths of the memory that there is, in bytes."""
+    try:
+        return int(0.8 * os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES"))
+    except (AttributeError, ValueError, OSError):  # not every system says
+        return 4_000_000_000
+
+
+class Pool:
+    """Several processes of this machine."""
+
+    def __init__(self, count: int, memory: int, scratch: Path, remedies: Mapping[str, str]) -> None:
+        self.count = max(1, min(count, memory // _PROCESS_BYTES))
+        self.room = memory - self.count * _PROCESS_BYTES
+        self._given = scratch, dict(remedies)
+        self._executor: Any = None
+
+    def done(self, tasks: Sequence[Task]) -> Iterator[tuple[Task, Made | None]]:
+        waiting, tries = list(reversed(tasks)), dict.fromkeys((task.result for task in tasks), 0)
+        running: dict[Future[Made], Task] = {}
+        # After a worker died: one at a time, until it is known whose fault it was.
+        suspects: list[Task] = []
+        while waiting or running or suspects:
+            alone = bool(suspects)
+            while (waiting or suspects) and len(running) < (1 if alone else self.count + 1):
+                source = suspects if alone else waiting
+                needed = sum(bytes_for(task) for task in running.values()) + bytes_for(source[-1])
+                if running and needed > self.room:
+                    break
+                task = source.pop()
+                if not tries[task.result]:
+                    yield task, None
+                tries[task.result] += 1
+                running[self._submit(task)] = task
+            finished, _ = wait(running, return_when=FIRST_COMPLETED)
+            broken = False
+            for future in finished:
+                task = running.pop(future)
+                made = _result_of(future)
+                if made is not None:
+                    yield task, made
+                else:
+                    broken = True
+                    running[future] = task
+            if broken:
+                lost, running = list(running.values()), {}
+                self.close(at_once=True)
+                for task in lost:
+                    if tries[task.result] >= _TRIES or (len(lost) == 1 and alone):
+                        yield task, Made(task.result, error=_DIED)
+                    else:
+                        suspects.append(task)
+
+    def clips_of(self, sources: Sequence[tuple[Path, ConvertWords]]) -> Iterator[tuple[int, tuple[ClipInfo, ...]]]:
+        begun = {self._started.submit(_clips_in, *row): number for number, row in enumerate(sources)}
+        for future, number in begun.items():
+            found = _result_of(future)
+            if found is not None:
+                yield number, found
+
+    def _submit(self, task: Task) -> Future[Made]:
+        submitted: Future[Made] = self._started.submit(_do, task)
+        return submitted
+
+    @property
+    def _started(self) -> Any:
+        if self._executor is None:
+            from loky import ProcessPoolExecutor
+
+            self._executor = ProcessPoolExecutor(self.count, initializer=_begin, initargs=self._given, env=_ONE_THREAD)
+        return self._executor
+
+    def close(self, *, at_once: bool = False) -> None:
+        if self._executor is not None:
+            self._executor.shutdown(wait=True, kill_workers=at_once)
+            self._executor = None
+
+
+_DIED = "the worker that did it died twice: perhaps for want of memory. Run it by itself, or with fewer workers"
+
+
+def path_of(content: Content) -> Path:
+    """Where a file is, on the machine that the plan is on."""
+    return Path(content.path)
+
+
+def _result_of(future: Future[Thing]) -> Thing | None:
+    """What a worker gave; None if it died."""
+    from concurrent.futures.process import BrokenProcessPool
+
+    try:
+        return future.result()
+    except BrokenProcessPool:
+        return None
+
+
+_workshop: list[Workshop] = []
+
+
+def _begin(scratch: Path, remedies: Mapping[str, str]) -> None:
+    # Ctrl-C is for the one who gives out the work.
+    signal.signal(signal.SIGINT, signal.SIG_IGN)
+    _workshop.append(Workshop(path_of, scratch, remedies, f"process {os.getpid()}"))
+
+
+def _clips_in(path: Path, options: ConvertWords) -> tuple[ClipInfo, ...] | None:
+    try:
+        return clips_in(path, options)
+    except FairSwapError:  # it is read once more where that is told
+        return None
+
+
+def _do(task: Task) -> Made:
+    return _workshop[0].do(task)
