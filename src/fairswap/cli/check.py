@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 
 import click
@@ -11,6 +12,9 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import Report, RuleRow, rule_row
 from fairswap.cli.text import table
+
+# Fewer are done before other processes have begun.
+_WORTH_PROCESSES = 8
 
 
 class FileRow(Report, frozen=True):
@@ -36,42 +40,43 @@ class CheckReport(Report, frozen=True):
 @options.figure
 @options.reporting
 def command(files: tuple[Path, ...], platform: str, output: Output) -> None:
-    """Hold FILE... (files or folders) against a platform, rule by rule: allowed, measured, verdict, what mends it.
+    """Hold FILE... (files, folders, patterns) against a platform, rule by rule: allowed, measured, what mends it.
 
     Exit status 1 if a rule of severity problem is broken.
     """
-    from fairswap.errors import FairSwapError
-    from fairswap.platform.checking import check
+    from fairswap.plans.inputs import files_meant
+    from fairswap.plans.pool import each_beside
     from fairswap.platform.rules import platform_named
 
-    rules, paths = platform_named(platform), _found(files)
-    rows = []
-    for path in paths:
-        try:
-            found = check(options.loaded(path), rules)
-        except FairSwapError as error:
-            if len(paths) == 1:
-                raise
-            rows.append(FileRow(str(path), False, str(error), ()))
-            continue
-        rows.append(FileRow(str(path), found.fits, None, tuple(rule_row(row) for row in found.results)))
+    rules = platform_named(platform)
+    paths = files_meant(tuple(map(str, files)), Path(), "")
+    figure = click.get_current_context().meta.get("fairswap.figure_name")
+    checked = partial(_checked, platform=platform, figure=figure, alone=len(paths) == 1)
+    with output.progress(len(paths), "checking") as step:
+        rows = []
+        for row in each_beside(checked, paths) if len(paths) >= _WORTH_PROCESSES else map(checked, paths):
+            rows.append(row)
+            step(Path(row.file).name)
     output.report(CheckReport(rules.name, tuple(rows)), _lines)
     if not all(row.fits for row in rows):
         output.failed()
 
 
-def _found(files: tuple[Path, ...]) -> list[Path]:
-    """The files, and of folders all in them that we know."""
-    from fairswap.errors import UsageError
-    from fairswap.formats.files import FORMATS
+def _checked(path: Path, platform: str, figure: str | None, alone: bool) -> FileRow:
+    """One file held against a platform; of several, one that cannot be read does not stop the others."""
+    from fairswap.cli.remedies import worded_error
+    from fairswap.errors import FairSwapError
+    from fairswap.formats.files import load
+    from fairswap.platform.checking import check
+    from fairswap.platform.rules import platform_named
 
-    paths: list[Path] = []
-    for path in files:
-        known = sorted(p for p in path.rglob("*") if p.suffix.lower() in FORMATS) if path.is_dir() else [path]
-        if not known:
-            raise UsageError("there is no file in it that we know", file=path, remedy=f"Known are {', '.join(FORMATS)}")
-        paths += known
-    return paths
+    try:
+        found = check(load(path, figure=figure), platform_named(platform))
+    except FairSwapError as error:
+        if alone:
+            raise
+        return FileRow(str(path), False, worded_error(error), ())
+    return FileRow(str(path), found.fits, None, tuple(rule_row(row) for row in found.results))
 
 
 def _lines(report: CheckReport) -> Iterator[str]:

@@ -45,6 +45,7 @@ from fairswap.cli.clip_reports import (
     loop_lines,
     thin_lines,
 )  # fmt: skip
+from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import finding_rows
 
@@ -63,7 +64,7 @@ def command() -> None:
     """
 
 
-@command.command(short_help="Cut one take into named clips.")
+@command.command(cls=OverFiles, short_help="Cut one take into named clips.")
 @file_argument
 @click.option(
     "--piece", "texts", multiple=True, metavar="NAME=START..END", help="One piece; may be given several times."
@@ -128,7 +129,7 @@ def rename(
     ])  # fmt: skip
 
 
-@command.command(short_help="Take clips out of a file.")
+@command.command(cls=OverFiles, short_help="Take clips out of a file.")
 @file_argument
 @clip_option
 @click.option("--all", "everything", is_flag=True, help="All of them: the figure alone is left.")
@@ -148,7 +149,7 @@ def drop(file: Path, names: tuple[str, ...], everything: bool, out: Path, output
     output.report(ClipDropReport(tuple(clip.name for clip in gone), left, written, told), drop_lines)
 
 
-@command.command(short_help="Take idle heads and tails off.")
+@command.command(cls=OverFiles, short_help="Take idle heads and tails off.")
 @file_argument
 @click.option("--from", "start", metavar="TIME", help="Begin here, whatever moves.")
 @click.option("--to", "end", metavar="TIME", help="End here.")
@@ -166,7 +167,7 @@ def trim(
     Change("trim", file, names, out, output).each(lambda c: trimmed(c, start=start, end=end, margin_s=margin))
 
 
-@command.command(short_help="Find the cycle in a take, and close it.")
+@command.command(cls=OverFiles, short_help="Find the cycle in a take, and close it.")
 @file_argument
 @click.option("--find", is_flag=True, help="Only report the best cycles; write nothing.")
 @click.option("--pick", default=1, type=click.IntRange(1), metavar="N", help="The N-th best one (1).")
@@ -205,7 +206,7 @@ def loop(
     report(made.cycles, made.seam, write(document, [made.clip], out, output))
 
 
-@command.command(short_help="Left for right.")
+@command.command(cls=OverFiles, short_help="Left for right.")
 @file_argument
 @clip_option
 @options.bones
@@ -222,7 +223,7 @@ def mirror(file: Path, names: tuple[str, ...], bones: str | None, out: Path, out
     change.each(lambda clip: mirrored(clip, rigged))
 
 
-@command.command(short_help="Faster, slower, or to a duration.")
+@command.command(cls=OverFiles, short_help="Faster, slower, or to a duration.")
 @file_argument
 @click.option("--times", "factor", type=options.Number(), metavar="FACTOR", help="2 is twice as fast.")
 @click.option("--lasts", metavar="TIME", help="Let it last this long.")
@@ -241,7 +242,7 @@ def speed(
     Change("speed", file, names, out, output).each(lambda clip: at_speed(clip, factor, lasts=lasts))
 
 
-@command.command(short_help="Backward.")
+@command.command(cls=OverFiles, short_help="Backward.")
 @file_argument
 @clip_option
 @out_option
@@ -254,7 +255,7 @@ def reverse(file: Path, names: tuple[str, ...], out: Path, output: Output) -> No
     Change("reverse", file, names, out, output).each(backward)
 
 
-@command.command(short_help="Another frame rate, the same duration.")
+@command.command(cls=OverFiles, short_help="Another frame rate, the same duration.")
 @file_argument
 @click.option("--to", "wanted", required=True, metavar="RATE", help="Frames per second: 30, 29.97, 30000/1001.")
 @click.option("--smooth", is_flag=True, help="Going up: curves through the frames.")
@@ -272,7 +273,7 @@ def rate(
     Change("rate", file, names, out, output).each(lambda c: at_rate(c, wanted, smooth=smooth, steady=steady))
 
 
-@command.command(short_help="Fewest keys within a budget.")
+@command.command(cls=OverFiles, short_help="Fewest keys within a budget.")
 @file_argument
 @click.option(
     "--mm", type=options.Number(), metavar="BUDGET", help="No bone further off than this, in the world, in any frame."
@@ -311,7 +312,7 @@ def thin(
     output.report(ClipThinReport("thin", tuple(rows), written, told), thin_lines)
 
 
-@command.command(short_help="Find lead-ins, spikes, flips and jitter; mend them.")
+@command.command(cls=OverFiles, short_help="Find lead-ins, spikes, flips and jitter; mend them.")
 @file_argument
 @click.option("--find", is_flag=True, help="Only report; write nothing.")
 @click.option("--jitter", is_flag=True, help="Smooth jitter, too.")
@@ -339,7 +340,7 @@ def clean(file: Path, find: bool, jitter: bool, names: tuple[str, ...], out: Pat
     output.report(ClipCleanReport("clean", tuple(rows), written, told), clean_lines)
 
 
-@command.command(short_help="What is in a clip, as a table.")
+@command.command(cls=OverFiles, short_help="What is in a clip, as a table.")
 @file_argument
 @click.option("--csv", "csv_file", type=options.OUTPUT, metavar="FILE.csv", help="Write the bones as a table.")
 @clip_option

@@ -8,6 +8,7 @@ from pathlib import Path
 import click
 
 from fairswap.cli import options
+from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, comparison_row
 from fairswap.cli.text import table, written_lines
@@ -21,7 +22,7 @@ class CompareReport(ComparisonRow, frozen=True):
     written: tuple[str, ...]
 
 
-@click.command()
+@click.command(cls=OverFiles)
 @click.argument("source", type=options.INPUT)
 @click.argument("result", type=options.INPUT)
 @click.option("--clip", "name", metavar="NAME", help="The clip of this name in both; else by order and name.")

@@ -8,10 +8,11 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 import click
+import msgspec
 
 from fairswap.cli import options
 from fairswap.cli.fit import FitReport, finished_fit, fit_file, fit_lines
-from fairswap.cli.output import Output
+from fairswap.cli.output import Output, note
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_row, finding_rows
 from fairswap.cli.text import contact_line, finding_lines, footing_line, inside_lines, parts_line, pose_lines
 from fairswap.pose.measuring import PartVerdict
@@ -114,7 +115,8 @@ class ConvertReport(Report, frozen=True):
 
 @click.command()
 @click.argument("motions", nargs=-1, required=True, metavar="MOTION...", type=options.INPUT)
-@click.option("--onto", type=options.INPUT, metavar="FIGURE", help="The figure that shall move.")
+@click.option("--onto", "figures", multiple=True, type=options.INPUT, metavar="FIGURE",
+              help="The figure to animate; given several times, each motion goes onto each of them.")  # fmt: skip
 @click.option("--platform", type=options.name_or_file, metavar="P",
               help="Make the result fit this platform: a built-in name or a file.")  # fmt: skip
 @click.option(
@@ -130,20 +132,27 @@ class ConvertReport(Report, frozen=True):
 @options.view
 @options.place
 @options.target_figure
+@click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
+              help="Do it by N processes, as a plan: into a folder, with a report, and only what changed.")  # fmt: skip
+@click.option("--write-plan", type=options.OUTPUT, metavar="PLAN.toml",
+              help="Write what this was told as a plan, to be run again.")  # fmt: skip
 @options.source_reading
 @options.writing
 def command(
-    motions: tuple[Path, ...], onto: Path | None, platform: str | None, out: Path, face: FaceOptions,
+    motions: tuple[Path, ...], figures: tuple[Path, ...], platform: str | None, out: Path, face: FaceOptions,
     source: SourceOptions, target: TargetOptions, motion: MotionOptions, picture: Path | None,
-    looks: options.Looks, place: Place, target_figure: str | None, reading: options.Reading, output: Output,
+    looks: options.Looks, place: Place, target_figure: str | None, workers: int | None, write_plan: Path | None,
+    reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
-    """Carry the clips of MOTION... over to FIGURE, and say how alike they look.
+    """Carry the clips of MOTION... (files, folders, patterns) over to FIGURE, and say how alike they look.
 
     With --platform the result is made to fit; without --onto, MOTION is a figure, which is brought to the platform with
     its own clips.
 
     Clips keep their names, rates and durations. One clip that fails does not stop the others. Exit status 1 if one
     failed, or does not look like its source.
+
+    With several figures, or --workers, OUT is a folder, and what was done there before and is unchanged stays.
     """
     from fairswap.figures.placing import place as placed
     from fairswap.formats.files import load
@@ -151,7 +160,17 @@ def command(
 
     if platform is not None and target.motion_only:
         raise click.UsageError("--motion-only goes without --platform: into a folder, motions are written alone")
-    if onto is None:
+    asked, onto, plan = (motions, figures), _files(figures), None
+    motions = _files(motions)
+    if write_plan is not None or workers is not None or len(onto) > 1:
+        folder = (write_plan or Path("plan.toml")).absolute().parent
+        plan = _plan(*asked, platform, out, picture, source, folder)
+    if write_plan is not None:
+        output.announce(write_plan)
+    if workers is not None or len(onto) > 1:
+        _by_plan(plan, write_plan, out, workers, output)
+        return
+    if not onto:
         which = replace(reading, which_figure=target_figure or reading.which_figure)
         _to_platform(motions, platform, out, target, picture, which, output, place)
         return
@@ -159,7 +178,7 @@ def command(
         output.announce(out)
     with output.progress(len(motions), "reading") as step:
         documents, failed = _read(motions, reading, step)
-    performer = placed(load(onto, figure=target_figure), place)
+    performer = placed(load(onto[0], figure=target_figure), place)
     total = sum(len(document.clips) for document in documents)
     with output.progress(total, "carrying over") as step:
         done = convert(
@@ -167,9 +186,61 @@ def command(
         )
     output.show(done)
     report = _report(done, failed, motion, out, (picture, looks), output)
+    if write_plan is not None and plan is not None:
+        name = output.write(write_plan, plan.encode())
+        report = msgspec.structs.replace(report, written=(*report.written, WrittenRow(name, len(plan.encode()))))
     output.report(report, _lines)
     if not done.looks_same or failed or (report.fit is not None and not report.fit.fits):
         output.failed()
+
+
+def _files(paths: tuple[Path, ...]) -> tuple[Path, ...]:
+    """The files that names, folders and patterns mean."""
+    from fairswap.plans.inputs import files_meant
+
+    found = files_meant(tuple(map(str, paths)), Path(), "")
+    for path in found:
+        note("inputs", path)
+    return tuple(found)
+
+
+def _plan(
+    motions: Sequence[Path], figures: Sequence[Path], platform: str | None, out: Path, picture: Path | None,
+    source: SourceOptions, folder: Path,
+) -> str:  # fmt: skip
+    """What the command was told, as the text of a plan."""
+    from fairswap.cli.plan_running import said_for_plan
+    from fairswap.plans.drafting import drafted
+    from fairswap.plans.recipe import ResultWords
+
+    if not figures:
+        raise click.UsageError("a plan carries motions over: give --onto FIGURE")
+    context = click.get_current_context()
+    paged = bool(context.find_root().meta.get("fairswap.view"))
+    suffix = out.suffix.lower() if out.suffix.lower() in (".gltf", ".bvh", ".csv") else ".glb"
+    results = ResultWords(format=suffix, pictures=picture is not None, pages=paged)  # type: ignore[arg-type]
+    return drafted(
+        motions, figures, [platform] if platform else [], folder=folder, clips=source.clips,
+        convert=said_for_plan(context, folder), results=results,
+    )  # fmt: skip
+
+
+def _by_plan(text: str | None, write_plan: Path | None, out: Path, workers: int | None, output: Output) -> None:
+    """Do it as a plan: several figures, or several processes."""
+    from fairswap.cli.plan_running import run_and_report
+    from fairswap.cli.remedies import REMEDIES
+    from fairswap.plans.recipe import Plan
+    from fairswap.plans.running import RunOptions
+
+    if out.suffix and not out.is_dir():
+        raise click.BadParameter("of several figures, or by several workers, the result is a folder", param_hint="-o")
+    assert text is not None
+    folder = (write_plan or Path("plan.toml")).absolute().parent
+    plan = Plan.from_text(text, folder)
+    written = [output.write(write_plan, text.encode())] if write_plan is not None else []
+    context = click.get_current_context().find_root()
+    context.meta.pop("fairswap.view", None)  # each result has its own page
+    run_and_report(plan, out, RunOptions(workers, force=output.force, remedies=REMEDIES), output, written)
 
 
 def _to_platform(
@@ -254,8 +325,6 @@ def _sheet(row: Conversion, looks: options.Looks) -> bytes:
 
 
 def _clip_row(row: Conversion) -> ClipRow:
-    import msgspec
-
     from fairswap.pose.measuring import verdicts
 
     swap, clip, before = row.swap, row.clip, row.as_transferred

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import click
 
 from fairswap.cli import options
+from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, RuleRow, finding_rows, rule_row
 from fairswap.cli.text import finding_lines, written_lines
@@ -51,7 +52,7 @@ class FitReport(Report, frozen=True):
     findings: tuple[FindingRow, ...] = ()
 
 
-@click.command()
+@click.command(cls=OverFiles)
 @click.argument("file", type=options.INPUT)
 @click.option("--platform", required=True, type=options.name_or_file, metavar="P",
               help="The platform: a built-in name or a file.")  # fmt: skip

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-import sys
 from collections import Counter
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
@@ -17,19 +16,15 @@ from fairswap.cli.plan_reports import (
     PlanCheckReport,
     PlannedRow,
     PlanNewReport,
-    PlanRunReport,
     PlanStatusReport,
-    ResultRow,
     StatusRow,
     check_lines,
     new_lines,
-    run_lines,
     status_lines,
 )
-from fairswap.formats.naming import visible
+from fairswap.cli.plan_running import run_and_report
 
 if TYPE_CHECKING:
-    from fairswap.plans.running import Result, Run
     from fairswap.plans.tasks import Task
 
 _UNITS = {"": 1, "K": 10**3, "M": 10**6, "G": 10**9, "T": 10**12}
@@ -130,20 +125,12 @@ def run(
     """
     from fairswap.cli.remedies import REMEDIES
     from fairswap.plans.recipe import Plan
-    from fairswap.plans.running import RunOptions, carried_out
+    from fairswap.plans.running import RunOptions
 
     if shared and not cluster:
         raise click.UsageError("--shared goes with --cluster")
-    read = Plan.load(plan)
-    bar = _Bar(output.quiet or output.as_json)
-    try:
-        settings = RunOptions(workers, memory, output.force, cluster, shared, REMEDIES)
-        done = carried_out(read, out, settings, bar.tell, bar.started)
-    finally:
-        bar.close()
-    output.report(_run_report(plan, done), run_lines)
-    if not done.ok:
-        output.failed()
+    settings = RunOptions(workers, memory, output.force, cluster, shared, REMEDIES)
+    run_and_report(Plan.load(plan), out, settings, output)
 
 
 @command.command(short_help="Say how far a run is.")
@@ -165,38 +152,6 @@ def status(out: Path, output: Output) -> None:
                   status_lines)  # fmt: skip
 
 
-class _Bar:
-    """How far a run is, on stderr: a bar with what is being done, and errors at once."""
-
-    def __init__(self, quiet: bool) -> None:
-        self.quiet = quiet
-        self.bar: Any = None
-        self.running: dict[str, None] = {}
-
-    def started(self, total: int, due: int) -> None:
-        if not self.quiet and due > 1 and sys.stderr.isatty():
-            label = f"{due} of {total} due" if due < total else f"{total} results"
-            shown: Any = click.progressbar(length=due, label=label, file=sys.stderr, show_pos=True,
-                                      item_show_func=lambda _: visible(", ".join(list(self.running)[:3])))  # fmt: skip
-            self.bar = shown.__enter__()
-
-    def tell(self, what: str, text: str) -> None:
-        if what == "begun":
-            self.running[text] = None
-        if what not in ("made", "failed"):
-            return
-        self.running.pop(text.partition(": ")[0], None)
-        if what == "failed" and not self.quiet:
-            click.echo(("\r\033[K" if self.bar else "") + click.style("failed  ", fg="red") + visible(text), err=True)
-        if self.bar:
-            self.bar.update(1, text)
-
-    def close(self) -> None:
-        if self.bar:
-            self.bar.__exit__(None, None, None)
-            self.bar = None
-
-
 def _planned(task: Task, why: str) -> PlannedRow:
     return PlannedRow(
         task.result, task.source.path, task.clip, task.figure.path, task.platform, task.frames, why,
@@ -207,23 +162,3 @@ def _planned(task: Task, why: str) -> PlannedRow:
 
 def _shown(value: object) -> str:
     return ", ".join(map(str, value)) if isinstance(value, tuple) else str(value)
-
-
-def _run_report(plan: Path, done: Run) -> PlanRunReport:
-    from fairswap.plans.reporting import PAGE, TABLE, in_order
-
-    return PlanRunReport(
-        plan=str(plan), out=str(done.folder), results=tuple(map(_result_row, in_order(done.results))),
-        made=done.made, skipped=done.skipped,
-        missing=tuple(MissingRow(row.file, row.problem) for row in done.missing), left=done.left,
-        ok=done.ok, peak_worker_mb=done.peak_mb,
-        written=(str(done.folder / PAGE), str(done.folder / TABLE)),
-    )  # fmt: skip
-
-
-def _result_row(result: Result) -> ResultRow:
-    record = result.record
-    return ResultRow(
-        result.task.result, result.state, result.why, result.ok, result.faults, record.measures if record else None,
-        record.error if record else "", tuple(row.message for row in record.findings) if record else (),
-    )  # fmt: skip

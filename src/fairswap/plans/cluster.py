@@ -78,7 +78,8 @@ class Cluster:
         uses = Counter(content.digest for task in tasks for content in task.contents)
         waiting, tries = list(reversed(tasks)), Counter[str]()
         running: dict[Future[Any], Task] = {}
-        finished: Any = distributed.as_completed(loop=self.client.loop)
+        completed: Any = distributed.as_completed
+        finished = completed(loop=self.client.loop)
 
         def give_out() -> Iterator[Task]:
             while waiting and len(running) < _AHEAD * self.count:

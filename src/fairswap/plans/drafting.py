@@ -73,7 +73,7 @@ def drafted(
                             ("face", "none", "all (with the body), only, or none")))  # fmt: skip
     _table(document, "clip", "What is done with each clip before it is carried over, in this order.", {}, _CLIP_LINES)
     _table(document, "pose", "What is done with each figure first.", pose.given() if pose else {},
-           (("to", "t", "the rest pose that it is set to: t, a, a:60, or a saved pose"),) if pose is None else ())  # fmt: skip
+           (("to", "t", "the rest pose to set it to: t, a, a:60, or a saved pose"),) if pose is None else ())  # fmt: skip
     shown = results or ResultWords()
     _table(document, "results", "How results are called, and what is drawn of each.", {
         "name": shown.name or "/".join(["{platform}"] * bool(platforms) + ["{figure}", "{clip}"]),
@@ -94,8 +94,8 @@ def _table(
     import tomlkit
 
     document.add(tomlkit.nl())
-    document.add(tomlkit.comment(about))
     table = tomlkit.table()
+    table.add(tomlkit.comment(about))
     for key, value in said.items():
         table.add(key, list(value) if isinstance(value, tuple) else value)
     for key, value, meaning in could:
@@ -112,8 +112,14 @@ def _listed(values: Sequence[str]) -> Any:
     return found.multiline(len(values) > 2)
 
 
+def seen_from(folder: Path, value: Any) -> Any:
+    """A name as a plan in a folder has it: of a file, from there if it is below, else whole; anything else stays."""
+    if not isinstance(value, Path) and not (isinstance(value, str) and Path(value).is_file()):
+        return value
+    return _seen_from(folder, value)
+
+
 def _seen_from(folder: Path, name: str | Path) -> str:
-    """A name as a plan in a folder has it: from there, if it is below; else whole."""
     path = Path(os.path.abspath(name))
     try:
         return path.relative_to(folder.absolute()).as_posix() or "."

@@ -13,6 +13,8 @@ from fairswap.errors import InputError, UsageError
 from fairswap.formats.files import FORMATS, parts_of
 
 _BLOCK = 1 << 20
+# What a run writes into its folder beside the results.
+LEDGER, REPORT, PAGE = "fairswap-run.sqlite", "report.csv", "report.html"
 # More files than this are no job but a mistake, as a pattern over a whole disk.
 MOST_FILES = 200_000
 
@@ -110,8 +112,18 @@ def _meant(text: str, folder: Path, file: str, place: str | None) -> Iterator[Pa
         raise UsageError(f"{text[:120]!r} is no name ({reason})", file=file or None, place=place) from None
 
 
+def root_of(text: str | Path) -> Path:
+    """The folder below which all lies that a name, a folder or a pattern means."""
+    path = Path(text)
+    if path.is_dir():
+        return path
+    return next(parent for parent in (path, *path.parents)[1:] if not has_magic(str(parent)))
+
+
 def _readable(paths: list[Path]) -> Iterator[Path]:
     for path in paths:
+        if path.name == REPORT and (path.parent / LEDGER).exists():
+            continue  # of our own run
         hidden = any(part.startswith(".") for part in path.parts[-2:])
         if path.suffix.lower() in FORMATS and not hidden and path.is_file():
             yield path

@@ -18,12 +18,11 @@ import msgspec
 
 from fairswap.errors import InputError, OutputError
 from fairswap.formats.storage import is_alive
-from fairswap.plans.inputs import Content, content_of, file_digest
+from fairswap.plans.inputs import LEDGER, Content, content_of, file_digest
 from fairswap.plans.recipe import ConvertWords
 from fairswap.plans.tasks import ClipInfo, Known, Recipe, Task
 from fairswap.plans.work import Made, Measures, Told
 
-NAME = "fairswap-run.sqlite"
 _KIND = "run/1"
 _TICK_NS = 2_000_000_000
 _TABLES = """
@@ -83,7 +82,7 @@ class Ledger(Known):
     """
 
     def __init__(self, folder: Path, *, write: bool = True) -> None:
-        self.path = folder / NAME
+        self.path = folder / LEDGER
         self._texts: dict[str, int] = {}
         self.reader: Reader | None = None  # reads many sources at once
         self._mine = f"{platform.node()}:{os.getpid()}"

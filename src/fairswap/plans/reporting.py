@@ -20,7 +20,6 @@ from fairswap.plans.running import Result, Run
 if TYPE_CHECKING:
     import pandas
 
-PAGE, TABLE = "report.html", "report.csv"
 # Under this folder of results the thumbnails are.
 THUMBNAILS = "report"
 COLUMNS = (
@@ -184,7 +183,8 @@ th {{ text-align: left; font-weight: 600; color: #6b6862; position: sticky; top:
 th, td {{ padding: 4px 10px 4px 0; border-bottom: 1px solid #dcd7cc; vertical-align: middle; }}
 tr.bad td:first-child {{ border-left: 4px solid #b3261e; padding-left: 8px; }}
 tr.good td:first-child {{ border-left: 4px solid transparent; padding-left: 8px; }}
-td:nth-child(2) {{ overflow-wrap: anywhere; }} td:nth-child(n+6):nth-child(-n+8), th:nth-child(n+6):nth-child(-n+8) {{ text-align: right; }}
+td:nth-child(2) {{ overflow-wrap: anywhere; }}
+td:nth-child(n+6):nth-child(-n+8), th:nth-child(n+6):nth-child(-n+8) {{ text-align: right; }}
 svg {{ display: block; background: #e4e0d6; }} rect {{ fill: #1f6bc7; }} tr.bad rect {{ fill: #b3261e; }}
 a {{ color: #1f6bc7; margin-right: 6px; }} img {{ display: block; }}
 </style>

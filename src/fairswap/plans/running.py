@@ -13,8 +13,8 @@ from typing import TYPE_CHECKING, Literal
 from fairswap.errors import REMEDIES, FairSwapError, OutputError, UsageError
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import is_alive, write_atomically
-from fairswap.plans.inputs import file_digest
-from fairswap.plans.ledger import NAME, Ledger, Record, WrittenFile
+from fairswap.plans.inputs import LEDGER, PAGE, REPORT, file_digest
+from fairswap.plans.ledger import Ledger, Record, WrittenFile
 from fairswap.plans.pool import Pool, Workers, memory_of_this_machine
 from fairswap.plans.recipe import FailureWords, Plan
 from fairswap.plans.tasks import Expanded, Missing, Task, expand, saved_profiles
@@ -317,9 +317,9 @@ def faults_of(record: Record, failure: FailureWords) -> tuple[str, ...]:
 
 def _report(run: Run) -> None:
     """Write the report of a run; what is there and says the same is left."""
-    from fairswap.plans.reporting import PAGE, TABLE, csv_of, page_of
+    from fairswap.plans.reporting import csv_of, page_of
 
-    for name, content in ((PAGE, page_of(run)), (TABLE, csv_of(run))):
+    for name, content in ((PAGE, page_of(run)), (REPORT, csv_of(run))):
         path = run.folder / name
         if not path.exists() or path.read_bytes() != content:
             write_atomically(path, [content], force=True)
@@ -375,7 +375,7 @@ def standing_of(out: Path) -> list[Record]:
 
 def due_in(expanded: Expanded, out: Path) -> dict[str, str]:
     """Why each result is to be made that is due in a folder; nothing is changed there."""
-    if not (out / NAME).exists():
+    if not (out / LEDGER).exists():
         return {task.result: "new" for task in expanded.tasks if not (out / task.result).exists()}
     ledger = Ledger(out, write=False)
     try:
