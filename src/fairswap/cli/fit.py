@@ -18,7 +18,7 @@ from fairswap.platform.changes import Change
 if TYPE_CHECKING:
     from fairswap.bones.profile import BoneProfile
     from fairswap.figures.placing import Place
-    from fairswap.platform.fitting import Fitted
+    from fairswap.platform.preparing import Fitted
     from fairswap.platform.proof import Proof
 
 

@@ -29,7 +29,8 @@ from fairswap.measure.comparison import compare_motions
 from fairswap.picture.face_sheet import reel_sheet
 from fairswap.picture.page.scene import Shown as ShownOnPage
 from fairswap.platform.checking import RuleResult
-from fairswap.platform.fitting import Fitted, fit_figure
+from fairswap.platform.fitting import fit_figure
+from fairswap.platform.preparing import Fitted
 from fairswap.platform.writing import check_written
 from fairswap.retarget.pipeline import Retargeted
 

@@ -11,19 +11,17 @@ from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from fairswap.bones.assignment import roles_of
-from fairswap.bones.choice import with_one_person
 from fairswap.clips.renaming import named_after_files
 from fairswap.clips.trimming import without_lead_in
 from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.props import with_object_of
-from fairswap.figures.root import document_with_root, has_root
-from fairswap.formats.files import document_of, load
+from fairswap.formats.files import load
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.faces import Faces
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
+from fairswap.jobs.performer import Performer
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -39,7 +37,7 @@ from fairswap.retarget.swap import Swap
 
 if TYPE_CHECKING:
     from fairswap.face.transfer import TransferredFace
-    from fairswap.platform.fitting import Fitted
+    from fairswap.platform.preparing import Fitted
     from fairswap.platform.rules import Platform
 
 Motions = str | Path | Document | Sequence[str | Path | Document]
@@ -170,7 +168,7 @@ class Conversions:
 
 def convert(
     motions: Motions,
-    onto: str | Path | Document | Figure,
+    onto: str | Path | Document | Figure | Performer,
     *,
     source: SourceOptions | None = None,
     target: TargetOptions | None = None,
@@ -194,7 +192,7 @@ def convert(
     motions : path, Document, or a sequence of them
         Whose clips. Of several, one that fails does not stop the others: it is among the ``failures``.
     onto : path, Document or Figure
-        Who shall move.
+        Who shall move; or a :class:`Performer`, made ready once for many motions (with its own target options).
     source, target, motion, face : options, optional
         See :class:`SourceOptions`, :class:`TargetOptions`, :class:`fairswap.MotionOptions`, :class:`FaceOptions`.
     platform : Platform, name or file, optional
@@ -215,24 +213,20 @@ def convert(
     given = [motions] if isinstance(motions, str | Path | Document) else list(motions)
     failures: list[Failure] = []
     sources = _read(given, failures)
-    performer = with_one_person(document_of(onto))
-    if motion.travel == "root":
-        performer = _with_root(performer, target)
+    ready = Performer.of(onto, target, with_root=motion.travel == "root", strict=source.strict)
     clips = [(document, clip) for document in sources for clip in document.clips]
     several = len(given) > 1 or len(clips) > 1
     _check_names(source.clips, clips)
-    own_clips = performer.clips_of(performer.figure)
-    rigged = _rigged(performer, target, own_clips, strict=source.strict)
-    faces = Faces(face, own_clips)
+    faces = Faces(face, ready.own_clips)
     done: list[Conversion] = []
-    kept = own_clips if target.keep_clips else ()
+    kept = ready.own_clips if target.keep_clips else ()
     names = _names([row for row in clips if not source.clips or row[1].name in source.clips], kept)
     for document in sources:
         with _going_on(failures if several else None, document.file, ""):
             if not document.clips:
                 remedy = "Export it with its animation"
                 raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
-        pairs = _Pairs(document, rigged, source, target, faces)
+        pairs = _Pairs(document, ready.rigged, source, target, faces)
         for clip in document.clips:
             if id(clip) not in names:
                 continue
@@ -241,8 +235,10 @@ def convert(
                 shown = replace(shown, name=names[id(clip)])
                 done.append(_converted(pairs, swap, shown, motion, face, source.lead_in == "drop"))
             step(clip.name)
-    found = Conversions(performer, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only)
-    return found if platform is None else _fitted(found, platform, target)
+    found = Conversions(
+        ready.document, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only
+    )
+    return found if platform is None else _fitted(found, ready, platform)
 
 
 def _left_beside(clip: Clip) -> list[Finding]:
@@ -261,13 +257,6 @@ def _names(clips: Sequence[tuple[Document, Clip]], kept: Sequence[Clip]) -> dict
     rows = [(Path(document.file).stem, clip) for document, clip in clips]
     names = named_after_files(rows, [clip.name for clip in kept])
     return {id(clip): name for (_, clip), name in zip(clips, names, strict=True)}
-
-
-def _rigged(performer: Document, target: TargetOptions, own_clips: Sequence[Clip], strict: bool) -> RiggedFigure:
-    return RiggedFigure.of(
-        performer.figure, bones=target.bones, clip=next(iter(own_clips), None), reference=target.reference,
-        hands=target.hands, strict=strict, part="target",
-    )  # fmt: skip
 
 
 class _Pairs:
@@ -356,12 +345,10 @@ def _with_face(row: Conversion, faces: Faces) -> Conversion:
     return replace(row, face=face, comparison=faces.judged(row.comparison, swap, clip, face.clip))
 
 
-def _fitted(found: Conversions, platform: Platform | str | Path, target: TargetOptions) -> Conversions:
-    from fairswap.platform.fitting import fit_figure
+def _fitted(found: Conversions, ready: Performer, platform: Platform | str | Path) -> Conversions:
     from fairswap.platform.rules import platform_named
 
-    fitted = fit_figure(found.target.figure, found.clips, platform_named(platform), target.profile)
-    return replace(found, fitted=fitted)
+    return replace(found, fitted=ready.prepared_for(platform_named(platform)).with_clips(found.clips))
 
 
 def _read(motions: Sequence[str | Path | Document], failures: list[Failure]) -> list[Document]:
@@ -374,12 +361,6 @@ def _read(motions: Sequence[str | Path | Document], failures: list[Failure]) -> 
         with _going_on(failures if len(motions) > 1 else None, str(given), ""):
             documents.append(load(given))
     return documents
-
-
-def _with_root(document: Document, options: TargetOptions) -> Document:
-    """The target with a bone above its hips to put the travel on."""
-    roles = roles_of(document.figure, options.profile, part="target")
-    return document if has_root(document.figure, roles) else document_with_root(document, roles)
 
 
 def _check_names(names: Sequence[str], clips: Sequence[tuple[Document, Clip]]) -> None:

@@ -29,7 +29,7 @@ from fairswap.picture.lone_sheet import lone_sheet
 from fairswap.picture.loss_sheet import loss_sheet
 from fairswap.picture.paper import PAPER, byte
 from fairswap.picture.pose_sheet import pose_sheet
-from fairswap.platform.fitting import Fitted
+from fairswap.platform.preparing import Fitted
 from fairswap.pose.rigged import rigged_if_known
 from fairswap.pose.verbs import PoseMeasurement
 

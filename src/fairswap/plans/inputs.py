@@ -6,6 +6,7 @@ import hashlib
 import os
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass
+from functools import partial
 from glob import has_magic
 from pathlib import Path
 
@@ -70,46 +71,47 @@ def file_digest(path: Path) -> str:
     return found.hexdigest()
 
 
-def files_meant(texts: tuple[str, ...], folder: Path, place: str, file: str = "") -> list[Path]:
+def files_meant(texts: tuple[str, ...], folder: Path, place: str = "", file: str = "") -> list[Path]:
     """The files that names, folders and patterns mean, each once, in order; of folders all that can be read in them.
+
+    ``file`` is the plan that names them, and ``place`` where in it; without, it is the user who does.
 
     Raises
     ------
     InputError
-        If one means nothing.
+        If one of a plan means nothing.
+    UsageError
+        If one of the user's does.
     """
     found: dict[Path, None] = {}
     for number, text in enumerate(texts):
         where = f"{place}[{number}]" if file else None
-        rows = list(_meant(text, folder, file, where))
+        wrong = partial(InputError if file else UsageError, file=file or None, place=where)
+        try:
+            rows = list(_meant(text, folder))
+        except (OSError, ValueError, NotImplementedError) as error:
+            reason = getattr(error, "strerror", None) or "no such name can be"
+            raise wrong(f"{text[:120]!r} is no name ({reason})", remedy="Correct it") from None
         if not rows:
             what = "nothing fits this pattern" if has_magic(text) else "there is nothing to read in this folder"
-            remedy = f"Files end in {', '.join(FORMATS)}"
-            raise InputError(f"{what}: {text[:120]!r}", file=file or None, place=where, remedy=remedy)
+            raise wrong(f"{what}: {text[:120]!r}", remedy=f"Files end in {', '.join(FORMATS)}")
+        if file and not rows[0].exists():
+            raise wrong(f"there is no file {text[:160]!r}", remedy="Correct its name")
         found.update(dict.fromkeys(rows))
         if len(found) > MOST_FILES:
-            raise InputError(
-                f"more than {MOST_FILES} files", file=file or None, place=where, remedy="Name a folder with fewer"
-            )
+            raise wrong(f"more than {MOST_FILES} files", remedy="Name a folder with fewer")
     return list(found)
 
 
-def _meant(text: str, folder: Path, file: str, place: str | None) -> Iterator[Path]:
-    try:
-        path = folder / text
-        if path.is_dir():
-            yield from _readable(sorted(path.rglob("*")))
-        elif path.exists() or not has_magic(text):
-            if not path.is_file():
-                problem = f"there is no file {text[:160]!r}"
-                raise InputError(problem, file=file or None, place=place, remedy="Correct its name")
-            yield path
-        else:
-            root = Path(path.anchor)
-            yield from _readable(sorted(root.glob(str(path.relative_to(root)))))
-    except (OSError, ValueError, NotImplementedError) as error:
-        reason = getattr(error, "strerror", None) or "no such name can be"
-        raise UsageError(f"{text[:120]!r} is no name ({reason})", file=file or None, place=place) from None
+def _meant(text: str, folder: Path) -> Iterator[Path]:
+    path = folder / text
+    if path.is_dir():
+        yield from _readable(sorted(path.rglob("*")))
+    elif path.exists() or not has_magic(text):
+        yield path  # one that is not there is told by whoever reads it
+    else:
+        root = root_of(path)
+        yield from _readable(sorted(root.glob(str(path.relative_to(root)))))
 
 
 def root_of(text: str | Path) -> Path:

@@ -24,13 +24,14 @@ from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
 from fairswap.jobs.conversion import Conversion, Conversions, convert
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
+from fairswap.jobs.performer import Performer
 from fairswap.measure.verdict import worst_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.plans.inputs import Content
-from fairswap.plans.recipe import ConvertWords, PoseWords
+from fairswap.plans.recipe import ConvertWords
 from fairswap.plans.tasks import Task
-from fairswap.platform.rules import platform_named
+from fairswap.platform.rules import Platform, platform_named
 from fairswap.pose.verbs import set as with_rest_pose
 from fairswap.retarget.options import MotionOptions
 
@@ -89,7 +90,8 @@ class Workshop:
     ) -> None:
         self.place_of, self.scratch, self.remedies, self.worker = place_of, scratch, remedies, worker
         self._sources: OrderedDict[object, Document] = OrderedDict()
-        self._figures: OrderedDict[object, Document] = OrderedDict()
+        self._figures: OrderedDict[object, Performer] = OrderedDict()
+        self._platforms: OrderedDict[object, Platform] = OrderedDict()
 
     def do(self, task: Task) -> Made:
         """Do one task; what goes wrong with it is in what it gives, and never raised."""
@@ -109,17 +111,13 @@ class Workshop:
     def _done(self, task: Task, folder: Path) -> Made:
         words = task.convert
         document = self._source(task.source, words)
-        figure = self._figure(task.figure, words, task.pose, task)
         clip = document.clips[task.number]
         clip = self._prepared(clip, document, task)
         found = convert(
-            replace(document, clips=(clip,)), figure,
+            replace(document, clips=(clip,)), self._performer(task),
             source=SourceOptions(self._named(task, words.source_bones), self._reference(task, words.source_reference),
                                  strict=bool(words.strict), lead_in=words.lead_in or "keep"),
-            target=TargetOptions(
-                self._named(task, words.target_bones), self._reference(task, words.target_reference),
-                self._reference(task, words.hands_reference), bool(words.keep_clips), bool(words.motion_only),
-            ),
+            target=self._target(task),
             motion=self._motion(task),
             face=FaceOptions(words.face or "all", self._named(task, words.source_face),
                              self._named(task, words.target_face), self._named(task, words.face_from)),
@@ -154,17 +152,30 @@ class Workshop:
         return _kept(self._sources, key, _KEPT_SOURCES, lambda: load(
             path, unit=words.unit, up=words.up, figure=words.source_figure))  # fmt: skip
 
-    def _figure(self, content: Content, words: ConvertWords, pose: PoseWords, task: Task) -> Document:
-        key = content.digest, words.figure, words.place, pose.to
+    def _performer(self, task: Task) -> Performer:
+        """The figure made ready: once for all motions that it is asked for alike."""
+        words, pose = task.convert, task.pose
+        named = words.target_bones, words.target_reference, words.hands_reference
+        files = tuple(task.files[name].digest for name in named if name in task.files)
+        with_root, strict = words.travel == "root", bool(words.strict)
+        key = (task.figure.digest, words.figure, words.place, pose.to, named, files, words.keep_clips,
+               words.motion_only, with_root, strict)  # fmt: skip
 
-        def made() -> Document:
-            document = place(load(self.place_of(content), figure=words.figure), words.place or "keep")
-            if pose.to is None:
-                return document
-            rested = with_rest_pose(document, pose.to, bones=self._named(task, words.target_bones)).rested
-            return replace(document, figures=(rested.figure,), clips=tuple(rested.clips), chosen=True)
+        def made() -> Performer:
+            document = place(load(self.place_of(task.figure), figure=words.figure), words.place or "keep")
+            if pose.to is not None:
+                rested = with_rest_pose(document, pose.to, bones=self._named(task, words.target_bones)).rested
+                document = replace(document, figures=(rested.figure,), clips=tuple(rested.clips), chosen=True)
+            return Performer.of(document, self._target(task), with_root=with_root, strict=strict)
 
         return _kept(self._figures, key, _KEPT_FIGURES, made)
+
+    def _target(self, task: Task) -> TargetOptions:
+        words = task.convert
+        return TargetOptions(
+            self._named(task, words.target_bones), self._reference(task, words.target_reference),
+            self._reference(task, words.hands_reference), bool(words.keep_clips), bool(words.motion_only),
+        )  # fmt: skip
 
     def _prepared(self, clip: Clip, document: Document, task: Task) -> Clip:
         """The steps that come before a clip is carried over, in their order."""
@@ -195,10 +206,12 @@ class Workshop:
         }
         return MotionOptions(sway=words.sway, layers=[self._file(task, name) for name in words.layer], **given)
 
-    def _platform(self, task: Task) -> Any:
-        if task.platform_file is not None:
-            return platform_named(self.place_of(task.platform_file))
-        return platform_named(task.platform) if task.platform else None
+    def _platform(self, task: Task) -> Platform | None:
+        if not task.platform:
+            return None
+        content = task.platform_file
+        return _kept(self._platforms, (task.platform, content and content.digest), _KEPT_FIGURES,
+                     lambda: platform_named(task.platform if content is None else self.place_of(content)))  # fmt: skip
 
     def _named(self, task: Task, text: str | None) -> Any:
         """What an option names: a file, or something built in."""

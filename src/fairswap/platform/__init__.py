@@ -8,14 +8,16 @@ from fairswap._lazy import lazily
 
 if TYPE_CHECKING:
     from fairswap.platform.checking import Check, RuleResult, check
-    from fairswap.platform.fitting import Fitted, fit
+    from fairswap.platform.fitting import fit
+    from fairswap.platform.preparing import Fitted
     from fairswap.platform.rules import Platform, template
     from fairswap.platform.rules import built_in_platforms as platforms
     from fairswap.platform.rules import platform_named as named
 
 _HOMES = {
     "platform.checking": "Check RuleResult check",
-    "platform.fitting": "Fitted fit",
+    "platform.fitting": "fit",
+    "platform.preparing": "Fitted",
     "platform.rules": "Platform named=platform_named platforms=built_in_platforms template",
 }
 __all__ = [

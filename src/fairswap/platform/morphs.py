@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -28,8 +27,27 @@ class MorphMade:
     made_of: tuple[str, ...]
 
 
-def charted_morphs(head: Head, chart: FaceChart, clips: Sequence[Clip]) -> tuple[Figure, list[Clip], list[MorphMade]]:
-    """The figure with exactly the morphs of ``chart``, as far as its own face can show them; its clips driving them.
+@dataclass(frozen=True, eq=False)
+class Charted:
+    """A figure with the morphs of a chart: ``head`` is its own face as it was, ``target`` the one it has now."""
+
+    figure: Figure
+    morphs: tuple[MorphMade, ...]
+    head: Head
+    target: Head
+
+    def clip(self, clip: Clip) -> Clip:
+        """A clip of the figure, driving the morphs of the chart."""
+        bare = clip.with_poses(replace(clip.poses, morph_tracks=()), kept=clip.kept)
+        if not self.target.chart.shapes or not self.head.moves(clip):
+            return bare
+        still = still_clip(self.figure, clip.name, clip.rate, clip.frames)
+        moved = FaceSwap(self.head, self.target).transfer(clip, still).clip
+        return replace(bare, poses=replace(bare.poses, morph_tracks=moved.poses.morph_tracks))
+
+
+def charted_morphs(head: Head, chart: FaceChart) -> Charted:
+    """The figure with exactly the morphs of ``chart``, as far as its own face can show them.
 
     The meshes must be bound at rest. Face bones are not taken away here: only what they show becomes a morph.
     """
@@ -61,24 +79,16 @@ def charted_morphs(head: Head, chart: FaceChart, clips: Sequence[Clip]) -> tuple
         )  # fmt: skip
     new = replace(figure, meshes=tuple(meshes))
     target = Head(new, None, FaceChart(chart.name, {names[i]: chart.shapes[names[i]] for i in kept}))
-    out = []
-    for clip in clips:
-        bare = clip.with_poses(replace(clip.poses, morph_tracks=()), kept=clip.kept)
-        if not kept or not head.moves(clip):
-            out.append(bare)
-            continue
-        moved = FaceSwap(head, target).transfer(clip, still_clip(new, clip.name, clip.rate, clip.frames)).clip
-        out.append(replace(bare, poses=replace(bare.poses, morph_tracks=moved.poses.morph_tracks)))
-    return new, out, rows
+    return Charted(new, tuple(rows), head, target)
 
 
-def without_morphs(figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, list[Clip]]:
-    """The figure and its clips with no morphs at all."""
+def without_morphs(figure: Figure) -> Figure:
+    """The figure with no morphs at all."""
     meshes = tuple(
         replace(mesh, morph_names=(), morph_deltas=None, morph_weights=None, morph_normals=None, origin=None)
         if mesh.morph_names else mesh for mesh in figure.meshes
     )  # fmt: skip
-    return replace(figure, meshes=meshes), [c.with_poses(replace(c.poses, morph_tracks=()), kept=c.kept) for c in clips]
+    return replace(figure, meshes=meshes)
 
 
 def same_morphs(figure: Figure, chart: FaceChart) -> bool:

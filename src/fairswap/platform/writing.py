@@ -15,7 +15,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.platform.checking import Check, check
-from fairswap.platform.fitting import Fitted
+from fairswap.platform.preparing import Fitted
 from fairswap.platform.rules import Platform
 
 Row = tuple[Path, Figure, Sequence[Clip]]

@@ -141,18 +141,24 @@ def with_rest(figure: Figure, clips: Sequence[Clip], skeleton: Skeleton, skin: s
     """
     old = figure.skeleton
     turned = np.degrees(angle_between(skeleton.rest_rotations, old.rest_rotations))
-    shifted = np.linalg.norm(skeleton.rest_translations - old.rest_translations, axis=1) > _SAME_M
-    changed = frozenset(np.flatnonzero((turned > 0) | shifted).tolist())
-    new_clips = tuple(_rebased(clip, skeleton, shifted, changed) for clip in clips)
+    new_clips = clips_on_rest(clips, old, skeleton)
     meshes = tuple(
         rebound_mesh(mesh, skeleton) if skin == "bind" or (skin == "auto" and bound_at_rest(mesh, old)) else mesh
         for mesh in figure.meshes
     )
     result = replace(figure, skeleton=skeleton, meshes=meshes)
     kept = tuple(new.name for new, mesh in zip(meshes, figure.meshes, strict=True) if new is mesh and mesh.skinned)
-    mean, worst = _skin_difference(figure, clips, result, new_clips)
+    mean, worst = skin_difference(figure, clips, result, new_clips)
     moved = {skeleton.names[bone]: float(turned[bone]) for bone in np.flatnonzero(turned > 0).tolist()}
     return Rested(result, new_clips, moved, kept, mean, worst)
+
+
+def clips_on_rest(clips: Sequence[Clip], old: Skeleton, skeleton: Skeleton) -> tuple[Clip, ...]:
+    """Clips of a skeleton on the same bones in another rest pose, showing the same."""
+    turned = angle_between(skeleton.rest_rotations, old.rest_rotations) > 0
+    shifted = np.linalg.norm(skeleton.rest_translations - old.rest_translations, axis=1) > _SAME_M
+    changed = frozenset(np.flatnonzero(turned | shifted).tolist())
+    return tuple(_rebased(clip, skeleton, shifted, changed) for clip in clips)
 
 
 def _rebased(clip: Clip, skeleton: Skeleton, shifted: np.ndarray, changed: frozenset[int]) -> Clip:
@@ -164,7 +170,7 @@ def _rebased(clip: Clip, skeleton: Skeleton, shifted: np.ndarray, changed: froze
     return clip.with_poses(builder.poses(), keyed=clip.keyed | changed)
 
 
-def _skin_difference(
+def skin_difference(
     before: Figure, old_clips: Sequence[Clip], after: Figure, new_clips: Sequence[Clip]
 ) -> tuple[float, float]:
     """Mean and worst distance in millimetres between the vertices of both, in a few frames of each clip."""

@@ -1,0 +1,267 @@
+"""A figure as a platform wants it, made ready once; clips of it are brought over one by one, or many."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field, replace
+from pathlib import Path
+
+from fairswap.bones.roles import RoleMap
+from fairswap.clips.proving import body_reel
+from fairswap.errors import Finding
+from fairswap.face.head import Head
+from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
+from fairswap.formats.files import encoded_size
+from fairswap.formats.outputs import Outputs
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.platform.changes import Change
+from fairswap.platform.influences import with_fewer_influences
+from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, without_morphs
+from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip
+from fairswap.platform.proof import Proof, prove
+from fairswap.platform.rules import Platform
+from fairswap.platform.skeleton import Rebuilt, moved_to_rebuilt, rebuilt
+from fairswap.platform.textures import fitted_textures
+from fairswap.pose.choice import pose_named
+from fairswap.pose.rest import rest_pose_of
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.setting import clips_on_rest, skeleton_resting_in, skin_difference, with_rest
+
+_REST_SLACK_DEGREES = 1.0
+
+
+@dataclass(frozen=True, eq=False)
+class Fitted:
+    """A figure that fits, its clips, what was changed, what could not be, and the proof that it looks the same.
+
+    >>> import fairswap
+    >>> fitted = fairswap.fit(fairswap.demo_file("pip.glb"), "quillmoor")
+    >>> fitted, fitted.changes[0].rule
+    (<Fitted 'Pip' for quillmoor: 4 changes, 0 clips>, 'figure.rest_pose')
+    """
+
+    figure: Figure
+    clips: tuple[Clip, ...]
+    changes: tuple[Change, ...]
+    findings: tuple[Finding, ...]
+    proof: Proof | None
+    reel_proof: Proof | None
+    roles: RoleMap = field(repr=False)
+    platform: Platform = field(repr=False)
+
+    def save(self, out: str | Path, *, force: bool = False) -> list[str]:
+        """Write it: into a file figure and clips together, into a folder the figure and each motion apart.
+
+        Raises
+        ------
+        OutputError
+            If a file is there already or cannot be written.
+        UsageError
+            If the platform wants one clip in a file, and ``out`` is one file for several.
+        """
+        from fairswap.platform.writing import write_fitted
+
+        return write_fitted(self, Path(out), Outputs(force=force))
+
+    def __repr__(self) -> str:
+        counts = f"{len(self.changes)} changes, {len(self.clips)} clips"
+        return f"<Fitted {self.figure.name!r} for {self.platform.name}: {counts}>"
+
+
+@dataclass(frozen=True, eq=False)
+class Prepared:
+    """A figure made to fit: ``original`` is it as it came, in the rest pose that is wanted; ``made`` what became of it.
+
+    ``charted`` is there where its morphs were made anew; ``bare`` says that it lost them.
+    """
+
+    source: RiggedFigure
+    platform: Platform
+    original: Figure
+    rest_changed: str
+    charted: Charted | None
+    bare: bool
+    made: Rebuilt
+    target: RiggedFigure
+    changes: tuple[Change, ...]
+    findings: tuple[Finding, ...]
+    reel_proof: Proof | None
+
+    def with_clips(self, clips: Sequence[Clip]) -> Fitted:
+        """The figure with clips of it, each as the platform wants it."""
+        platform, new = self.platform, self.target.figure
+        before = self.source.figure
+        rested = clips_on_rest(clips, before.skeleton, self.original.skeleton)
+        changes, findings = list(self.changes), list(self.findings)
+        if self.rest_changed:
+            mean, _ = skin_difference(before, clips, self.original, rested)
+            changes.insert(0, Change("figure.rest_pose", self.rest_changed, f"skin {mean:.2f} mm mean"))
+        # What was decided about other bones is of no use to these, and would count against the size.
+        carried = [replace(moved_to_rebuilt(self._faced(clip), self.made), made=None) for clip in rested]
+        proof = prove(self.original, rested, new, carried, self.source.roles) if clips else None
+        fitted: list[Clip] = []
+        for clip in carried:
+            parts, told = fitted_clip(clip, self.target, platform.clip)
+            changes += told
+            fitted += [_with_keys(part, self.target, platform, changes, findings) for part in parts]
+        for clip in fitted:
+            if platform.clip.with_mesh == "never":
+                findings += morphs_left_out(clip, f"{platform.name} takes motions without a mesh")
+        findings += _too_much(new, platform)
+        return Fitted(new, tuple(fitted), tuple(changes), tuple(findings), proof, self.reel_proof, self.source.roles,
+                      platform)  # fmt: skip
+
+    def _faced(self, clip: Clip) -> Clip:
+        if self.bare:
+            return clip.with_poses(replace(clip.poses, morph_tracks=()), kept=clip.kept)
+        return clip if self.charted is None else self.charted.clip(clip)
+
+
+def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()) -> Prepared:
+    """A figure as a platform wants it. ``clips`` are of it, and help to know its face.
+
+    In order: rest pose, morphs, skeleton, influences, textures.
+    """
+    changes: list[Change] = []
+    findings: list[Finding] = []
+    roles = source.roles
+    original, rest_changed = _rested(source, platform)
+    rested = clips_on_rest(clips, source.skeleton, original.skeleton)
+    figure, charted, bare = _with_morphs(original, roles, rested, platform, changes, findings)
+    made = rebuilt(figure, roles, platform.profile, platform.figure)
+    _tell_bones(figure, made, platform, changes)
+    new = made.figure
+    reel, _ = body_reel(RiggedFigure(original, roles, source.clip), 10)
+    new_reel = moved_to_rebuilt(replace(reel, name="Reel"), made)
+    most = platform.figure.max_influences
+    if most is not None and new.max_influences > most:
+        before = new.max_influences
+        new, vertices = with_fewer_influences(new, most, new_reel.poses)
+        made = replace(made, figure=new)
+        changes.append(Change("figure.max_influences", f"{vertices} vertices from up to {before} bones to {most}"))
+    new, textures = fitted_textures(new, platform.figure.max_texture_px, platform.figure.texture_formats)
+    for a, b in textures:
+        what = f"a texture from {a.width} × {a.height} {a.format} to {b.width} × {b.height} {b.format}"
+        changes.append(Change("figure.textures", what, f"{a.bytes / 1024:.0f} to {b.bytes / 1024:.0f} KiB"))
+    target = RiggedFigure.of(new, bones=platform.profile, part="target")
+    reel_proof = prove(original, [reel], new, [new_reel], roles)
+    return Prepared(
+        source, platform, original, rest_changed, charted, bare, made, target, tuple(changes), tuple(findings),
+        reel_proof,
+    )  # fmt: skip
+
+
+def _too_much(figure: Figure, platform: Platform) -> list[Finding]:
+    """What of its meshes is more than the platform allows: nothing here changes their shape."""
+    findings = []
+    limits = (
+        ("max_vertices", sum(len(mesh.vertices) for mesh in figure.meshes)),
+        ("max_triangles", sum(len(mesh.triangles) for mesh in figure.meshes)),
+        ("max_materials", sum(len(mesh.materials) for mesh in figure.meshes)),
+    )
+    for rule, count in limits:
+        limit = getattr(platform.figure, rule)
+        if limit is not None and count > limit:
+            message = f"{count} {rule.removeprefix('max_')}, {limit} are allowed"
+            remedy = "Reduce it where it was made: Fair Swap does not change the shape of meshes"
+            findings.append(Finding(f"figure.{rule}", "problem", figure.name, message, remedy))
+    return findings
+
+
+def _rested(source: RiggedFigure, platform: Platform) -> tuple[Figure, str]:
+    """The figure resting as the platform wants, its meshes bound to that rest; and how it was changed, in words."""
+    figure, rules = source.figure, platform.figure
+    skeleton = figure.skeleton
+    if rules.rest_pose != "any":
+        found = rest_pose_of(figure, source.roles)
+        wanted = 0.0 if rules.rest_pose == "T" else rules.arm_degrees
+        if found.kind == "uneven" or abs(found.arm_degrees - wanted) > _REST_SLACK_DEGREES:
+            skeleton = skeleton_resting_in(source, pose_named("t" if rules.rest_pose == "T" else f"a:{wanted:g}"))
+    rested = with_rest(figure, (), skeleton, skin="bind")
+    if skeleton == figure.skeleton:
+        return rested.figure, ""
+    degrees = max(rested.moved_degrees.values(), default=0.0)
+    return rested.figure, f"rest pose to {rules.rest_pose}: bones turned by up to {degrees:.0f} degrees"
+
+
+def _with_morphs(
+    figure: Figure,
+    roles: RoleMap,
+    clips: Sequence[Clip],
+    platform: Platform,
+    changes: list[Change],
+    findings: list[Finding],
+) -> tuple[Figure, Charted | None, bool]:
+    """The figure with the morphs that the platform wants; how its clips drive them, and whether it has none now."""
+    rules = platform.figure
+    morphs = sum(len(mesh.morph_names) for mesh in figure.meshes)
+    if rules.morphs == "none" and morphs:
+        changes.append(Change("figure.morphs", f"{morphs} morphs dropped"))
+        return without_morphs(figure), None, True
+    if rules.morphs != "chart" or platform.face is None or (morphs and same_morphs(figure, platform.face)):
+        return figure, None, False
+    head = Head(figure, roles, clips=tuple(clips))
+    if not head.chart.columns:
+        return figure, None, False
+    made = charted_morphs(head, platform.face)
+    for row in made.morphs:
+        if row.lost >= 0.9:
+            findings.append(Finding("morph-lost", "warning", row.name, f"the face has nothing to make {row.name!r} of"))
+        else:
+            what = f"{row.name!r} made of {', '.join(map(repr, row.made_of[:3]))}"
+            changes.append(
+                Change("figure.morphs", what, f"{100 * row.lost:.0f} % of it missing" if row.lost > 0.02 else "")
+            )
+    return made.figure, made, False
+
+
+def _tell_bones(figure: Figure, made: Rebuilt, platform: Platform, changes: list[Change]) -> None:
+    old, new = figure.skeleton, made.figure.skeleton
+    renamed = sum(bone.name != old.names[bone.first] for bone in made.bones if bone.first == bone.second)
+    if renamed:
+        changes.append(Change("bones", f"{renamed} bones called as in {platform.profile.name}"))
+    if made.added:
+        changes.append(Change("figure.required", f"put in: {', '.join(made.added)}"))
+    if made.merged:
+        some = ", ".join(made.merged[:6]) + (f" and {len(made.merged) - 6} more" if len(made.merged) > 6 else "")
+        changes.append(Change("figure.max_bones", f"merged into what carries them: {some}"))
+    if old.ends:
+        changes.append(Change("figure.ends", f"{len(old.ends)} end bones dropped"))
+    turned = [
+        bone for i, bone in enumerate(made.bones)
+        if bone.first == bone.second and abs(new.rest.rotations[0, i] @ old.rest.rotations[0, bone.first]) < 1.0 - 1e-6
+    ]  # fmt: skip
+    if platform.figure.axes != "any" and turned:
+        changes.append(Change("figure.axes", f"{platform.figure.axes} along each bone ({len(turned)} turned)"))
+
+
+def _with_keys(
+    clip: Clip, target: RiggedFigure, platform: Platform, changes: list[Change], findings: list[Finding]
+) -> Clip:
+    """Keys thinned if they shall be, and further until a motion file is small enough."""
+    rules, limits = platform.clip, platform.file
+    if rules.keys == "thinned":
+        clip, off = thinned_clip(clip, target, rules.thin_mm)
+        changes.append(Change("clip.keys", f"{clip.name}: keys thinned", f"{off:.2f} mm at worst"))
+    if limits.max_motion_kib is not None:
+        smaller, told, fits = down_to_size(
+            clip,
+            target,
+            rules,
+            limits.max_motion_kib,
+            limits.max_loss_mm,
+            lambda c: motion_bytes(target.figure, c, platform),
+        )
+        clip = smaller
+        changes += told
+        if not fits:
+            size = motion_bytes(target.figure, clip, platform) / 1024
+            message = f"{clip.name}: {size:.0f} KiB is the least within {limits.max_loss_mm:g} mm"
+            findings.append(Finding("file.max_motion_kib", "problem", clip.name, message, "Cut it into shorter clips"))
+    return clip
+
+
+def motion_bytes(figure: Figure, clip: Clip, platform: Platform) -> int:
+    """How large a file of the motion alone is."""
+    return encoded_size(without_mesh(figure), [motion_alone(clip)], ".glb", space=platform.space)
