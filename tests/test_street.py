@@ -14,7 +14,7 @@ from PIL import Image
 import fairswap
 from fairswap.cli.demo import DemoReport, lines
 from fairswap.cli.schemas import REPORTS, reports_schema
-from making import figure, run
+from making import act, figure, run
 
 README = Path(__file__).parent.parent / "README.md"
 
@@ -98,7 +98,14 @@ def test_reports_keep_to_their_published_schema(street):
         "clip clean": [motion, "-o", "cl.bvh"],
         "clip describe": [motion],
         "clip draw": [motion, "--role", "head", "-o", "d.png"],
+        "clip mirror FOLDER": ["moves", "-o", "mirrored"],
+        "plan new": [motion, "--onto", folder / "pip.glb", "-o", "job.toml"],
+        "plan check": ["job.toml"],
+        "plan run": ["job.toml", "-o", "results"],
+        "plan status": ["results"],
+        "convert --onto --onto": [motion, "--onto", folder / "pip.glb", "--onto", figure_file, "-o", "both"],
     }
+    fairswap.save("moves/idle.bvh", figure("Pip"), [act("idle", "Pip")])
     assert {*commands, "demo"} == set(REPORTS)
     published = json.loads((README.parent / "docs" / "reports.schema.json").read_text())
     assert published == json.loads(json.dumps(reports_schema())), (
@@ -107,7 +114,8 @@ def test_reports_keep_to_their_published_schema(street):
     validator = jsonschema.Draft202012Validator
     validator.check_schema(published)
     for name, words in commands.items():
-        done = run(*name.removesuffix(" FILE").removesuffix(" P").split(), *words, "--json")
+        plain = re.sub(r" (FILE|P|FOLDER|--onto --onto)$", "", name)
+        done = run(*plain.split(), *words, "--json")
         assert done.returncode in (0, 1), (name, done.stderr)
         validator(published["properties"][name] | {"$defs": published["$defs"]}).validate(done.report)
     validator(published["properties"]["demo"] | {"$defs": published["$defs"]}).validate(report)

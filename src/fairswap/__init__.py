@@ -36,6 +36,8 @@ if TYPE_CHECKING:
     from fairswap.model.skeleton import Skeleton
     from fairswap.model.space import Space
     from fairswap.picture.page.viewing import Page, view
+    from fairswap.plans.recipe import Plan
+    from fairswap.plans.running import Run, run_plan
     from fairswap.platform.checking import check
     from fairswap.platform.fitting import fit
     from fairswap.platform.rules import Platform
@@ -70,16 +72,18 @@ _HOMES = {
     "platform.checking": "check",
     "platform.fitting": "fit",
     "platform.rules": "Platform",
+    "plans.recipe": "Plan",
+    "plans.running": "Run run_plan",
     "pose.rigged": "RiggedFigure",
     "retarget.options": "MotionOptions",
     "retarget.swap": "Swap",
 }
 __all__ = [
     "BoneProfile", "Clip", "Comparison", "Conversions", "Document", "FaceChart", "FaceOptions", "FairSwapError",
-    "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError",
-    "Page", "Platform", "Poses", "RiggedFigure", "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions",
-    "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion", "face", "fit",
-    "inspect", "load", "picture", "place", "platform", "pose", "reel", "save", "view",
+    "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError", "Page",
+    "Plan", "Platform", "Poses", "RiggedFigure", "Run", "Skeleton", "SourceOptions", "Space", "Swap",
+    "TargetOptions", "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion",
+    "face", "fit", "inspect", "load", "picture", "place", "platform", "pose", "reel", "run_plan", "save", "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -47,6 +47,12 @@ REPORTS = {
     "clip clean": "clip_reports:ClipCleanReport",
     "clip describe": "clip_reports:ClipDescribeReport",
     "clip draw": "clip_reports:ClipDrawReport",
+    "plan new": "plan_reports:PlanNewReport",
+    "plan check": "plan_reports:PlanCheckReport",
+    "plan run": "plan_reports:PlanRunReport",
+    "plan status": "plan_reports:PlanStatusReport",
+    "convert --onto --onto": "plan_reports:PlanRunReport",
+    "clip mirror FOLDER": "many:ManyReport",
 }  # fmt: skip
 
 

@@ -10,7 +10,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor
-from fairswap.measure.soles import Sole, lowest_and_speed, soles_of
+from fairswap.measure.soles import Sole, bare_soles_of, lowest_and_speed, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import angle_between, conjugate, multiply, normalized
 from fairswap.model.signals import widest_mask
@@ -112,6 +112,11 @@ class Tracks:
         self.garments = _garments(pair[1])
         self.garment_depth = np.zeros(len(self.garments))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
+        # Joints say less exactly than meshes where a sole is. A source without mesh is told by them alone: then the
+        # result is, too, if that speaks for it.
+        self.bare = None if pair[0].figure.meshes else tuple(bare_soles_of(rigged) for rigged in pair)
+        alike = (self.lowest, self.speed) if self.bare is None else (np.empty((2, 2, frames)), np.empty((2, 2, frames)))
+        self.lowest_alike, self.speed_alike = alike
         self.paths = np.empty((2, len(self.ends), frames, 3))
 
     def fill(self, span: slice, inner: slice, worlds: Worlds) -> None:
@@ -133,6 +138,11 @@ class Tracks:
                 if which == 0:
                     self.lowest_at_rest[foot, span] = heights[inner] - rigged.floor_m
                 self.speed[which, foot, span] = speeds[inner]
+                if self.bare is not None:
+                    track = self.bare[which][side].track(world)
+                    heights, speeds = lowest_and_speed(track, self.rate, self._belt(which))
+                    self.lowest_alike[which, foot, span] = heights[inner] - ground
+                    self.speed_alike[which, foot, span] = speeds[inner]
             self._sink(which, world, inner)
             for row, role in enumerate(self.ends):
                 self.paths[which, row, span] = self._path(which, role, world, inner)
@@ -198,11 +208,12 @@ class Tracks:
     def footing(self, which: int, standing: np.ndarray, lowest: Floats | None = None) -> Footing:
         """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
         lowest = self.lowest[which] if lowest is None else lowest
+        told = (lowest, self.speed[which]), (self.lowest_alike[which], self.speed_alike[which])
         # Speeds are of three frames: a foot that is just put down moved before.
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(
             skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
-            lowest_cm_s=100.0 * float(np.median(np.where(lowest[0] < lowest[1], *self.speed[which]))),
+            lowest_cm_s=100.0 * min(float(np.median(np.where(low[0] < low[1], *speed))) for low, speed in told),
             sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
             float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             standing_share=float(standing.any(axis=0).mean()),

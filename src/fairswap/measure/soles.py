@@ -53,9 +53,18 @@ class Sole:
 @kept_with_its_argument
 def soles_of(rigged: RiggedFigure) -> dict[str, Sole]:
     """The soles ``left`` and ``right``: from the lowest vertices of the feet, without meshes from the joints."""
-    figure, roles, world = rigged.figure, rigged.roles, rigged.reference_world
+    return _soles(rigged, [deformed_vertices(mesh, rigged.reference_world, 0) for mesh in rigged.figure.meshes])
+
+
+@kept_with_its_argument
+def bare_soles_of(rigged: RiggedFigure) -> dict[str, Sole]:
+    """The soles from the joints alone, whether there is a mesh or not."""
+    return _soles(rigged, [])
+
+
+def _soles(rigged: RiggedFigure, vertices: list[Floats]) -> dict[str, Sole]:
+    roles, world = rigged.roles, rigged.reference_world
     rotations, positions = world.rotations[0], world.positions[0]
-    vertices = [deformed_vertices(mesh, world, 0) for mesh in figure.meshes]
     found = {}
     for side in SIDES:
         feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]
@@ -103,7 +112,7 @@ def _low_vertices(rigged: RiggedFigure, vertices: list[Floats], feet: list[int])
     of_foot = np.zeros(len(figure.skeleton), dtype=bool)
     of_foot[feet] = True
     owners, places = [], []
-    for mesh, shown in zip(figure.meshes, vertices, strict=True):
+    for mesh, shown in zip(figure.meshes if vertices else (), vertices, strict=True):
         owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
         mine = of_foot[owner]
         if mine.any():

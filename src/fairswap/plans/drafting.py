@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from fairswap.formats.own import new_file
-from fairswap.plans.recipe import KIND, ConvertWords, PoseWords, ResultWords
+from fairswap.plans.recipe import KIND, ConvertWords, ResultWords
 
 _ABOUT = (
     "A plan: these motions, on those figures, for those platforms. fairswap plan check says what it would do,",
@@ -42,8 +42,7 @@ _EXCEPT = (
 
 def drafted(
     sources: Sequence[str | Path], figures: Sequence[str | Path], platforms: Sequence[str] = (), *, folder: Path,
-    clips: Sequence[str] = (), convert: Mapping[str, Any] | ConvertWords | None = None, pose: PoseWords | None = None,
-    results: ResultWords | None = None,
+    clips: Sequence[str] = (), convert: ConvertWords | None = None, results: ResultWords | None = None,
 ) -> str:  # fmt: skip
     """The text of a plan that is kept in ``folder``; names are as seen from there."""
     import tomlkit
@@ -67,13 +66,13 @@ def drafted(
         add(document, "clips", list(clips), "Only clips of these names, or that fit these patterns.")
     else:
         document.add(tomlkit.comment('clips = ["walk*"]           only clips that are called so, or fit a pattern'))
-    said = convert.given() if isinstance(convert, ConvertWords) else dict(convert or {})
+    said = convert.given() if convert is not None else {}
     _table(document, "convert", "How motions are carried over: the options of fairswap convert, by their names.", said,
            () if said else (("travel", "hips", "hips, root or none"), ("clear", True, "keep limbs out of the body"),
                             ("face", "none", "all (with the body), only, or none")))  # fmt: skip
     _table(document, "clip", "What is done with each clip before it is carried over, in this order.", {}, _CLIP_LINES)
-    _table(document, "pose", "What is done with each figure first.", pose.given() if pose else {},
-           (("to", "t", "the rest pose to set it to: t, a, a:60, or a saved pose"),) if pose is None else ())  # fmt: skip
+    rest = ("to", "t", "the rest pose to set it to: t, a, a:60, or a saved pose")
+    _table(document, "pose", "What is done with each figure first.", {}, (rest,))
     shown = results or ResultWords()
     _table(document, "results", "How results are called, and what is drawn of each.", {
         "name": shown.name or "/".join(["{platform}"] * bool(platforms) + ["{figure}", "{clip}"]),

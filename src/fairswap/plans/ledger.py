@@ -31,10 +31,8 @@ create table texts (id integer primary key, text text unique);
 create table results (
     result text primary key, state text not null, source blob, clip text, figure int, platform int, options int,
     version int, measures text, findings text, error text, took_s real, worker int, source_path int,
-    figure_path int, at real
+    figure_path int, files blob, at real
 ) without rowid;
-create table files (name text primary key, result text, digest blob, size int, mtime int) without rowid;
-create index files_of on files (result);
 create table seen (path text primary key, size int, mtime int, digest blob) without rowid;
 create table read (digest blob, how int, clips text, primary key (digest, how)) without rowid;
 """
@@ -118,16 +116,11 @@ class Ledger(Known):
         """All results that are known, by their names."""
         with self._guarded():
             texts = dict(self.base.execute("select id, text from texts"))
-            files: dict[str, list[WrittenFile]] = {}
-            for name, result, digest, size, mtime in self.base.execute(
-                "select name, result, digest, size, mtime from files"
-            ):
-                files.setdefault(result, []).append(WrittenFile(name, digest.hex(), size, mtime))
             rows = self.base.execute(
                 "select result, state, source, clip, figure, platform, options, version, measures, findings, error, "
-                "took_s, worker, source_path, figure_path from results"
+                "took_s, worker, source_path, figure_path, files from results"
             )
-            return {row[0]: _record(row, texts, files.get(row[0], [])) for row in rows}
+            return {row[0]: _record(row, texts) for row in rows}
 
     def begin(self, task: Task, recipe: Recipe) -> None:
         """Note that a result is about to be made: a file of that name that is found later is ours."""
@@ -137,17 +130,12 @@ class Ledger(Known):
     def finish(self, task: Task, recipe: Recipe, made: Made, files: Iterable[WrittenFile]) -> None:
         """Note what came of it."""
         with self._transaction():
-            self.base.execute("delete from files where result = ?", (made.result,))
-            self.base.executemany(
-                "insert or replace into files values (?, ?, ?, ?, ?)",
-                [(row.name, made.result, bytes.fromhex(row.digest), row.size, row.mtime) for row in files],
-            )
-            self._put(task, "failed" if made.error else "done", recipe, made)
+            self._put(task, "failed" if made.error else "done", recipe, made, files)
 
-    def touch(self, row: WrittenFile) -> None:
-        """Note that a file was found with the same bytes and another date."""
+    def touch(self, result: str, files: Iterable[WrittenFile]) -> None:
+        """Note that files of a result were found with the same bytes and other dates."""
         with self._transaction():
-            self.base.execute("update files set size = ?, mtime = ? where name = ?", (row.size, row.mtime, row.name))
+            self.base.execute("update results set files = ? where result = ?", (_packed(files), result))
 
     def content(self, path: Path) -> Content:
         """The hash of a file with all that it pulls in; of one that was not touched, as it was known."""
@@ -204,18 +192,20 @@ class Ledger(Known):
             self.base.execute("insert or replace into read values (?, ?, ?)",
                               (bytes.fromhex(digest), self._text(how), clips))  # fmt: skip
 
-    def _put(self, task: Task, state: str, recipe: Recipe, made: Made | None = None) -> None:
+    def _put(
+        self, task: Task, state: str, recipe: Recipe, made: Made | None = None, files: Iterable[WrittenFile] = ()
+    ) -> None:  # fmt: skip
         encode = msgspec.json.encode
         measures = encode(_plain(made.measures)).decode() if made and made.measures else None
         findings = encode([tuple(msgspec.structs.astuple(row)) for row in made.findings]).decode() if made else None
         self.base.execute(
-            "insert or replace into results values (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)",
+            f"insert or replace into results values ({', '.join('?' * 17)})",
             (
                 task.result, state, bytes.fromhex(recipe.source), recipe.clip, self._text(recipe.figure),
                 self._text(recipe.platform), self._text(recipe.options), self._text(recipe.version), measures,
                 findings, made.error if made else "", made.took_s if made else 0.0,
                 self._text(made.worker if made else ""), self._text(task.source.path), self._text(task.figure.path),
-                time.time(),
+                _packed(files), time.time(),
             ),
         )  # fmt: skip
 
@@ -283,12 +273,19 @@ def _plain(measures: Measures) -> Any:
     return msgspec.structs.astuple(measures)
 
 
-def _record(row: tuple[Any, ...], texts: Mapping[int, str], files: list[WrittenFile]) -> Record:
-    result, state, source, clip, figure, where, options, version, measures, findings, error, took, worker, *of = row
+def _packed(files: Iterable[WrittenFile]) -> bytes:
+    rows = [(row.name, bytes.fromhex(row.digest), row.size, row.mtime) for row in files]
+    return msgspec.msgpack.encode(rows)
+
+
+def _record(row: tuple[Any, ...], texts: Mapping[int, str]) -> Record:
+    (result, state, source, clip, figure, where, options, version, measures, findings, error, took, worker, *of,
+     files) = row  # fmt: skip
     recipe = Recipe(source.hex(), clip, texts[figure], texts[where], texts[options], texts[version])
     told = msgspec.json.decode(findings) if findings else []
+    written = [WrittenFile(name, digest.hex(), *rest) for name, digest, *rest in msgspec.msgpack.decode(files)]
     return Record(
-        result, state, recipe, tuple(sorted(files)), Measures(*_measured(measures)) if measures else None,
+        result, state, recipe, tuple(written), Measures(*_measured(measures)) if measures else None,
         tuple(Told(*one) for one in told), error, took, texts[worker], *(texts[number] for number in of),
     )  # fmt: skip
 

@@ -164,6 +164,10 @@ _workshop: list[Workshop] = []
 def _begin(scratch: Path, remedies: Mapping[str, str]) -> None:
     # Ctrl-C is for the one who gives out the work.
     signal.signal(signal.SIGINT, signal.SIG_IGN)
+    from loky import process_executor
+
+    # Figures are kept here on purpose: that is no leak, for which a worker would be started anew.
+    process_executor._MAX_MEMORY_LEAK_SIZE = 1 << 62
     _workshop.append(Workshop(path_of, scratch, remedies, f"process {os.getpid()}"))
 
 

@@ -139,7 +139,14 @@ class PlanWords(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only
 
 @dataclass(frozen=True)
 class Plan:
-    """A plan that was read; names of files in it are looked up from ``folder``."""
+    """A plan that was read; names of files in it are looked up from ``folder``.
+
+    >>> import fairswap
+    >>> text = 'fairswap = "plan/1"\\nsources = ["takes"]\\nfigures = ["pip.glb"]\\n[convert]\\nfeet = "free"'
+    >>> plan = fairswap.Plan.from_text(text, ".")
+    >>> plan.words.convert.feet, plan.name_template
+    ('free', '{figure}/{clip}')
+    """
 
     words: PlanWords
     folder: Path
@@ -200,6 +207,8 @@ def _checked(plan: Plan) -> Plan:
     if unknown:
         refuse(f"the name holds {{{unknown[0][:40]}}}", "results.name", f"There are {_listed(NAME_FIELDS)}")
     parts = template.replace("\\", "/").split("/")
+    if parts[0].strip().casefold() == "report":
+        refuse("the folder 'report' is where the report is", "results.name", "Call it otherwise")
     if ".." in parts or template.startswith(("/", "\\")) or ":" in template or not all(part.strip() for part in parts):
         refuse("the name leads out of the folder of results", "results.name", "Begin it with a name, without ..")
     if words.platforms and words.results.format in (".bvh", ".csv"):
