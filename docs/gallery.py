@@ -68,10 +68,14 @@ def typed(name: str, columns: int, commands: list[str]) -> None:
     subprocess.run(["convert", "raw.png", *trimmed, str(OUT / f"{name}.png")], check=True)
 
 
-def page() -> None:
-    """The page of a source and its result, at a moment that tells something."""
+def pages() -> None:
+    """The page of a source and its results, at a moment that tells something; and the report of a run."""
     view = fairswap.view(f"{STREET}/osric-walk.bvh", f"{STREET}/juniper-walk.glb", f"{STREET}/pip-walk.glb")
     view.save("view.html", force=True)
+    motions = [f"{STREET}/{name}" for name in ("osric-walk.bvh", "juniper-clap.bvh", "pip-idle.bvh")]
+    figures = [f"--onto={STREET}/{name}.glb" for name in ("juniper", "osric", "pip")]
+    drawn = ["--view", "each.html", "--picture", "each.png", "--quiet"]
+    subprocess.run(["fairswap", "convert", *motions, *figures, "-o", "results", *drawn], check=False)
     with sync_playwright() as driver:
         browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=BROWSER)
         shot = browser.new_page(viewport={"width": 1280, "height": 800})
@@ -81,6 +85,9 @@ def page() -> None:
         shot.evaluate("() => { player.choose('hand_left'); player.seek(1.4); }")
         shot.wait_for_timeout(800)
         shot.screenshot(path=OUT / "view.png")
+        shot.goto(Path("results/report.html").absolute().as_uri())
+        shot.wait_for_timeout(500)
+        shot.screenshot(path=OUT / "plan-report.png")
         browser.close()
 
 
@@ -95,7 +102,7 @@ def main() -> None:
         for name, words in DRAWN.items():
             line = words.format(street=STREET, out=OUT / f"{name}.png")
             subprocess.run(["fairswap", *line.split(), "--force", "--quiet"], check=False)
-        page()
+        pages()
 
 
 if __name__ == "__main__":

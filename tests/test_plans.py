@@ -235,6 +235,24 @@ pages = true
     assert f"{stem}.html" not in digests()  # what is not asked for any more is taken away
 
 
+def test_a_plan_is_not_fed_with_what_it_has_made(here):
+    street("walk", "idle")
+    more = 'clips = ["walk*", "idle*"]\n[results]\nname = "{file} {n}"\n'
+    Path("job.toml").write_text(f'fairswap = "plan/1"\nsources = ["."]\nfigures = ["pip.glb"]\n{more}')
+    for out in (".", "inside"):
+        first = fairswap.run_plan("job.toml", out)
+        assert len(first.results) == 2
+        again = fairswap.run_plan("job.toml", out)
+        assert (len(again.results), again.made) == (2, 0)
+        for path in ("walk 1.glb", "idle 1.glb"):
+            assert Path(out, path).exists()
+        if out == ".":
+            shutil.rmtree("report")
+            for path in Path().glob("* 1.glb"):
+                path.unlink()
+            Path(LEDGER).unlink()
+
+
 def test_the_report_tells_what_counts_as_failure_and_holds_no_markup_of_strangers(here):
     street("walk", "idle", more="[failure]\nbelow = 100\n")
     shutil.copy("moves/walk.bvh", "moves/<b>=x.bvh")
@@ -617,6 +635,9 @@ def test_a_cluster_gives_the_same_bytes_also_if_a_worker_is_lost(cluster):
     held = [path.name for path in Path("worker-1").rglob("pip.glb")]
     assert len(held) <= 1
     assert run("plan", "run", "job.toml", "-o", "far", "--cluster", address, "--json").report["made"] == 0
+    near = run("plan", "run", "job.toml", "-o", "seen", "--cluster", address, "--shared", "--json")
+    assert near.report["made"] == 8
+    assert digests("seen") == digests("near")
     wrong = run("plan", "run", "job.toml", "-o", "x", "--cluster", "tcp://127.0.0.1:9")
     assert wrong.returncode == 4
     assert "there is no scheduler" in " ".join(wrong.stderr.split())

@@ -89,13 +89,10 @@ def check(plan: Path, out: Path | None, output: Output) -> None:
     """Say what PLAN would do and what is missing, without doing it. Exit status 1 if something is missing."""
     from fairswap.plans.pool import bytes_for
     from fairswap.plans.recipe import Plan
-    from fairswap.plans.running import due_in
-    from fairswap.plans.tasks import expand
+    from fairswap.plans.running import looked_over
 
-    read = Plan.load(plan)
-    found = expand(read)
-    why = due_in(found, out) if out is not None else {}
-    rows = tuple(_planned(task, why.get(task.result, "new" if out is None else "")) for task in found.tasks)
+    found, why = looked_over(Plan.load(plan), out)
+    rows = tuple(_planned(task, why.get(task.result, "")) for task in found.tasks)
     contents = {content.path: content.size for task in found.tasks for content in task.contents}
     report = PlanCheckReport(
         plan=str(plan), tasks=rows, due=sum(bool(row.why) for row in rows), skipped=found.skipped,

@@ -106,12 +106,12 @@ def files_meant(texts: tuple[str, ...], folder: Path, place: str = "", file: str
 def _meant(text: str, folder: Path) -> Iterator[Path]:
     path = folder / text
     if path.is_dir():
-        yield from _readable(sorted(path.rglob("*")))
+        yield from _readable(sorted(path.rglob("*")), path)
     elif path.exists() or not has_magic(text):
         yield path  # one that is not there is told by whoever reads it
     else:
         root = root_of(path)
-        yield from _readable(sorted(root.glob(str(path.relative_to(root)))))
+        yield from _readable(sorted(root.glob(str(path.relative_to(root)))), root)
 
 
 def root_of(text: str | Path) -> Path:
@@ -122,10 +122,20 @@ def root_of(text: str | Path) -> Path:
     return next(parent for parent in (path, *path.parents)[1:] if not has_magic(str(parent)))
 
 
-def _readable(paths: list[Path]) -> Iterator[Path]:
+def _readable(paths: list[Path], root: Path) -> Iterator[Path]:
+    """The files among them that can be read, without those of runs: a plan is not fed with what it has made."""
+    made: dict[Path, bool] = {}
+
+    def of_a_run(folder: Path) -> bool:
+        if folder == root or root not in folder.parents:
+            return False
+        if folder not in made:
+            made[folder] = (folder / LEDGER).exists() or of_a_run(folder.parent)
+        return made[folder]
+
     for path in paths:
-        if path.name == REPORT and (path.parent / LEDGER).exists():
-            continue  # of our own run
         hidden = any(part.startswith(".") for part in path.parts[-2:])
-        if path.suffix.lower() in FORMATS and not hidden and path.is_file():
+        if path.suffix.lower() not in FORMATS or hidden or not path.is_file() or of_a_run(path.parent):
+            continue
+        if path.name != REPORT or not (path.parent / LEDGER).exists():
             yield path

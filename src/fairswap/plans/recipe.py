@@ -15,7 +15,7 @@ from fairswap.formats.own import struct_from_file, struct_from_text
 
 KIND = "plan/1"
 # What the template of a result's name may hold.
-NAME_FIELDS = ("clip", "file", "figure", "platform")
+NAME_FIELDS = ("clip", "n", "file", "figure", "platform")
 FORMATS = (".glb", ".gltf", ".bvh", ".csv")
 _Positive = Annotated[float, msgspec.Meta(gt=0.0, le=1000.0)]
 _Share = Annotated[float, msgspec.Meta(ge=0.0, le=1.0)]

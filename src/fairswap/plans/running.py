@@ -188,8 +188,8 @@ def carried_out(
     try:
         with _scratch(out) as scratch, _workers(options, scratch) as workers:
             ledger.reader = workers.clips_of
-            expanded = expand(plan, ledger, lambda name: tell("reading", name))
             saved, known = saved_profiles(), ledger.records()
+            expanded = expand(plan, ledger, lambda name: tell("reading", name), files_of(known, out))
             states = {task.result: _state(task, known.get(task.result), out, options.force, saved, ledger.touch)
                       for task in expanded.tasks}  # fmt: skip
             due = [one for one in states.values() if isinstance(one, Due)]
@@ -368,6 +368,11 @@ def _scratch(out: Path) -> Iterator[Path]:
             shutil.rmtree(folder, ignore_errors=True)
 
 
+def files_of(known: Mapping[str, Record], out: Path) -> set[Path]:
+    """All files that are known as results in a folder."""
+    return {out.absolute() / row.name for record in known.values() for row in record.files}
+
+
 def standing_of(out: Path) -> list[Record]:
     """All results that are known in a folder.
 
@@ -383,14 +388,20 @@ def standing_of(out: Path) -> list[Record]:
         ledger.close()
 
 
-def due_in(expanded: Expanded, out: Path) -> dict[str, str]:
-    """Why each result is to be made that is due in a folder; nothing is changed there."""
-    if not (out / LEDGER).exists():
-        return {task.result: "new" for task in expanded.tasks if not (out / task.result).exists()}
-    ledger = Ledger(out, write=False)
-    try:
-        known, saved = ledger.records(), saved_profiles()
-    finally:
-        ledger.close()
+def looked_over(plan: Plan, out: Path | None) -> tuple[Expanded, dict[str, str]]:
+    """The tasks of a plan, and why each that is due in a folder is; nothing is changed there.
+
+    Raises
+    ------
+    InputError
+        If a name in the plan means nothing, or two results would have one name.
+    """
+    known: dict[str, Record] = {}
+    if out is not None and (out / LEDGER).exists():
+        known = {record.result: record for record in standing_of(out)}
+    expanded = expand(plan, own=files_of(known, out or Path()))
+    if out is None:
+        return expanded, {task.result: "new" for task in expanded.tasks}
+    saved = saved_profiles()
     states = {task.result: _state(task, known.get(task.result), out, False, saved) for task in expanded.tasks}
-    return {result: state.why for result, state in states.items() if isinstance(state, Due)}
+    return expanded, {result: state.why for result, state in states.items() if isinstance(state, Due)}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import unicodedata
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Collection, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -161,8 +161,11 @@ class Known:
         load(path, figure=options.figure)
 
 
-def expand(plan: Plan, known: Known | None = None, step: Callable[[str], None] = lambda _: None) -> Expanded:
-    """The tasks of a plan, in the order of its sources.
+def expand(
+    plan: Plan, known: Known | None = None, step: Callable[[str], None] = lambda _: None,
+    own: Collection[Path] = (),
+) -> Expanded:  # fmt: skip
+    """The tasks of a plan, in the order of its sources; ``own`` are files that it has made itself.
 
     A source or figure that cannot be read is among the ``missing``; the others go on.
 
@@ -173,7 +176,7 @@ def expand(plan: Plan, known: Known | None = None, step: Callable[[str], None] =
     """
     known, words = known or Known(), plan.words
     missing: list[Missing] = []
-    figures = _usable(plan, "figures", known.figure, known, missing, step)
+    figures = _usable(plan, "figures", known.figure, known, missing, step, own)
     clips: dict[str, tuple[ClipInfo, ...]] = {}
 
     def clips_of(path: Path, content: Content, options: ConvertWords) -> None:
@@ -181,7 +184,7 @@ def expand(plan: Plan, known: Known | None = None, step: Callable[[str], None] =
         if not clips[content.path]:
             raise InputError("there is no clip in it", remedy="Export it with its animation")
 
-    sources = _usable(plan, "sources", clips_of, known, missing, step)
+    sources = _usable(plan, "sources", clips_of, known, missing, step, own)
     platforms = [_platform(plan, name) for name in words.platforms] or [("", None)]
     files: dict[str, Content] = {}
     tasks, skipped = [], 0
@@ -209,7 +212,7 @@ def expand(plan: Plan, known: Known | None = None, step: Callable[[str], None] =
 
 def _usable(
     plan: Plan, name: str, read: Callable[[Path, Content, ConvertWords], None], known: Known, missing: list[Missing],
-    step: Callable[[str], None],
+    step: Callable[[str], None], own: Collection[Path],
 ) -> list[Content]:  # fmt: skip
     """The contents of the files that a plan names as sources or figures, without those that cannot be read."""
     rows: list[tuple[Path, Content, ConvertWords]] = []
@@ -229,7 +232,8 @@ def _usable(
         rows.append((path, content, options))
 
     for path in files_meant(getattr(plan.words, name), plan.folder, name, plan.file):
-        going_on(path, partial(look, path))
+        if path not in own:
+            going_on(path, partial(look, path))
     if name == "sources":
         known.ahead(rows)
     found = []
@@ -329,6 +333,7 @@ def _named(plan: Plan, tasks: list[Task], clips: dict[str, tuple[ClipInfo, ...]]
         clip = task.clip if counts[task.source.path] > 1 and task.clip else stem
         values = {
             "clip": file_stem(clip),
+            "n": str(task.number + 1),
             "file": file_stem(stem, "motion"),
             "figure": file_stem(Path(task.figure.path).stem, "figure"),
             "platform": file_stem(Path(task.platform).stem, "as-it-is") if task.platform else "",
@@ -341,7 +346,7 @@ def _named(plan: Plan, tasks: list[Task], clips: dict[str, tuple[ClipInfo, ...]]
             raise InputError(
                 f"two results would be called {result[:120]!r}: {first} and {second}",
                 file=plan.file or None, place="results.name",
-                remedy="Put {file}, {figure} or {platform} into the name, or rename one of the files",
+                remedy="Put {file}, {n}, {figure} or {platform} into the name, or rename one of the files",
             )  # fmt: skip
         taken[key] = task
         out.append(msgspec.structs.replace(task, result=result))
