@@ -3,6 +3,7 @@
 The damage is done to the result by hand, with SciPy's rotations; nothing of it is known to the judge.
 """
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -422,3 +423,28 @@ def test_a_face_that_does_something_else_is_told():
     # Of a face that does nothing there is nothing to judge.
     found = fairswap.compare((spoken, clip), (spoken, clip))
     assert found.face_missed is None
+
+
+def test_eyes_that_a_figure_does_not_have_are_told_and_not_judged():
+    Path("gaze.csv").write_text("time_s,gaze_out_left,gaze_in_right\n0,0,0\n0.5,0.9,0.9\n1,0,0\n")
+    fairswap.face.apply("gaze.csv", TROUPE / "juniper.glb").save("gaze.glb")
+    made = fairswap.convert("gaze.glb", TROUPE / "pip.glb").done[0]
+    assert made.comparison.likeness > NEARLY
+    assert "gaze out left" in next(row.message for row in made.findings if row.code == "face-lost")
+    # A mouth that does not do the same is judged all the same.
+    Path("smile.csv").write_text("time_s,gaze_out_left,jaw_drop\n0,0,0\n0.5,0.9,0.9\n1,0,0\n")
+    fairswap.face.apply("smile.csv", TROUPE / "juniper.glb").save("smile.glb")
+    spoken = fairswap.convert("smile.glb", TROUPE / "pip.glb").done[0]
+    still = replace(spoken.clip, poses=replace(spoken.clip.poses, morph_tracks=()))
+    fairswap.save("still.glb", spoken.swap.target.figure, [still])
+    assert fairswap.compare("smile.glb", "still.glb").likeness < NEARLY
+    assert spoken.comparison.likeness > NEARLY
+
+
+@pytest.mark.parametrize("who", ["Pip", "Osric", "Juniper"])
+def test_the_same_motion_without_its_mesh_is_no_other_one(who):
+    fairswap.save("bones.bvh", figure(who), [act("walk", who)])
+    for feet in ("free", "planted"):
+        options = fairswap.MotionOptions(feet=feet)
+        made = fairswap.convert("bones.bvh", TROUPE / f"{who.lower()}.glb", motion=options).done[0]
+        assert made.comparison.likeness > 80, (feet, made.comparison.verdict)

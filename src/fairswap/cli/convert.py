@@ -406,7 +406,8 @@ def _clip_lines(clip: ClipRow) -> Iterator[str]:
     if clip.face is not None:
         lost = clip.face.lost
         said = f"; {len(lost)} face units are shown in part or not" if lost else ", nothing lost"
-        yield f"  face     carried over by {len(clip.face.used)} shapes{said}"
+        used = f"carried over by {len(clip.face.used)} shapes" if clip.face.used else "nothing to show it with"
+        yield f"  face     {used}{said}"
 
 
 def _touch_lines(touches: Sequence[TouchRow]) -> Iterator[str]:

@@ -117,10 +117,15 @@ def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
 def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: Clip) -> Comparison:
     """The comparison with the face in it: what share of the motion of its places is missed, or done too much."""
     from fairswap.face.anatomy import landmark_displacements
+    from fairswap.face.units import UNITS, region_of
 
     if result.frames != source.frames or result.rate != source.rate:
         result = result.with_poses(result.at(np.arange(source.frames) / float(source.rate)), rate=source.rate)
     places = landmark_displacements()
+    gaze = np.array([region_of(unit) == "gaze" for unit in UNITS])
+    if not np.abs(heads.target.chart.matrix[gaze]).max(initial=0.0):
+        # As with fingers that are not there: what a figure has no part for is told, and not judged.
+        places = np.where(gaze, 0.0, places)
     wanted, shown = places @ heads.source.units(source), places @ heads.target.units(result)
     size, off = (float(np.sqrt(np.mean(np.square(moved)))) for moved in (wanted, wanted - shown))
     return replace(found, face_missed=off / max(size, _NOTHING))

@@ -5,7 +5,8 @@ from __future__ import annotations
 import hashlib
 import json
 import unicodedata
-from collections.abc import Callable, Collection, Sequence
+from collections import Counter
+from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field
 from functools import partial
 from pathlib import Path
@@ -325,32 +326,53 @@ def _named(plan: Plan, tasks: list[Task], clips: dict[str, tuple[ClipInfo, ...]]
     """
     template = plan.name_template
     taken: dict[str, Task] = {}
-    counts = {path: len(rows) for path, rows in clips.items()}
+    files, figures = _labels(clips), _labels({task.figure.path: None for task in tasks})
+    known = Counter(_key(clip.name) for rows in clips.values() if len(rows) > 1 for clip in rows)
     out = []
     for task in tasks:
-        stem = Path(task.source.path).stem
+        file, clip = files[task.source.path], task.clip
         # A clip alone in its file may be called anything ("Take 001"): the file's name is what people know it by.
-        clip = task.clip if counts[task.source.path] > 1 and task.clip else stem
+        if len(clips[task.source.path]) == 1 or not clip:
+            clip = file
+        elif known[_key(clip)] > 1:
+            clip = f"{file}-{clip}"
         values = {
             "clip": file_stem(clip),
             "n": str(task.number + 1),
-            "file": file_stem(stem, "motion"),
-            "figure": file_stem(Path(task.figure.path).stem, "figure"),
+            "file": file_stem(file, "motion"),
+            "figure": file_stem(figures[task.figure.path], "figure"),
             "platform": file_stem(Path(task.platform).stem, "as-it-is") if task.platform else "",
         }
         name = template.replace("\\", "/").format(**values)
         result = "/".join(part for part in name.split("/") if part) + plan.words.results.format
-        key = unicodedata.normalize("NFC", result).casefold()
-        if key in taken:
-            first, second = (f"{Path(one.source.path).name} {one.clip!r}" for one in (taken[key], task))
+        if _key(result) in taken:
+            first, second = (f"{Path(one.source.path).name} {one.clip!r}" for one in (taken[_key(result)], task))
             raise InputError(
                 f"two results would be called {result[:120]!r}: {first} and {second}",
                 file=plan.file or None, place="results.name",
                 remedy="Put {file}, {n}, {figure} or {platform} into the name, or rename one of the files",
             )  # fmt: skip
-        taken[key] = task
+        taken[_key(result)] = task
         out.append(msgspec.structs.replace(task, result=result))
     return tuple(out)
+
+
+def _labels(paths: Iterable[str]) -> dict[str, str]:
+    """What files are called: by their stems; those of one stem by their kind, too, or by their folder."""
+    given = [Path(path) for path in paths]
+    found = {path: path.stem for path in given}
+    ways: list[Callable[[Path], str]] = [
+        lambda path: f"{path.stem}-{path.suffix[1:]}", lambda path: f"{path.parent.name}-{path.stem}",
+    ]  # fmt: skip
+    for more in ways:
+        counts = Counter(_key(name) for name in found.values())
+        found = {path: more(path) if counts[_key(name)] > 1 else name for path, name in found.items()}
+    return {str(path): name for path, name in found.items()}
+
+
+def _key(name: str) -> str:
+    # Without regard to case, or to how accents are put together: on some systems that is one name.
+    return unicodedata.normalize("NFC", name).casefold()
 
 
 def saved_profiles() -> str:
