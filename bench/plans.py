@@ -1,7 +1,7 @@
 """Plans, measured: results a second by one worker and by two, memory over a run, a second run, growth, kills.
 
 ``python bench/plans.py street [CLIPS]``: clips made from the acts, on three figures, for three platforms.
-``python bench/plans.py growth``: 100, 1,000 and 10,000 tiny clips on one figure.
+``python bench/plans.py growth [MOST]``: 100, 1,000 and 10,000 tiny clips on one figure.
 ``python bench/plans.py kills [TIMES]``: a run killed at random moments; the bytes in the end must be the same.
 """
 
@@ -97,10 +97,10 @@ def measure_street(clips: int) -> None:
     print(f"again, with nothing changed: {again:.2f} s, {made} made")
 
 
-def measure_growth() -> None:
+def measure_growth(most: int) -> None:
     pip = fairswap.load(fairswap.demo_file("pip.glb")).figure
     clip = Clip("tiny", Fraction(30), fairswap.reel(pip).clip.poses.at([0.0, 1.0, 2.0, 3.0]))
-    for count in (100, 1_000, 10_000):
+    for count in [each for each in (100, 1_000, 10_000) if each <= most]:
         shutil.rmtree("moves", ignore_errors=True)
         Path("moves").mkdir()
         fairswap.save("moves/first.bvh", pip, [clip])
@@ -154,7 +154,7 @@ def main(words: list[str]) -> None:
     with tempfile.TemporaryDirectory() as folder:
         os.chdir(folder)
         if what == "growth":
-            measure_growth()
+            measure_growth(number or 10_000)
         elif what == "kills":
             measure_kills(number or 200)
         else:

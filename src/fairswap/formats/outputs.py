@@ -23,7 +23,8 @@ class Outputs:
     """
 
     def __init__(self, inputs: Iterable[str | Path] = (), force: bool = False) -> None:
-        self.inputs, self.force = [Path(name) for name in inputs], force
+        self.force = force
+        self._inputs = {mark for name in inputs for mark in _marks(Path(name))}
         self._announced: set[str] = set()
         self._reserved: set[str] = set()
 
@@ -55,7 +56,7 @@ class Outputs:
         return str(path)
 
     def _check(self, path: Path) -> None:
-        if any(same_file(path, given) for given in self.inputs):
+        if _marks(path) & self._inputs:
             raise OutputError("it is an input; inputs are never written to", file=path, remedy="Give another name")
         if _key(path) in self._announced | self._reserved:
             raise OutputError("two results would have this name", file=path, remedy="Give one of them another name")
@@ -69,9 +70,13 @@ def _key(path: Path) -> str:
 
 def same_file(a: Path, b: Path) -> bool:
     """Whether two paths lead to one file, there or not yet."""
+    return bool(_marks(a) & _marks(b))
+
+
+def _marks(path: Path) -> set[object]:
+    """What tells a file: its name, and where it lies, if it is there."""
     try:
-        if a.samefile(b):
-            return True
-    except (OSError, ValueError):  # one of them is not there
-        pass
-    return _key(a) == _key(b)
+        found = path.stat()
+    except (OSError, ValueError):
+        return {_key(path)}
+    return {_key(path), (found.st_dev, found.st_ino)}

@@ -29,6 +29,11 @@ class Content:
     size: int
     parts: tuple[tuple[str, str], ...]
 
+    @property
+    def files(self) -> list[Path]:
+        """The file and all that it pulls in."""
+        return [Path(self.path).parent / name for name, _ in self.parts]
+
 
 def content_of(path: Path, hashed: Callable[[Path], str] | None = None) -> Content:
     """The content of a file, by its hash.

@@ -27,11 +27,8 @@ class _Words(msgspec.Struct, frozen=True, forbid_unknown_fields=True, kw_only=Tr
 
     def given(self) -> dict[str, Any]:
         """What is said, by the options' names."""
-        return {
-            field.encode_name: getattr(self, field.name)
-            for field in msgspec.structs.fields(type(self))
-            if getattr(self, field.name) not in (None, ())
-        }
+        names = zip(self.__struct_encode_fields__, self.__struct_fields__, strict=True)
+        return {said: value for said, name in names if (value := getattr(self, name)) not in (None, ())}
 
     def over(self, other: Any) -> Any:
         """This laid over another of the kind: what it says counts, else what that says."""

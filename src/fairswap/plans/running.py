@@ -213,11 +213,12 @@ class _Making:
         self.out, self.ledger, self.saved, self.tell, self.known = out, ledger, saved, tell, known
         self.remedies = remedies
         self.peak_mb = self.overhead_ms = 0.0
-        self.inputs: list[Path] = []
+        self.outputs = Outputs(force=True)
 
     def all(self, workers: Workers, due: Sequence[Due]) -> None:
         tasks = [one.task for one in due]
-        self.inputs = list(dict.fromkeys(Path(content.path) for task in tasks for content in task.contents))
+        inputs = dict.fromkeys(file for task in tasks for content in task.contents for file in content.files)
+        self.outputs = Outputs(inputs, force=True)
         for task, made in workers.done(tasks):
             if made is None:
                 self.ledger.begin(task, task.recipe(self.saved))
@@ -241,7 +242,7 @@ class _Making:
 
     def _written(self, name: str, content: bytes, digest: str) -> WrittenFile:
         path = self.out / name
-        Outputs(self.inputs, force=True).write(path, [content])
+        self.outputs.write(path, [content])
         found = path.stat()
         return WrittenFile(name, digest, found.st_size, found.st_mtime_ns)
 
