@@ -38,16 +38,29 @@ class Surface(NamedTuple):
 
 
 class Fragments(NamedTuple):
-    """What some triangles show at some pixels: which pixels, how near, colours ``(n, 3)`` and opacity."""
+    """Where triangles are seen: at which pixels, how near, which triangle, and the shares of its corners ``(n, 3)``."""
+
+    pixel: Integers
+    near: Floats
+    face: Integers
+    share: Floats
+
+    def where(self, chosen: np.ndarray) -> Fragments:
+        """Some of them."""
+        return Fragments(*(part[chosen] for part in self))
+
+
+class Glass(NamedTuple):
+    """What is to be blended in: at which pixels, how near, colours ``(n, 3)`` and opacity."""
 
     pixel: Integers
     near: Floats
     color: Floats
     alpha: Floats
 
-    def where(self, chosen: np.ndarray) -> Fragments:
-        """Some of them."""
-        return Fragments(*(part[chosen] for part in self))
+    def where(self, chosen: np.ndarray) -> Glass:
+        """Some of it."""
+        return Glass(*(part[chosen] for part in self))
 
 
 @dataclass(eq=False)
@@ -56,7 +69,7 @@ class Canvas:
 
     color: Floats
     depth: Floats
-    glass: list[Fragments] = field(default_factory=list)
+    glass: list[Glass] = field(default_factory=list)
 
     @classmethod
     def blank(cls, width: int, height: int, color: tuple[float, float, float]) -> Canvas:
@@ -75,52 +88,28 @@ class Canvas:
         at ``uvs``. What is blended shows once all is drawn and :meth:`blend` is called.
         """
         height, width = self.depth.shape
-        # Which way the triangles wind on the screen tells front from back (y runs down).
-        a, b, c = pixels[triangles.T]
-        winding = _cross(b - a, c - a)
-        behind = np.zeros(len(triangles), dtype=bool)
-        kind = np.zeros(len(triangles), dtype=np.intp)
-        for number, surface in enumerate(surfaces):
-            behind[surface.triangles] = surface.two_sided
-            kind[surface.triangles] = number
-        shown = np.flatnonzero((winding < 0) | (behind & (winding > 0)))
-        levels = [_level(surface, pixels, triangles, uvs) for surface in surfaces]
-        for x, y, share, face in covered_pixels(pixels[triangles[shown]], width, height):
-            face = shown[face]
-            corner = triangles[face]
-            near = (share * depth[corner]).sum(axis=1)
-            nearer = near > self.depth[y, x]
-            x, y, share, corner, near, face = (part[nearer] for part in (x, y, share, corner, near, face))
-            across = np.einsum("nk,nki->ni", share, normals[corner]) * np.where(winding[face] < 0, 1.0, -1.0)[:, None]
-            color = colors[face] if len(colors) == len(triangles) else np.einsum("nk,nki->ni", share, colors[corner])
-            color, alpha = color * _lit(normalized(across))[:, None], np.ones(len(face))
-            solid, blended = np.ones(len(face), dtype=bool), np.zeros(len(face), dtype=bool)
-            for number in np.unique(kind[face]) if surfaces else ():
-                surface, mine = surfaces[number], kind[face] == number
-                if levels[number] is not None and uvs is not None:
-                    seen = _looked_up(levels[number], np.einsum("nk,nki->ni", share[mine], uvs[corner[mine]]))
-                    color[mine] *= seen[:, :3]
-                    alpha[mine] = seen[:, 3]
-                alpha[mine] *= surface.alpha
-                blended[mine] = surface.blending == "blend"
-                cut = alpha[mine] >= surface.cutoff
-                solid[mine] = {"opaque": True, "mask": cut, "blend": False}[surface.blending]
-            found = Fragments(y * width + x, near, color, alpha)
-            self._paint(found.where(solid))
-            if blended.any():
-                self.glass.append(found.where(blended))
-
-    def _paint(self, found: Fragments) -> None:
-        # Farthest first: of several at one pixel the last, nearest, stays.
-        found = found.where(np.argsort(found.near, kind="stable"))
-        self.color.reshape(-1, 3)[found.pixel] = found.color
-        self.depth.reshape(-1)[found.pixel] = found.near
+        drawn = _Drawn(pixels, depth, normals, triangles, colors, uvs, surfaces)
+        # What is nearest at each pixel is found first, and only that is given its colour.
+        nearest = np.full(height * width, -1)
+        shares = np.zeros((height * width, 3))
+        depths = self.depth.reshape(-1)
+        for found in drawn.fragments(drawn.solid, width, height):
+            found = found.where(found.near > depths[found.pixel])
+            found = found.where(drawn.kept(found))
+            # Farthest first: of several at one pixel the last, nearest, stays.
+            found = found.where(np.argsort(found.near, kind="stable"))
+            depths[found.pixel], nearest[found.pixel], shares[found.pixel] = found.near, found.face, found.share
+        seen = np.flatnonzero(nearest >= 0)
+        self.color.reshape(-1, 3)[seen] = drawn.shaded(nearest[seen], shares[seen])[0]
+        for found in drawn.fragments(drawn.glass, width, height):
+            found = found.where(found.near > depths[found.pixel])
+            self.glass.append(Glass(found.pixel, found.near, *drawn.shaded(found.face, found.share)))
 
     def blend(self) -> None:
         """Lay what is blended over what is solid and farther away: at each pixel from the farthest to the nearest."""
         if not self.glass:
             return
-        found = Fragments(*(np.concatenate(parts) for parts in zip(*self.glass, strict=True)))
+        found = Glass(*(np.concatenate(parts) for parts in zip(*self.glass, strict=True)))
         self.glass.clear()
         found = found.where(found.near > self.depth.reshape(-1)[found.pixel])
         found = found.where(np.lexsort((found.near, found.pixel)))
@@ -130,6 +119,70 @@ class Canvas:
         for number in range(int(layer.max(initial=-1)) + 1):
             pixel, _, own, alpha = found.where(layer == number)
             color[pixel] += alpha[:, None] * (own - color[pixel])
+
+
+class _Drawn:
+    """A mesh as it is drawn: which triangles are seen, and what each shows where. ``solid`` and ``glass`` are those
+    that hide what is behind them, and those that are blended over it."""
+
+    def __init__(
+        self, pixels: Floats, depth: Floats, normals: Floats, triangles: Integers, colors: Floats, uvs: Floats | None,
+        surfaces: Sequence[Surface],
+    ) -> None:  # fmt: skip
+        self.pixels, self.depth, self.normals, self.triangles = pixels, depth, normals, triangles
+        self.colors, self.uvs, self.surfaces = colors, uvs, surfaces
+        # Which way the triangles wind on the screen tells front from back (y runs down).
+        a, b, c = pixels[triangles.T]
+        self.winding = _cross(b - a, c - a)
+        self.kind = np.zeros(len(triangles), dtype=np.intp)
+        behind, blended = np.zeros((2, len(triangles)), dtype=bool)
+        for number, surface in enumerate(surfaces):
+            behind[surface.triangles], self.kind[surface.triangles] = surface.two_sided, number
+            blended[surface.triangles] = surface.blending == "blend"
+        shown = (self.winding < 0) | (behind & (self.winding > 0))
+        self.solid, self.glass = np.flatnonzero(shown & ~blended), np.flatnonzero(shown & blended)
+        self.levels = [_level(surface, pixels, triangles, uvs) for surface in surfaces]
+
+    def fragments(self, faces: Integers, width: int, height: int) -> Iterator[Fragments]:
+        """Where some of the triangles are, in batches."""
+        for x, y, share, number in covered_pixels(self.pixels[self.triangles[faces]], width, height):
+            face = faces[number]
+            yield Fragments(y * width + x, (share * self.depth[self.triangles[face]]).sum(axis=1), face, share)
+
+    def kept(self, found: Fragments) -> np.ndarray:
+        """Which of them are not cut out."""
+        kept = np.ones(len(found.face), dtype=bool)
+        for number, surface in enumerate(self.surfaces):
+            if surface.blending == "mask":
+                mine = np.flatnonzero(self.kind[found.face] == number)
+                kept[mine] = self._seen(number, found.face[mine], found.share[mine])[:, 3] >= surface.cutoff
+        return kept
+
+    def shaded(self, face: Integers, share: Floats) -> tuple[Floats, Floats]:
+        """Colours ``(n, 3)`` and opacity of places on triangles, lit."""
+        corner = self.triangles[face]
+        across = _between(share, self.normals[corner]) * np.where(self.winding[face] < 0, 1.0, -1.0)[:, None]
+        color = self.colors[face] if len(self.colors) == len(self.triangles) else _between(share, self.colors[corner])
+        color, alpha = color * _lit(normalized(across))[:, None], np.ones(len(face))
+        kind = self.kind[face]
+        for number in np.unique(kind).tolist() if self.surfaces else ():
+            mine = np.flatnonzero(kind == number)
+            seen = self._seen(number, face[mine], share[mine])
+            color[mine] *= seen[:, :3]
+            alpha[mine] = seen[:, 3]
+        return color, alpha
+
+    def _seen(self, number: int, face: Integers, share: Floats) -> Floats:
+        """What a surface multiplies colours with, and how solid it is ``(n, 4)``."""
+        level, alpha = self.levels[number], self.surfaces[number].alpha
+        if level is None or self.uvs is None:
+            return np.array([[1.0, 1.0, 1.0, alpha]])
+        return _looked_up(level, _between(share, self.uvs[self.triangles[face]])) * [1.0, 1.0, 1.0, alpha]
+
+
+def _between(share: Floats, corners: Floats) -> Floats:
+    """Values ``(n, width)`` between those of three corners ``(n, 3, width)``."""
+    return np.asarray(np.einsum("nk,nki->ni", share, corners))
 
 
 def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | None) -> Floats | None:
@@ -147,13 +200,18 @@ def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | 
 def _looked_up(picture: Floats, uvs: Floats) -> Floats:
     """The picture ``(rows, columns, 4)`` at places ``(n, 2)`` in it, between its points; it repeats beyond edges."""
     rows, columns = picture.shape[:2]
+    flat = picture.reshape(-1, 4)
     x, y = uvs[:, 0] * columns - 0.5, uvs[:, 1] * rows - 0.5
     left, top = np.floor(x).astype(np.intp), np.floor(y).astype(np.intp)
-    right_share, low_share = ((x - left)[:, None], (y - top)[:, None])
-    left, right, top, low = left % columns, (left + 1) % columns, top % rows, (top + 1) % rows
-    above = picture[top, left] * (1.0 - right_share) + picture[top, right] * right_share
-    below = picture[low, left] * (1.0 - right_share) + picture[low, right] * right_share
-    return np.asarray(above * (1.0 - low_share) + below * low_share)
+    right_share, low_share = (x - left)[:, None], (y - top)[:, None]
+    left, right, top, low = left % columns, (left + 1) % columns, top % rows * columns, (top + 1) % rows * columns
+    above, above_right, below, below_right = (
+        flat.take(row + column, axis=0) for row in (top, low) for column in (left, right)
+    )
+    above += (above_right - above) * right_share
+    below += (below_right - below) * right_share
+    above += (below - above) * low_share
+    return above
 
 
 def covered_pixels(

@@ -26,7 +26,7 @@ if TYPE_CHECKING:
 # Tasks given out beside those that are being done, for each thread of the cluster: none has to wait for us.
 _AHEAD = 3
 _TRIES = 4
-_WAIT_S = 20.0
+_WAIT_S = 6.0
 Parts = Mapping[str, bytes]
 
 
