@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 _AHEAD = 3
 _TRIES = 4
 _WAIT_S = 6.0
-Parts = Mapping[str, bytes]
+Parts = Sequence[bytes]
 
 
 class Cluster:
@@ -120,8 +120,8 @@ class Cluster:
     def _scattered(self, content: Content) -> Any:
         """The content of a file, sent where it is needed."""
         if content.digest not in self._sent:
-            folder = Path(content.path).parent
-            parts = {name: (folder / name).read_bytes() for name, _ in content.parts}
+            # By their order: the same bytes may have other names elsewhere.
+            parts = tuple(file.read_bytes() for file in content.files)
             self._sent[content.digest] = self.client.scatter(parts, broadcast=False, hash=False)
         return self._sent[content.digest]
 
@@ -206,9 +206,8 @@ def _do(
 
 def _unpacked(path: Path, content: Content, parts: Parts) -> None:
     """A file and all that it pulls in, beside each other as they were."""
-    first = content.parts[0][0]
-    for name, data in parts.items():
-        _put(path if name == first else path.parent / name, data)
+    for number, ((name, _), data) in enumerate(zip(content.parts, parts, strict=True)):
+        _put(path.parent / name if number else path, data)
 
 
 def _put(path: Path, data: bytes) -> None:

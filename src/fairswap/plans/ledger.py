@@ -34,7 +34,7 @@ create table results (
     figure_path int, files blob, at real
 ) without rowid;
 create table seen (path text primary key, size int, mtime int, digest blob) without rowid;
-create table read (digest blob, how int, clips text, primary key (digest, how)) without rowid;
+create table read (path text, how int, digest blob, clips text, primary key (path, how)) without rowid;
 """
 
 
@@ -143,27 +143,27 @@ class Ledger(Known):
 
     def ahead(self, sources: Sequence[tuple[Path, Content, ConvertWords]]) -> None:
         """Read those that were not known at once, where there are many."""
-        new = [row for row in sources if self._known(row[1].digest, _how(row[2])) is None]
+        new = [row for row in sources if self._known(row[1], _how(row[2])) is None]
         if self.reader is not None and len(new) >= _WORTH_READING_AHEAD:
             for number, found in self.reader([(path, options) for path, _, options in new]):
-                self._remember(new[number][1].digest, _how(new[number][2]), msgspec.json.encode(found).decode())
+                self._remember(new[number][1], _how(new[number][2]), msgspec.json.encode(found).decode())
 
     def clips(self, path: Path, content: Content, options: ConvertWords) -> tuple[ClipInfo, ...]:
         """The clips of a source; of one that was read before, as they were known."""
         how = _how(options)
-        known = self._known(content.digest, how)
+        known = self._known(content, how)
         if known is None:
             found = super().clips(path, content, options)
-            self._remember(content.digest, how, msgspec.json.encode(found).decode())
+            self._remember(content, how, msgspec.json.encode(found).decode())
             return found
         return msgspec.json.decode(known, type=tuple[ClipInfo, ...])
 
     def figure(self, path: Path, content: Content, options: ConvertWords) -> None:
         """Whether a figure can be read at all."""
         how = f"figure {options.figure}"
-        if self._known(content.digest, how) is None:
+        if self._known(content, how) is None:
             super().figure(path, content, options)
-            self._remember(content.digest, how, "[]")
+            self._remember(content, how, "[]")
 
     def _hashed(self, path: Path) -> str:
         found = path.stat()
@@ -180,17 +180,19 @@ class Ledger(Known):
                                   (str(path), *stamp, bytes.fromhex(digest)))  # fmt: skip
         return digest
 
-    def _known(self, digest: str, how: str) -> str | None:
+    def _known(self, content: Content, how: str) -> str | None:
+        """What was read of a file, if it is still the same."""
         with self._guarded():
             row = self.base.execute(
-                "select clips from read where digest = ? and how = ?", (bytes.fromhex(digest), self._text(how))
+                "select clips from read where path = ? and how = ? and digest = ?",
+                (content.path, self._text(how), bytes.fromhex(content.digest)),
             ).fetchone()
         return None if row is None else str(row[0])
 
-    def _remember(self, digest: str, how: str, clips: str) -> None:
+    def _remember(self, content: Content, how: str, clips: str) -> None:
         with self._transaction():
-            self.base.execute("insert or replace into read values (?, ?, ?)",
-                              (bytes.fromhex(digest), self._text(how), clips))  # fmt: skip
+            row = content.path, self._text(how), bytes.fromhex(content.digest), clips
+            self.base.execute("insert or replace into read values (?, ?, ?, ?)", row)
 
     def _put(
         self, task: Task, state: str, recipe: Recipe, made: Made | None = None, files: Iterable[WrittenFile] = ()

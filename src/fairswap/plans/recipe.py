@@ -14,6 +14,8 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.own import struct_from_file, struct_from_text
 
 KIND = "plan/1"
+# What one that is in no file is called in errors.
+_TOLD = "the plan"
 # What the template of a result's name may hold.
 NAME_FIELDS = ("clip", "n", "file", "figure", "platform")
 FORMATS = (".glb", ".gltf", ".bvh", ".csv")
@@ -170,8 +172,13 @@ class Plan:
     @classmethod
     def from_text(cls, text: str, folder: str | Path) -> Plan:
         """The plan that a text is; errors as of :meth:`load`."""
-        words, findings = struct_from_text(text, "the plan", KIND, "a plan", PlanWords)
-        return _checked(cls(words, Path(folder).absolute(), "the plan", tuple(findings)))
+        words, findings = struct_from_text(text, _TOLD, KIND, "a plan", PlanWords)
+        return _checked(cls(words, Path(folder).absolute(), _TOLD, tuple(findings)))
+
+    @property
+    def from_file(self) -> bool:
+        """Whether it was read from a file, and not told."""
+        return self.file not in ("", _TOLD)
 
     @property
     def name_template(self) -> str:

@@ -89,7 +89,7 @@ def page_of(run: Run) -> bytes:
     """The report as a page: links and thumbnails are beside it, and nothing in it runs."""
     ordered = in_order(run.results)
     failed = sum(not result.ok for result in ordered) + len(run.missing)
-    title = Path(run.plan.file).stem or "plan"
+    title = Path(run.plan.file).stem if run.plan.from_file else run.folder.absolute().name
     head = f"{len(ordered)} results, {failed} that need eyes" if failed else f"{len(ordered)} results, all well"
     missing = "".join(
         f'<tr class="bad"><td></td><td>{_text(Path(row.file).name)}</td><td colspan="7">{_text(row.problem)}</td></tr>'

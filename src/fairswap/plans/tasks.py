@@ -105,7 +105,9 @@ class Task(msgspec.Struct, frozen=True):
             "what is kept for families": saved,
         }  # fmt: skip
         text = msgspec.json.encode(options, order="sorted").decode()
-        return Recipe(self.source.digest, f"{self.number} {self.clip}", self.figure.digest, platform, text, __version__)
+        # What has no name of its own is called after its file.
+        figure = f"{self.figure.digest} {Path(self.figure.path).name}"
+        return Recipe(self.source.digest, f"{self.number} {self.clip}", figure, platform, text, __version__)
 
     @property
     def contents(self) -> list[Content]:

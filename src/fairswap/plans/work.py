@@ -147,7 +147,8 @@ class Workshop:
         return Made(task.result, files, digests, measures, _told(found.findings))
 
     def _source(self, content: Content, words: ConvertWords) -> Document:
-        key = content.digest, words.unit, words.up, words.source_figure
+        # With its name: what has none of its own is called after its file.
+        key = content.digest, Path(content.path).name, words.unit, words.up, words.source_figure
         path = self.place_of(content)
         return _kept(self._sources, key, _KEPT_SOURCES, lambda: load(
             path, unit=words.unit, up=words.up, figure=words.source_figure))  # fmt: skip
@@ -158,8 +159,10 @@ class Workshop:
         named = words.target_bones, words.target_reference, words.hands_reference
         files = tuple(task.files[name].digest for name in named if name in task.files)
         with_root, strict = words.travel == "root", bool(words.strict)
-        key = (task.figure.digest, words.figure, words.place, pose.to, named, files, words.keep_clips,
-               words.motion_only, with_root, strict)  # fmt: skip
+        key = (
+            task.figure.digest, Path(task.figure.path).name, words.figure, words.place, pose.to, named, files,
+            words.keep_clips, words.motion_only, with_root, strict,
+        )  # fmt: skip
 
         def made() -> Performer:
             document = place(load(self.place_of(task.figure), figure=words.figure), words.place or "keep")
