@@ -421,6 +421,24 @@ def test_what_cannot_be_done_is_not_tried_again_until_something_changes(here):
     assert not second.ok
 
 
+def test_an_error_of_ours_in_one_task_does_not_stop_the_others(here, monkeypatch):
+    street("walk", "idle")
+    own = Workshop._prepared
+
+    def broken(self, clip, document, task):
+        if task.clip == "idle":
+            raise KeyError("nobody foresaw this")
+        return own(self, clip, document, task)
+
+    with monkeypatch.context() as patch:
+        patch.setattr(Workshop, "_prepared", broken)
+        done = run("plan", "run", "job.toml", "-o", "out")
+    assert done.returncode == 1
+    assert "an error of ours, not of your file (KeyError" in " ".join(done.stdout.split())
+    assert Path("out/pip/walk.glb").exists()
+    assert reasons(fairswap.run_plan("job.toml", "out", force=True)) == {"pip/idle.glb": "it failed"}
+
+
 KILLED = """
 import sys
 from fairswap.plans.running import run_plan

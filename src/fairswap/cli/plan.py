@@ -145,8 +145,9 @@ def status(out: Path, output: Output) -> None:
     )
     took = sum(record.took_s for record in records)
     files = sum(file.size for record in records for file in record.files)
-    output.report(PlanStatusReport(str(out), counts["done"], counts["failed"], counts["begun"], took, files, rows),
-                  status_lines)  # fmt: skip
+    failed = counts["failed"] + counts["lost"]
+    report = PlanStatusReport(str(out), counts["done"], failed, counts["begun"], took, files, rows)
+    output.report(report, status_lines)
 
 
 def _planned(task: Task, why: str) -> PlannedRow:

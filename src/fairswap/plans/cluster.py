@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, Any
 from fairswap import __version__
 from fairswap.errors import ImpossibleError, UsageError
 from fairswap.formats.saved import user_folder
+from fairswap.formats.storage import read_bytes
 from fairswap.plans.inputs import Content
 from fairswap.plans.pool import Pool, memory_of_this_machine, path_of
 from fairswap.plans.recipe import ConvertWords
@@ -121,7 +122,7 @@ class Cluster:
         """The content of a file, sent where it is needed."""
         if content.digest not in self._sent:
             # By their order: the same bytes may have other names elsewhere.
-            parts = tuple(file.read_bytes() for file in content.files)
+            parts = tuple(map(read_bytes, content.files))
             self._sent[content.digest] = self.client.scatter(parts, broadcast=False, hash=False)
         return self._sent[content.digest]
 
@@ -149,7 +150,7 @@ def _made_by(future: Future[Any], task: Task, last: bool) -> Made | None:
         return made
     if not last:
         return None
-    return Made(task.result, error=f"the workers that did it were lost {_TRIES} times, or failed ({future.status})")
+    return Made(task.result, error=f"the workers that did it were lost {_TRIES} times ({future.status})", lost=True)
 
 
 def _version() -> str | None:

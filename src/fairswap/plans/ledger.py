@@ -53,7 +53,8 @@ class WrittenFile(NamedTuple):
 
 
 class Record(NamedTuple):
-    """What is known of a result: ``done``, ``failed``, or ``begun`` and not finished; and what it was made of."""
+    """What is known of a result: ``done``, ``failed``, ``lost`` (failed by no fault of its own) or ``begun``; and what it
+    was made of."""
 
     result: str
     state: str
@@ -130,7 +131,7 @@ class Ledger(Known):
     def finish(self, task: Task, recipe: Recipe, made: Made, files: Iterable[WrittenFile]) -> None:
         """Note what came of it."""
         with self._transaction():
-            self._put(task, "failed" if made.error else "done", recipe, made, files)
+            self._put(task, "lost" if made.lost else "failed" if made.error else "done", recipe, made, files)
 
     def touch(self, result: str, files: Iterable[WrittenFile]) -> None:
         """Note that files of a result were found with the same bytes and other dates."""

@@ -97,7 +97,7 @@ class Pool:
                 self.close(at_once=True)
                 for task in lost:
                     if tries[task.result] >= _TRIES or (len(lost) == 1 and alone):
-                        yield task, Made(task.result, error=_DIED)
+                        yield task, Made(task.result, error=_DIED, lost=True)
                     else:
                         suspects.append(task)
 

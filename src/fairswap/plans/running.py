@@ -6,7 +6,7 @@ import os
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
@@ -78,7 +78,6 @@ class Run:
     skipped: int = 0
     left: tuple[str, ...] = ()
     peak_mb: float = 0.0
-    overhead_ms: float = 0.0
 
     @property
     def ok(self) -> bool:
@@ -127,14 +126,13 @@ class RunOptions:
     force: bool = False
     cluster: str = ""
     shared: bool = False
-    remedies: Mapping[str, str] = None  # type: ignore[assignment]
+    remedies: Mapping[str, str] = field(default_factory=lambda: REMEDIES)
 
     def __post_init__(self) -> None:
         if self.workers is not None and not 1 <= self.workers <= 1024:
             raise UsageError(f"{self.workers} workers", remedy="Give a number from 1 to 1024")
         if self.memory is not None and self.memory < 200_000_000:
             raise UsageError(f"{self.memory / 1e6:.0f} MB of memory hold no worker", remedy="Give 1GB or more")
-        object.__setattr__(self, "remedies", self.remedies or REMEDIES)
 
 
 Tell = Callable[[str, str], None]
@@ -212,7 +210,7 @@ class _Making:
     ) -> None:  # fmt: skip
         self.out, self.ledger, self.saved, self.tell, self.known = out, ledger, saved, tell, known
         self.remedies = remedies
-        self.peak_mb = self.overhead_ms = 0.0
+        self.peak_mb = 0.0
         self.outputs = Outputs(force=True)
 
     def all(self, workers: Workers, due: Sequence[Due]) -> None:
@@ -233,7 +231,9 @@ class _Making:
             try:
                 files = [self._written(name, content, made.digests[name]) for name, content in made.files.items()]
             except FairSwapError as error:
-                made = Made(task.result, error=error.worded(self.remedies), took_s=made.took_s, worker=made.worker)
+                made = Made(
+                    task.result, lost=True, error=error.worded(self.remedies), took_s=made.took_s, worker=made.worker
+                )
         self.ledger.finish(task, task.recipe(self.saved), made, files)
         for old in self.known[task.result].files if task.result in self.known else ():
             if old.name not in {row.name for row in files} and not made.error:
@@ -266,18 +266,15 @@ def _state(
     why = task.recipe(saved).unlike(record.recipe)
     if why:
         return Due(task, why)
+    if record.state == "lost" or (record.state == "failed" and force):
+        return Due(task, "it failed")
     if record.state == "failed":
-        return Due(task, "it failed") if force or _passing(record.error) else "failed"
+        return "failed"
     if edited:
         return Due(task, "its file was changed by hand")
     if any(not (out / row.name).exists() for row in record.files):
         return Due(task, "its file is gone")
     return "done"
-
-
-def _passing(error: str) -> bool:
-    """Whether an error is none of the task's own: no room on the disk, a worker that died."""
-    return "cannot be written" in error or "the worker" in error or "memory" in error
 
 
 def _as_found(path: Path, row: WrittenFile) -> WrittenFile | None:
@@ -308,7 +305,7 @@ def _run_of(
     named = {task.result for task in expanded.tasks}
     left = tuple(row.name for name, record in known.items() if name not in named for row in record.files)
     return Run(
-        plan, out, tuple(results), expanded.missing, expanded.skipped, left, made.peak_mb, made.overhead_ms
+        plan, out, tuple(results), expanded.missing, expanded.skipped, left, made.peak_mb
     )  # fmt: skip
 
 

@@ -69,7 +69,8 @@ class Measures(msgspec.Struct, frozen=True):
 
 
 class Made(msgspec.Struct, frozen=True):
-    """What came of a task: files by their names in the folder of results, or why there is none."""
+    """What came of a task: files by their names in the folder of results, or why there is none. ``lost`` says that it
+    is not the task's fault: another time it may be done."""
 
     result: str
     files: dict[str, bytes] = {}
@@ -77,6 +78,7 @@ class Made(msgspec.Struct, frozen=True):
     measures: Measures | None = None
     findings: tuple[Told, ...] = ()
     error: str = ""
+    lost: bool = False
     took_s: float = 0.0
     worker: str = ""
     peak_mb: float = 0.0
@@ -102,7 +104,10 @@ class Workshop:
         except FairSwapError as error:
             made = Made(task.result, error=error.worded(self.remedies))
         except MemoryError:
-            made = Made(task.result, error="the memory of this machine does not suffice for it")
+            made = Made(task.result, error="the memory of this machine does not suffice for it", lost=True)
+        except Exception as error:  # whatever nobody foresaw: the others go on
+            said = f"{type(error).__name__}: {error}".splitlines()[0][:160]
+            made = Made(task.result, error=f"this is an error of ours, not of your file ({said})")
         finally:
             shutil.rmtree(folder, ignore_errors=True)
         took = time.perf_counter() - began
