@@ -53,8 +53,8 @@ class WrittenFile(NamedTuple):
 
 
 class Record(NamedTuple):
-    """What is known of a result: ``done``, ``failed``, ``lost`` (failed by no fault of its own) or ``begun``; and what it
-    was made of."""
+    """What is known of a result: ``done``, ``failed``, ``lost`` (failed by no fault of its own) or ``begun``; and of
+    what it was made."""
 
     result: str
     state: str

@@ -17,7 +17,7 @@ from typing import Any, TypeVar
 import msgspec
 
 from fairswap.clips import verbs as clip_verbs
-from fairswap.errors import REMEDIES, FairSwapError, Finding, shortened
+from fairswap.errors import REMEDIES, FairSwapError, Finding, OutputError, shortened
 from fairswap.figures.placing import place
 from fairswap.formats.files import load
 from fairswap.formats.outputs import Outputs
@@ -102,7 +102,8 @@ class Workshop:
         try:
             made = self._done(task, folder)
         except FairSwapError as error:
-            made = Made(task.result, error=error.worded(self.remedies))
+            # What cannot be written (here: put together) is for want of room or rights, and not the task's fault.
+            made = Made(task.result, error=error.worded(self.remedies), lost=isinstance(error, OutputError))
         except MemoryError:
             made = Made(task.result, error="the memory of this machine does not suffice for it", lost=True)
         except Exception as error:  # whatever nobody foresaw: the others go on
