@@ -22,7 +22,7 @@ import pytest
 import fairswap
 from fairswap.plans.inputs import LEDGER
 from fairswap.plans.ledger import Ledger, WrittenFile
-from fairswap.plans.pool import Pool, bytes_for, path_of
+from fairswap.plans.pool import Pool, bytes_for, bytes_kept, path_of
 from fairswap.plans.recipe import Plan
 from fairswap.plans.running import RunOptions, carried_out
 from fairswap.plans.tasks import clips_in, expand
@@ -508,17 +508,18 @@ def test_a_worker_that_dies_costs_only_its_task():
 def test_never_more_at_once_than_the_memory_holds():
     street(*ACTS, figures=("pip", "osric"))
     tasks = expand(Plan.load("job.toml")).tasks
-    most = max(map(bytes_for, tasks))
-    for room, at_once in ((1.2 * most, 1), (2.5 * most, 2)):
-        pool = Pool(2, int(2 * 170e6 + room), Path("scratch"), {})
+    sizes = sorted(map(bytes_for, tasks))
+    for workers, room, at_once in ((2, 0.9 * sum(sizes[:2]), 1), (2, 1.1 * sum(sizes[-2:]), 2), (1, 0.0, 1)):
+        pool = Pool(2, int(workers * bytes_kept(tasks) + room), Path("scratch"), {})
         begun, peak = set(), 0
         for task, made in pool.done(tasks):
             begun.add(task.result) if made is None else begun.discard(task.result)
             held = sum(bytes_for(each) for each in tasks if each.result in begun)
             assert len(begun) == 1 or held <= room
             peak = max(peak, len(begun))
+        assert pool.count == workers
         pool.close()
-        assert peak == at_once if at_once == 1 else peak >= 2
+        assert (peak == 1) == (at_once == 1)
 
 
 def test_the_database_is_under_a_kilobyte_a_result():

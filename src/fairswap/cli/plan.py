@@ -87,7 +87,7 @@ def new(
 @options.reporting
 def check(plan: Path, out: Path | None, output: Output) -> None:
     """Say what PLAN would do and what is missing, without doing it. Exit status 1 if something is missing."""
-    from fairswap.plans.pool import bytes_for
+    from fairswap.plans.pool import bytes_for, bytes_kept
     from fairswap.plans.recipe import Plan
     from fairswap.plans.running import looked_over
 
@@ -97,7 +97,8 @@ def check(plan: Path, out: Path | None, output: Output) -> None:
     report = PlanCheckReport(
         plan=str(plan), tasks=rows, due=sum(bool(row.why) for row in rows), skipped=found.skipped,
         missing=tuple(MissingRow(row.file, row.problem) for row in found.missing), seconds=found.seconds,
-        input_bytes=sum(contents.values()), largest_task_bytes=max(map(bytes_for, found.tasks), default=0),
+        input_bytes=sum(contents.values()),
+        largest_task_bytes=bytes_kept(found.tasks) + max(map(bytes_for, found.tasks), default=0),
     )  # fmt: skip
     output.report(report, check_lines)
     if found.missing:

@@ -123,7 +123,7 @@ def check_lines(report: PlanCheckReport) -> Iterator[str]:
     where = f", {platforms} platforms" if any(row.platform for row in report.tasks) else ""
     yield f"  {clips} clips, {figures} figures{where}; {report.seconds:.0f} s of motion in all"
     megabytes = report.input_bytes / 1e6
-    yield f"  {megabytes:.1f} MB to read; the largest task takes some {report.largest_task_bytes / 1e6:.0f} MB"
+    yield f"  {megabytes:.1f} MB to read; a worker takes up to some {report.largest_task_bytes / 1e6:.0f} MB"
     if report.skipped:
         yield f"  {report.skipped} skipped by the plan"
     why = Counter(row.why for row in report.tasks if row.why and row.why != "new")

@@ -13,12 +13,14 @@ from fairswap.errors import FairSwapError
 from fairswap.plans.inputs import Content
 from fairswap.plans.recipe import ConvertWords
 from fairswap.plans.tasks import ClipInfo, Task, clips_in
-from fairswap.plans.work import Made, Workshop
+from fairswap.plans.work import KEPT_FIGURES, Made, Workshop
 
-# Measured (docs/plans.md): a process with the program loaded, each file that is read, and the arrays of a clip.
-_PROCESS_BYTES = 170_000_000
-_PER_FILE_BYTE = 14
-_PER_BONE_AND_FRAME = 900
+# Measured (docs/plans.md): a process with the program loaded; what is kept of a figure that is ready, for each byte of
+# its file, and the share of that for each platform; what is read, for each byte; the arrays of a clip, for each bone and
+# frame.
+_PROCESS_BYTES = 120_000_000
+_PER_FIGURE_BYTE, _PLATFORM_SHARE = 25, 0.3
+_PER_BONE_AND_FRAME, _PER_SOURCE_BYTE = 250, 2
 # A worker that dies may have been killed for its memory: its task is tried by itself once more.
 _TRIES = 2
 # More threads in each of several workers stand in each other's way; and sums come out the same on any machine.
@@ -44,8 +46,16 @@ class Workers(Protocol):
 
 
 def bytes_for(task: Task) -> int:
-    """How much memory a task takes in its process, beside the program itself."""
-    return _PER_FILE_BYTE * (task.source.size + task.figure.size) + _PER_BONE_AND_FRAME * task.frames * task.bones
+    """How much memory a task takes in its process, beside what that keeps."""
+    return _PER_SOURCE_BYTE * task.source.size + _PER_BONE_AND_FRAME * task.frames * task.bones
+
+
+def bytes_kept(tasks: Sequence[Task]) -> int:
+    """How much memory a process has for the program, and for the figures of some tasks made ready."""
+    figures = {task.figure.path: task.figure.size for task in tasks}
+    platforms = len({task.platform for task in tasks if task.platform})
+    kept = sum(sorted(figures.values())[-KEPT_FIGURES:])
+    return _PROCESS_BYTES + int(_PER_FIGURE_BYTE * kept * (1.0 + _PLATFORM_SHARE * platforms))
 
 
 def memory_of_this_machine() -> int:
@@ -60,14 +70,14 @@ class Pool:
     """Several processes of this machine."""
 
     def __init__(self, count: int, memory: int, scratch: Path, remedies: Mapping[str, str]) -> None:
-        self.count = max(1, min(count, memory // _PROCESS_BYTES))
-        self.room = memory - self.count * _PROCESS_BYTES
+        self.count, self.memory = max(1, min(count, memory // _PROCESS_BYTES)), memory
         self._given = scratch, dict(remedies)
         self._executor: Any = None
 
     def done(self, tasks: Sequence[Task]) -> Iterator[tuple[Task, Made | None]]:
         waiting, tries = list(reversed(tasks)), dict.fromkeys((task.result for task in tasks), 0)
         running: dict[Future[Made], Task] = {}
+        room = self._room_for(tasks)
         # After a worker died: one at a time, until it is known whose fault it was.
         suspects: list[Task] = []
         while waiting or running or suspects:
@@ -75,7 +85,7 @@ class Pool:
             while (waiting or suspects) and len(running) < (1 if alone else self.count + 1):
                 source = suspects if alone else waiting
                 needed = sum(bytes_for(task) for task in running.values()) + bytes_for(source[-1])
-                if running and needed > self.room:
+                if running and needed > room:
                     break
                 task = source.pop()
                 if not tries[task.result]:
@@ -100,6 +110,15 @@ class Pool:
                         yield task, Made(task.result, error=_DIED, lost=True)
                     else:
                         suspects.append(task)
+
+    def _room_for(self, tasks: Sequence[Task]) -> int:
+        """What memory there is for tasks, with no more workers than can keep what they have made ready."""
+        kept = bytes_kept(tasks)
+        fits = max(1, min(self.count, self.memory // kept))
+        if fits < self.count:
+            self.close()
+            self.count = fits
+        return self.memory - self.count * kept
 
     def clips_of(self, sources: Sequence[tuple[Path, ConvertWords]]) -> Iterator[tuple[int, tuple[ClipInfo, ...]]]:
         begun = {self._started.submit(_clips_in, *row): number for number, row in enumerate(sources)}

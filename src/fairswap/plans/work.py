@@ -38,7 +38,8 @@ from fairswap.retarget.options import MotionOptions
 PlaceOf = Callable[[Content], Path]
 Thing = TypeVar("Thing")
 # Sources are used one after another; figures come back for each of them.
-_KEPT_SOURCES, _KEPT_FIGURES = 2, 12
+KEPT_FIGURES = 12
+_KEPT_SOURCES = 2
 _MOST_FINDINGS, _LONGEST = 6, 180
 
 
@@ -177,7 +178,7 @@ class Workshop:
                 document = replace(document, figures=(rested.figure,), clips=tuple(rested.clips), chosen=True)
             return Performer.of(document, self._target(task), with_root=with_root, strict=strict)
 
-        return _kept(self._figures, key, _KEPT_FIGURES, made)
+        return _kept(self._figures, key, KEPT_FIGURES, made)
 
     def _target(self, task: Task) -> TargetOptions:
         words = task.convert
@@ -219,7 +220,7 @@ class Workshop:
         if not task.platform:
             return None
         content = task.platform_file
-        return _kept(self._platforms, (task.platform, content and content.digest), _KEPT_FIGURES,
+        return _kept(self._platforms, (task.platform, content and content.digest), KEPT_FIGURES,
                      lambda: platform_named(task.platform if content is None else self.place_of(content)))  # fmt: skip
 
     def _named(self, task: Task, text: str | None) -> Any:
