@@ -22,11 +22,12 @@ import pytest
 import fairswap
 from fairswap.plans.inputs import LEDGER
 from fairswap.plans.ledger import Ledger, WrittenFile
+from fairswap.plans.made import Made, Measures, Told
 from fairswap.plans.pool import Pool, bytes_for, bytes_kept, path_of
 from fairswap.plans.recipe import Plan
 from fairswap.plans.running import RunOptions, carried_out
 from fairswap.plans.tasks import clips_in, expand
-from fairswap.plans.work import Made, Measures, Told, Workshop
+from fairswap.plans.work import Workshop
 from making import TROUPE, act, figure, run
 
 ACTS = ("walk", "clap", "idle")

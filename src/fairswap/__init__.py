@@ -37,7 +37,8 @@ if TYPE_CHECKING:
     from fairswap.model.space import Space
     from fairswap.picture.page.viewing import Page, view
     from fairswap.plans.recipe import Plan
-    from fairswap.plans.running import Run, run_plan
+    from fairswap.plans.results import Run
+    from fairswap.plans.running import run_plan
     from fairswap.platform.checking import check
     from fairswap.platform.fitting import fit
     from fairswap.platform.rules import Platform
@@ -73,7 +74,8 @@ _HOMES = {
     "platform.fitting": "fit",
     "platform.rules": "Platform",
     "plans.recipe": "Plan",
-    "plans.running": "Run run_plan",
+    "plans.results": "Run",
+    "plans.running": "run_plan",
     "pose.rigged": "RiggedFigure",
     "retarget.options": "MotionOptions",
     "retarget.swap": "Swap",

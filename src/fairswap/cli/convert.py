@@ -12,7 +12,8 @@ import msgspec
 
 from fairswap.cli import options
 from fairswap.cli.fit import FitReport, finished_fit, fit_file, fit_lines
-from fairswap.cli.output import Output, note
+from fairswap.cli.output import Output
+from fairswap.cli.plan_running import files_named, plan_told, run_told
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_row, finding_rows
 from fairswap.cli.text import contact_line, finding_lines, footing_line, inside_lines, parts_line, pose_lines
 from fairswap.pose.measuring import PartVerdict
@@ -160,15 +161,15 @@ def command(
 
     if platform is not None and target.motion_only:
         raise click.UsageError("--motion-only goes without --platform: into a folder, motions are written alone")
-    asked, onto, plan = (motions, figures), _files(figures), None
-    motions = _files(motions)
+    asked, onto, plan = (motions, figures), files_named(figures), None
+    motions = files_named(motions)
     if write_plan is not None or workers is not None or len(onto) > 1:
         folder = (write_plan or Path("plan.toml")).absolute().parent
-        plan = _plan(*asked, platform, out, picture, source, folder)
+        plan = plan_told(*asked, platform, out, picture, source, folder)
     if write_plan is not None:
         output.announce(write_plan)
     if workers is not None or len(onto) > 1:
-        _by_plan(plan, write_plan, out, workers, output)
+        run_told(plan, write_plan, out, workers, output)
         return
     if not onto:
         which = replace(reading, which_figure=target_figure or reading.which_figure)
@@ -192,55 +193,6 @@ def command(
     output.report(report, _lines)
     if not done.looks_same or failed or (report.fit is not None and not report.fit.fits):
         output.failed()
-
-
-def _files(paths: tuple[Path, ...]) -> tuple[Path, ...]:
-    """The files that names, folders and patterns mean."""
-    from fairswap.plans.inputs import files_meant
-
-    found = files_meant(tuple(map(str, paths)), Path(), "")
-    for path in found:
-        note("inputs", path)
-    return tuple(found)
-
-
-def _plan(
-    motions: Sequence[Path], figures: Sequence[Path], platform: str | None, out: Path, picture: Path | None,
-    source: SourceOptions, folder: Path,
-) -> str:  # fmt: skip
-    """What the command was told, as the text of a plan."""
-    from fairswap.cli.plan_running import said_for_plan
-    from fairswap.plans.drafting import drafted
-    from fairswap.plans.recipe import ResultWords
-
-    if not figures:
-        raise click.UsageError("a plan carries motions over: give --onto FIGURE")
-    context = click.get_current_context()
-    paged = bool(context.find_root().meta.get("fairswap.view"))
-    suffix = out.suffix.lower() if out.suffix.lower() in (".gltf", ".bvh", ".csv") else ".glb"
-    results = ResultWords(format=suffix, pictures=picture is not None, pages=paged)  # type: ignore[arg-type]
-    return drafted(
-        motions, figures, [platform] if platform else [], folder=folder, clips=source.clips,
-        convert=said_for_plan(context, folder), results=results,
-    )  # fmt: skip
-
-
-def _by_plan(text: str | None, write_plan: Path | None, out: Path, workers: int | None, output: Output) -> None:
-    """Do it as a plan: several figures, or several processes."""
-    from fairswap.cli.plan_running import run_and_report
-    from fairswap.cli.remedies import REMEDIES
-    from fairswap.plans.recipe import Plan
-    from fairswap.plans.running import RunOptions
-
-    if out.suffix and not out.is_dir():
-        raise click.BadParameter("of several figures, or by several workers, the result is a folder", param_hint="-o")
-    assert text is not None
-    folder = (write_plan or Path("plan.toml")).absolute().parent
-    plan = Plan.from_text(text, folder)
-    written = [output.write(write_plan, text.encode())] if write_plan is not None else []
-    context = click.get_current_context().find_root()
-    context.meta.pop("fairswap.view", None)  # each result has its own page
-    run_and_report(plan, out, RunOptions(workers, force=output.force, remedies=REMEDIES), output, written)
 
 
 def _to_platform(

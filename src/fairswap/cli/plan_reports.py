@@ -10,7 +10,7 @@ import click
 
 from fairswap.cli.reports import Report
 from fairswap.cli.text import written_lines
-from fairswap.plans.work import Measures
+from fairswap.plans.made import Measures
 
 _MOST = 12
 

@@ -10,13 +10,15 @@ from typing import TYPE_CHECKING, Any
 import click
 from click.core import ParameterSource
 
-from fairswap.cli.output import Output
+from fairswap.cli.output import Output, note
 from fairswap.cli.plan_reports import MissingRow, PlanRunReport, ResultRow, run_lines
 from fairswap.formats.naming import visible
 
 if TYPE_CHECKING:
+    from fairswap.jobs.options import SourceOptions
     from fairswap.plans.recipe import ConvertWords, Plan
-    from fairswap.plans.running import Result, Run, RunOptions
+    from fairswap.plans.results import Result, Run
+    from fairswap.plans.running import RunOptions
 
 
 def run_and_report(plan: Plan, out: Path, settings: RunOptions, output: Output, written: Sequence[str] = ()) -> None:
@@ -37,7 +39,7 @@ def run_and_report(plan: Plan, out: Path, settings: RunOptions, output: Output, 
         output.failed()
 
 
-def said_for_plan(context: click.Context, folder: Path) -> ConvertWords:
+def _said(context: click.Context, folder: Path) -> ConvertWords:
     """What a ``convert`` was told, as a plan in a folder says it."""
     from fairswap.plans.drafting import seen_from
     from fairswap.plans.recipe import ConvertWords, words_of
@@ -51,6 +53,53 @@ def said_for_plan(context: click.Context, folder: Path) -> ConvertWords:
         values = [seen_from(folder, one) for one in (value if isinstance(value, tuple) else (value,))]
         said[name] = values if isinstance(value, tuple) else values[0]
     return words_of(said)
+
+
+def files_named(paths: tuple[Path, ...]) -> tuple[Path, ...]:
+    """The files that names, folders and patterns mean."""
+    from fairswap.plans.inputs import files_meant
+
+    found = files_meant(tuple(map(str, paths)), Path(), "")
+    for path in found:
+        note("inputs", path)
+    return tuple(found)
+
+
+def plan_told(
+    motions: Sequence[Path], figures: Sequence[Path], platform: str | None, out: Path, picture: Path | None,
+    source: SourceOptions, folder: Path,
+) -> str:  # fmt: skip
+    """What the command was told, as the text of a plan."""
+    from fairswap.plans.drafting import drafted
+    from fairswap.plans.recipe import ResultWords
+
+    if not figures:
+        raise click.UsageError("a plan carries motions over: give --onto FIGURE")
+    context = click.get_current_context()
+    paged = bool(context.find_root().meta.get("fairswap.view"))
+    suffix = out.suffix.lower() if out.suffix.lower() in (".gltf", ".bvh", ".csv") else ".glb"
+    results = ResultWords(format=suffix, pictures=picture is not None, pages=paged)  # type: ignore[arg-type]
+    return drafted(
+        motions, figures, [platform] if platform else [], folder=folder, clips=source.clips,
+        convert=_said(context, folder), results=results,
+    )  # fmt: skip
+
+
+def run_told(text: str | None, write_plan: Path | None, out: Path, workers: int | None, output: Output) -> None:
+    """Do it as a plan: several figures, or several processes."""
+    from fairswap.cli.remedies import REMEDIES
+    from fairswap.plans.recipe import Plan
+    from fairswap.plans.running import RunOptions
+
+    if out.suffix and not out.is_dir():
+        raise click.BadParameter("of several figures, or by several workers, the result is a folder", param_hint="-o")
+    assert text is not None
+    folder = (write_plan or Path("plan.toml")).absolute().parent
+    plan = Plan.from_text(text, folder)
+    written = [output.write(write_plan, text.encode())] if write_plan is not None else []
+    context = click.get_current_context().find_root()
+    context.meta.pop("fairswap.view", None)  # each result has its own page
+    run_and_report(plan, out, RunOptions(workers, force=output.force, remedies=REMEDIES), output, written)
 
 
 class _Bar:

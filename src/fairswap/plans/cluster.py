@@ -16,10 +16,11 @@ from fairswap.errors import ImpossibleError, UsageError
 from fairswap.formats.saved import user_folder
 from fairswap.formats.storage import read_bytes
 from fairswap.plans.inputs import Content
+from fairswap.plans.made import Made
 from fairswap.plans.pool import Pool, memory_of_this_machine, path_of
 from fairswap.plans.recipe import ConvertWords
 from fairswap.plans.tasks import ClipInfo, Task
-from fairswap.plans.work import Made, Workshop
+from fairswap.plans.work import Workshop
 
 if TYPE_CHECKING:
     from distributed import Future

@@ -19,9 +19,9 @@ import msgspec
 from fairswap.errors import InputError, OutputError
 from fairswap.formats.storage import is_alive
 from fairswap.plans.inputs import LEDGER, Content, content_of, file_digest
+from fairswap.plans.made import Made, Measures, Told
 from fairswap.plans.recipe import ConvertWords
 from fairswap.plans.tasks import ClipInfo, Known, Recipe, Task
-from fairswap.plans.work import Made, Measures, Told
 
 _KIND = "run/1"
 _TICK_NS = 2_000_000_000

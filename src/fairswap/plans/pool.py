@@ -11,13 +11,14 @@ from typing import Any, Protocol, TypeVar
 
 from fairswap.errors import FairSwapError
 from fairswap.plans.inputs import Content
+from fairswap.plans.made import Made
 from fairswap.plans.recipe import ConvertWords
 from fairswap.plans.tasks import ClipInfo, Task, clips_in
-from fairswap.plans.work import KEPT_FIGURES, Made, Workshop
+from fairswap.plans.work import KEPT_FIGURES, Workshop
 
 # Measured (docs/plans.md): a process with the program loaded; what is kept of a figure that is ready, for each byte of
-# its file, and the share of that for each platform; what is read, for each byte; the arrays of a clip, for each bone and
-# frame.
+# its file, and the share of that for each platform; the arrays of a clip, for each bone and frame; what is read, for
+# each byte.
 _PROCESS_BYTES = 120_000_000
 _PER_FIGURE_BYTE, _PLATFORM_SHARE = 25, 0.3
 _PER_BONE_AND_FRAME, _PER_SOURCE_BYTE = 250, 2

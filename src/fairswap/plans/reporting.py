@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 from urllib.parse import quote
 
 from fairswap.formats.naming import in_unicode, visible
-from fairswap.plans.running import Result, Run
+from fairswap.plans.results import Result, Run
 
 if TYPE_CHECKING:
     import pandas
