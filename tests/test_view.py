@@ -281,7 +281,7 @@ def test_it_is_used_on_a_phone(chromium):
 
 def test_it_plays_fast_enough_without_a_graphics_card(chromium):
     """Two figures of 20,000 triangles and 80 bones, 640 × 480, drawn in software. 20 frames a second are wanted, and
-    measured where the machine does nothing else (docs/view.md). Here other tests run beside it: a quarter is a fault."""
+    measured where the machine does nothing else (docs/view.md). Other tests run beside it: a quarter is a fault."""
     with opened(chromium, html_of_pair(), size=(640, 480)) as shot:
         shot.page.evaluate(
             "() => { for (const each of ['aside', 'footer', 'header']) document.querySelector(each).hidden = true }"
