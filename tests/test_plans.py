@@ -54,8 +54,6 @@ def street(*names, figures=("pip",), more=""):
 class InThisProcess:
     """Workers for tests of what is done and told, not of how many do it: they need not be started."""
 
-    count = 1
-
     def __init__(self, count, memory, scratch, remedies):
         self.shop = Workshop(path_of, scratch, remedies, "here")
 
@@ -160,6 +158,9 @@ def test_what_was_changed_by_hand_is_left_until_it_is_forced(here):
         "pip/walk.glb": "edited", "pip/idle.glb": "done",
     }  # fmt: skip
     assert Path("out/pip/walk.glb").read_bytes() == b"mine"
+    assert next(row for row in done.report["results"] if row["state"] == "edited")["measures"] is None
+    said = " ".join(run("plan", "run", "job.toml", "-o", "out").stdout.split())
+    assert "1 changed by hand since it was made, left as it is; --force makes it anew: pip/walk.glb" in said
     # Also where the plan would have it otherwise now.
     Path("job.toml").write_text(Path("job.toml").read_text() + '[convert]\nfeet = "free"\n')
     assert reasons(fairswap.run_plan("job.toml", "out")) == {"pip/idle.glb": "changed: convert.feet"}
@@ -316,6 +317,8 @@ def test_the_report_tells_what_counts_as_failure_and_holds_no_markup_of_stranger
         ('sources = ["moves"]\nfigures = ["pip.glb"]\n[convert]\ntravel = "none"\nroot-turns = true',
          "the root turns while travel is 'none'"),
         ('sources = ["moves"]\nfigures = ["pip.glb"]\n[clip]\nrate = -5', "rate"),
+        ('sources = ["moves"]\nfigures = ["pip.glb"]\nplatforms = ["fernway"]\n[clip]\nthin = 1.0',
+         "says itself how keys are thinned"),
     ],
 )  # fmt: skip
 def test_a_plan_that_cannot_be_is_one_clear_message(text, told, here):
@@ -327,6 +330,7 @@ def test_a_plan_that_cannot_be_is_one_clear_message(text, told, here):
         assert done.returncode in (2, 3), done.stdout
         assert told in " ".join(done.stderr.split())
         assert "job.toml" in done.stderr or "atlantis" in told
+        assert "go on" not in done.stderr  # nothing was begun
     assert not list(Path("out").rglob("*.glb"))
 
 
@@ -420,6 +424,22 @@ def test_what_cannot_be_done_is_not_tried_again_until_something_changes(here):
     assert second.made == 0
     assert [result.state for result in second.results] == [result.state for result in first.results]
     assert not second.ok
+
+
+def test_what_a_result_had_is_not_forgotten_by_a_run_that_is_killed(here):
+    street("walk", more="[results]\npages = true\n")
+    fairswap.run_plan("job.toml", "out")
+    assert "pip/walk.html" in digests()
+    Path("job.toml").write_text(Path("job.toml").read_text().replace("pages = true", "pages = false"))
+
+    def killed(what, text):
+        if what == "begun":
+            raise KeyboardInterrupt
+
+    with pytest.raises(KeyboardInterrupt):
+        carried_out(Plan.load("job.toml"), Path("out"), RunOptions(), killed)
+    assert reasons(fairswap.run_plan("job.toml", "out")) == {"pip/walk.glb": "it was not finished"}
+    assert "pip/walk.html" not in digests()
 
 
 def test_an_error_of_ours_in_one_task_does_not_stop_the_others(here, monkeypatch):
@@ -578,6 +598,10 @@ def test_convert_carries_every_motion_onto_every_figure():
     alone = run("convert", "moves/*.bvh", "--onto", "pip.glb", "-o", "alone")
     assert alone.returncode == 0, alone.stderr
     assert sorted(path.name for path in Path("alone").iterdir()) == ["idle.glb", "walk.glb"]
+    sheet = run(
+        "convert", "moves", "--onto", "pip.glb", "--workers", "1", "-o", "x", "--picture", "s.png", "--at", "0.1"
+    )
+    assert sheet.returncode == 2  # never silently otherwise than asked
     refused = run("convert", "moves", "--onto", "pip.glb", "--onto", "osric.glb", "-o", "one.glb")
     assert refused.returncode == 2
     assert "the result is a folder" in " ".join(refused.stderr.split())
@@ -599,6 +623,13 @@ def test_commands_take_folders_and_patterns():
         alone = run("clip", "rate", f"moves/{name}", "--to", "12", "-o", "alone.bvh", "--force")
         assert alone.returncode == 0
         assert Path("alone.bvh").read_bytes() == Path(f"slow/{name}").read_bytes()
+    for out in ("-otight", "--out=wide"):
+        placed = run("clip", "place", "moves/more", "--at", "1", "2", "--facing", "90", out)
+        assert placed.returncode == 0, placed.stderr
+    assert sorted(path.name for path in Path("tight").iterdir()) == [f"{name}.bvh" for name in sorted(ACTS)]
+    assert Path("tight/walk.bvh").read_bytes() == Path("wide/walk.bvh").read_bytes()
+    assert run("clip", "rename", "moves/more", "--to", "{file} new", "-o", "new").returncode == 0
+    assert fairswap.load("new/walk.bvh").clips[0].duration_s == pytest.approx(0.5, abs=0.02)
     told = run("compare", "moves/walk.bvh", "moves/*l*.bvh", "--picture", "sheets.png")
     assert told.returncode == 1  # a clap is no walk
     assert {path.name for path in Path("sheets").iterdir()} == {"walk.png", "clap.png", "idle.png"}

@@ -13,9 +13,6 @@ from fairswap.cli.output import Output
 from fairswap.cli.reports import Report, RuleRow, rule_row
 from fairswap.cli.text import table
 
-# Fewer are done before other processes have begun.
-_WORTH_PROCESSES = 8
-
 
 class FileRow(Report, frozen=True):
     """One file held against the platform; ``error`` says why it could not be read."""
@@ -54,7 +51,7 @@ def command(files: tuple[Path, ...], platform: str, output: Output) -> None:
     checked = partial(_checked, platform=platform, figure=figure, alone=len(paths) == 1)
     with output.progress(len(paths), "checking") as step:
         rows = []
-        for row in each_beside(checked, paths) if len(paths) >= _WORTH_PROCESSES else map(checked, paths):
+        for row in each_beside(checked, paths):
             rows.append(row)
             step(Path(row.file).name)
     output.report(CheckReport(rules.name, tuple(rows)), _lines)

@@ -45,7 +45,7 @@ from fairswap.cli.clip_reports import (
     loop_lines,
     thin_lines,
 )  # fmt: skip
-from fairswap.cli.many import OverFiles
+from fairswap.cli.many import OverFiles, files_named
 from fairswap.cli.output import Output
 from fairswap.cli.reports import finding_rows
 
@@ -116,6 +116,7 @@ def rename(
         if not (old and equals):
             raise click.BadParameter("write OLD=NEW", param_hint="--swap")
         pairs.append((old, new))
+    files = files_named(files)
     if len(files) > 1 and out.suffix and not out.is_dir():
         raise click.BadParameter("of several files the result is a folder", param_hint="-o")
     targets = [out] if len(files) == 1 else [out / file.name for file in files]
@@ -380,7 +381,7 @@ def draw(
     from fairswap.pose.rigged import RiggedFigure
 
     motions = []
-    for path in files:
+    for path in files_named(files):
         document = options.loaded(path)
         rigged = RiggedFigure.of(document, bones=bones)
         motions += [Motion(rigged, clip) for clip in chosen(document, names)]

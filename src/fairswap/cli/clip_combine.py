@@ -29,6 +29,7 @@ from fairswap.cli.clip_reports import (
     join_lines,
     place_lines,
 )
+from fairswap.cli.many import OverFiles, files_named
 from fairswap.cli.output import Output
 from fairswap.cli.reports import finding_rows
 
@@ -62,7 +63,7 @@ def join(
 
     if separate and (match or name):
         raise click.UsageError("--separate leaves clips as they are: it goes with neither --match nor --name")
-    documents = [options.loaded(path) for path in files]
+    documents = [options.loaded(path) for path in files_named(files)]
     first = documents[0]
     clips = [clip for document in documents for clip in on_figure(document, first)]
     if names:
@@ -126,7 +127,7 @@ def blend(
     output.report(report, blend_lines)
 
 
-@click.command(short_help="Put corrections on, by role or bone.")
+@click.command(cls=OverFiles, short_help="Put corrections on, by role or bone.")
 @file_argument
 @click.option(
     "--layer", "layers", multiple=True, required=True, type=options.INPUT, metavar="FILE.toml",
@@ -149,7 +150,7 @@ def layer(
     change.each(lambda clip: layered(clip, rigged, *layers))
 
 
-@click.command(short_help="Begin at the origin, face ahead.")
+@click.command(cls=OverFiles, short_help="Begin at the origin, face ahead.")
 @file_argument
 @click.option(
     "--at", nargs=2, type=options.Number(), default=(0.0, 0.0), metavar="X Z",

@@ -12,8 +12,9 @@ import msgspec
 
 from fairswap.cli import options
 from fairswap.cli.fit import FitReport, finished_fit, fit_file, fit_lines
+from fairswap.cli.many import files_named
 from fairswap.cli.output import Output
-from fairswap.cli.plan_running import files_named, plan_told, run_told
+from fairswap.cli.plan_running import plan_told, run_told
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_row, finding_rows
 from fairswap.cli.text import contact_line, finding_lines, footing_line, inside_lines, parts_line, pose_lines
 from fairswap.pose.measuring import PartVerdict
@@ -161,14 +162,13 @@ def command(
 
     if platform is not None and target.motion_only:
         raise click.UsageError("--motion-only goes without --platform: into a folder, motions are written alone")
-    asked, onto, plan = (motions, figures), files_named(figures), None
-    motions = files_named(motions)
-    if write_plan is not None or workers is not None or len(onto) > 1:
+    asked, onto, plan = (motions, figures), files_named(figures), ""
+    motions, by_plan = files_named(motions), workers is not None or len(onto) > 1
+    if write_plan is not None or by_plan:
         folder = (write_plan or Path("plan.toml")).absolute().parent
-        plan = plan_told(*asked, platform, out, picture, source, folder)
-    if write_plan is not None:
+        plan = plan_told(*asked, platform, out, picture, looks, source, folder)
         output.announce(write_plan)
-    if workers is not None or len(onto) > 1:
+    if by_plan:
         run_told(plan, write_plan, out, workers, output)
         return
     if not onto:
@@ -187,7 +187,7 @@ def command(
         )
     output.show(done)
     report = _report(done, failed, motion, out, (picture, looks), output)
-    if write_plan is not None and plan is not None:
+    if write_plan is not None:
         name = output.write(write_plan, plan.encode())
         report = msgspec.structs.replace(report, written=(*report.written, WrittenRow(name, len(plan.encode()))))
     output.report(report, _lines)

@@ -13,13 +13,11 @@ import click
 import msgspec
 
 from fairswap.cli import options
-from fairswap.cli.output import Output
+from fairswap.cli.output import Output, note
 from fairswap.cli.reports import Report
 from fairswap.cli.text import table
 
 _RAW = "fairswap.words"
-# Fewer are done before other processes have begun.
-_WORTH_PROCESSES = 4
 
 
 class ManyRow(Report, frozen=True):
@@ -61,18 +59,20 @@ class OverFiles(click.Command):
 
     def _each(self, ctx: click.Context, path: Path, words: Sequence[str]) -> None:
         from fairswap.plans.inputs import files_meant, root_of
+        from fairswap.plans.pool import each_beside
 
-        files, root = files_meant((str(path),), Path(), ""), root_of(path)
+        files, root = files_meant((str(path),), Path()), root_of(path)
+        words = _apart(self, words)
         spots = _spots(self, words)
+        _refuse_one_file(words, spots)
         chain = ctx.command_path.split()[1:]
         calls = []
         for file in files:
             inside = file.relative_to(root) if file.is_relative_to(root) else Path(file.name)
-            calls.append([*chain, *_words_for(words, spots, path, file, inside), "--json"])
-        _refuse_one_file(self, words, spots)
+            calls.append([*chain, *_words_for(words, spots, file, inside), "--json"])
         rows = []
         with Output(quiet=bool(ctx.params.get("quiet"))).progress(len(files), ctx.command_path) as step:
-            for file, (status, out, error) in zip(files, _done(calls), strict=True):
+            for file, (status, out, error) in zip(files, each_beside(_one, calls), strict=True):
                 rows.append(ManyRow(str(file), status, msgspec.json.decode(out) if out else None, error))
                 step(file.name)
         # Options are gathered into objects before the command itself is called: here they are looked up as given.
@@ -83,6 +83,17 @@ class OverFiles(click.Command):
             raise click.exceptions.Exit(worst)
 
 
+def files_named(paths: Sequence[Path]) -> tuple[Path, ...]:
+    """The files that names, folders and patterns mean; each is noted as an input."""
+    from fairswap.plans.inputs import files_meant
+
+    # One that is named twice is meant twice: a clip joined to itself.
+    found = [path for given in paths for path in files_meant((str(given),), Path())]
+    for path in found:
+        note("inputs", path)
+    return tuple(found)
+
+
 def _is_many(path: Path) -> bool:
     try:
         return path.is_dir() or (has_magic(str(path)) and not path.exists())
@@ -90,34 +101,41 @@ def _is_many(path: Path) -> bool:
         return False
 
 
+def _apart(command: click.Command, words: Sequence[str]) -> list[str]:
+    """The words with options and their values apart: ``-o out`` for ``-oout``, ``--out out`` for ``--out=out``."""
+    names = {name for option in command.params if isinstance(option, click.Option) for name in option.opts}
+    out: list[str] = []
+    for word in words:
+        name, equals, value = word.partition("=")
+        if word[:2] in names and len(word) > 2:
+            out += [word[:2], word[2:]]
+        elif equals and name in names:
+            out += [name, value]
+        else:
+            out.append(word)
+    return out
+
+
 def _spots(command: click.Command, words: Sequence[str]) -> dict[int, click.Parameter]:
     """Which of the words are the values of which options, and which is the last argument."""
     by_name = {name: option for option in command.params for name in option.opts}
     found: dict[int, click.Parameter] = {}
     arguments: list[int] = []
-    at, plain = 0, False
+    at = 0
     while at < len(words):
-        word = words[at]
-        name, equals, _ = word.partition("=")
-        option = by_name.get(name)
-        if plain or not word.startswith("-") or word == "-":
+        option = by_name.get(words[at])
+        if isinstance(option, click.Option):
+            values = 0 if option.is_flag or option.count else option.nargs
+            found |= dict.fromkeys(range(at + 1, at + 1 + values), option)
+            at += values
+        elif words[at] != "--":
             arguments.append(at)
-        elif word == "--":
-            plain = True
-        elif isinstance(option, click.Option) and equals:
-            found[at] = option
-        elif isinstance(option, click.Option) and not (option.is_flag or option.count):
-            at += 1
-            found[at] = option
         at += 1
-    if arguments:
-        found[arguments[-1]] = next(each for each in reversed(command.params) if isinstance(each, click.Argument))
+    found[arguments[-1]] = next(each for each in reversed(command.params) if isinstance(each, click.Argument))
     return found
 
 
-def _words_for(
-    words: Sequence[str], spots: Mapping[int, click.Parameter], path: Path, file: Path, inside: Path
-) -> list[str]:
+def _words_for(words: Sequence[str], spots: Mapping[int, click.Parameter], file: Path, inside: Path) -> list[str]:
     """The words of the command for one of the files."""
     out = []
     for at, word in enumerate(words):
@@ -125,29 +143,17 @@ def _words_for(
         if isinstance(parameter, click.Argument):
             word = str(file)
         elif parameter is not None and parameter.type is options.OUTPUT:
-            name, equals, value = word.partition("=") if word.startswith("-") else ("", "", word)
-            given = Path(value)
+            given = Path(word)
             # -o says where files of the same names go; what is drawn is called after them.
-            made = given / inside if not given.suffix else given.with_suffix("") / inside.with_suffix(given.suffix)
-            word = f"{name}{equals}{made}"
+            word = str(given.with_suffix("") / inside.with_suffix(given.suffix) if given.suffix else given / inside)
         out.append(word)
     return [word for word in out if word not in ("--json", "--quiet")]
 
 
-def _refuse_one_file(command: click.Command, words: Sequence[str], spots: Mapping[int, click.Parameter]) -> None:
+def _refuse_one_file(words: Sequence[str], spots: Mapping[int, click.Parameter]) -> None:
     for at, parameter in spots.items():
-        if parameter.name == "out" and Path(words[at].partition("=")[2] or words[at]).suffix:
+        if parameter.name == "out" and Path(words[at]).suffix:
             raise click.BadParameter("of several files the result is a folder", param_hint="-o")
-
-
-def _done(calls: Sequence[list[str]]) -> Iterator[tuple[int, str, str]]:
-    """Each command line done, in order: its status, what it printed, and what it complained of."""
-    if len(calls) < _WORTH_PROCESSES:
-        yield from map(_one, calls)
-        return
-    from fairswap.plans.pool import each_beside
-
-    yield from each_beside(_one, calls)
 
 
 def _one(words: list[str]) -> tuple[int, str, str]:

@@ -120,8 +120,8 @@ def check_lines(report: PlanCheckReport) -> Iterator[str]:
     yield click.style(f"{report.plan}: {counts}", bold=True)
     figures, platforms = (len({getattr(row, name) for row in report.tasks}) for name in ("figure", "platform"))
     clips = len({(row.source, row.clip) for row in report.tasks})
-    where = f", {platforms} platforms" if any(row.platform for row in report.tasks) else ""
-    yield f"  {clips} clips, {figures} figures{where}; {report.seconds:.0f} s of motion in all"
+    where = f", platforms: {platforms}" if any(row.platform for row in report.tasks) else ""
+    yield f"  {clips} clips, figures: {figures}{where}; {report.seconds:.0f} s of motion in all"
     megabytes = report.input_bytes / 1e6
     yield f"  {megabytes:.1f} MB to read; a worker takes up to some {report.largest_task_bytes / 1e6:.0f} MB"
     if report.skipped:
@@ -150,9 +150,12 @@ def run_lines(report: PlanRunReport) -> Iterator[str]:
     why = Counter(row.why for row in report.results if row.why)
     for reason, count in why.most_common(8):
         yield f"  {count:5} {'made' if reason == 'new' else f'made again: {reason}'}"
-    stayed = sum(not row.why for row in report.results)
+    edited = sum(row.state == "edited" for row in report.results)
+    stayed = sum(not row.why for row in report.results) - edited
     if stayed:
         yield f"  {stayed:5} were there and stayed"
+    if edited:
+        yield f"  {edited:5} {_STATES['edited']}: {next(row.result for row in report.results if row.state == 'edited')}"
     if report.skipped:
         yield f"  {report.skipped:5} skipped by the plan"
     if report.left:

@@ -10,7 +10,8 @@ from typing import TYPE_CHECKING, Any
 import click
 from click.core import ParameterSource
 
-from fairswap.cli.output import Output, note
+from fairswap.cli.options import Looks
+from fairswap.cli.output import Output
 from fairswap.cli.plan_reports import MissingRow, PlanRunReport, ResultRow, run_lines
 from fairswap.formats.naming import visible
 
@@ -28,12 +29,14 @@ def run_and_report(plan: Plan, out: Path, settings: RunOptions, output: Output, 
     bar = _Bar(output.quiet or output.as_json)
     try:
         done = carried_out(plan, out, settings, bar.tell, bar.started)
-    except BaseException:
-        bar.close()
-        if not output.quiet:
-            click.echo("fairswap: what is done stays; run it again to go on.", err=True)
+    except Exception:
         raise
-    bar.close()
+    except BaseException:  # the user stops it
+        if not output.quiet:
+            click.echo("\nfairswap: what is done stays; run it again to go on.", err=True)
+        raise
+    finally:
+        bar.close()
     output.report(_run_report(plan, done, written), run_lines)
     if not done.ok:
         output.failed()
@@ -55,19 +58,9 @@ def _said(context: click.Context, folder: Path) -> ConvertWords:
     return words_of(said)
 
 
-def files_named(paths: tuple[Path, ...]) -> tuple[Path, ...]:
-    """The files that names, folders and patterns mean."""
-    from fairswap.plans.inputs import files_meant
-
-    found = files_meant(tuple(map(str, paths)), Path(), "")
-    for path in found:
-        note("inputs", path)
-    return tuple(found)
-
-
 def plan_told(
     motions: Sequence[Path], figures: Sequence[Path], platform: str | None, out: Path, picture: Path | None,
-    source: SourceOptions, folder: Path,
+    looks: Looks, source: SourceOptions, folder: Path,
 ) -> str:  # fmt: skip
     """What the command was told, as the text of a plan."""
     from fairswap.plans.drafting import drafted
@@ -75,6 +68,8 @@ def plan_told(
 
     if not figures:
         raise click.UsageError("a plan carries motions over: give --onto FIGURE")
+    if looks != Looks():
+        raise click.UsageError("--at and --shot are of one sheet: draw it with fairswap compare")
     context = click.get_current_context()
     paged = bool(context.find_root().meta.get("fairswap.view"))
     suffix = out.suffix.lower() if out.suffix.lower() in (".gltf", ".bvh", ".csv") else ".glb"
@@ -85,7 +80,7 @@ def plan_told(
     )  # fmt: skip
 
 
-def run_told(text: str | None, write_plan: Path | None, out: Path, workers: int | None, output: Output) -> None:
+def run_told(text: str, write_plan: Path | None, out: Path, workers: int | None, output: Output) -> None:
     """Do it as a plan: several figures, or several processes."""
     from fairswap.cli.remedies import REMEDIES
     from fairswap.plans.recipe import Plan
@@ -93,7 +88,6 @@ def run_told(text: str | None, write_plan: Path | None, out: Path, workers: int 
 
     if out.suffix and not out.is_dir():
         raise click.BadParameter("of several figures, or by several workers, the result is a folder", param_hint="-o")
-    assert text is not None
     folder = (write_plan or Path("plan.toml")).absolute().parent
     plan = Plan.from_text(text, folder)
     written = [output.write(write_plan, text.encode())] if write_plan is not None else []
@@ -150,6 +144,6 @@ def _run_report(plan: Plan, done: Run, written: Sequence[str]) -> PlanRunReport:
 def _result_row(result: Result) -> ResultRow:
     record = result.record
     return ResultRow(
-        result.task.result, result.state, result.why, result.ok, result.faults, record.measures if record else None,
+        result.task.result, result.state, result.why, result.ok, result.faults, result.measures,
         record.error if record else "", tuple(row.message for row in record.findings) if record else (),
     )  # fmt: skip

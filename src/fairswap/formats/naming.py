@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import unicodedata
 from collections.abc import Iterable, Sequence
 from typing import Any
 
@@ -23,6 +24,15 @@ def file_stem(name: str, fallback: str = "clip") -> str:
 _UNSEEN = re.compile(
     "[\x00-\x1f\x7f-\x9f\u061c\u200b\u200e\u200f\u2028-\u202e\u2060-\u2069\ufeff\ufff9-\ufffb\ud800-\udfff\U000e0000-\U000e007f]"
 )
+
+
+def as_one_name(name: str) -> str:
+    """A name without regard to case, or to how accents are put together: on some systems those are one name.
+
+    >>> as_one_name("Walk") == as_one_name("walk")
+    True
+    """
+    return unicodedata.normalize("NFC", name).casefold()
 
 
 def visible(text: str) -> str:

@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import os
-import unicodedata
 from collections.abc import Iterable
 from pathlib import Path
 
 from fairswap.errors import OutputError
+from fairswap.formats.naming import as_one_name
 from fairswap.formats.storage import Chunk, refuse_existing, write_atomically
 
 
@@ -64,8 +64,7 @@ class Outputs:
 
 
 def _key(path: Path) -> str:
-    # Without regard to case, or to how accents are put together: on some systems that is one name.
-    return unicodedata.normalize("NFC", os.path.normpath(path.absolute())).casefold()
+    return as_one_name(os.path.normpath(path.absolute()))
 
 
 def same_file(a: Path, b: Path) -> bool:

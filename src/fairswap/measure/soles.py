@@ -9,7 +9,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.caching import kept_with_its_argument
-from fairswap.model.mesh import deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.pose.rigged import RiggedFigure
@@ -53,7 +53,7 @@ class Sole:
 @kept_with_its_argument
 def soles_of(rigged: RiggedFigure) -> dict[str, Sole]:
     """The soles ``left`` and ``right``: from the lowest vertices of the feet, without meshes from the joints."""
-    return _soles(rigged, [deformed_vertices(mesh, rigged.reference_world, 0) for mesh in rigged.figure.meshes])
+    return _soles(rigged, [(mesh, deformed_vertices(mesh, rigged.reference_world, 0)) for mesh in rigged.figure.meshes])
 
 
 @kept_with_its_argument
@@ -62,13 +62,13 @@ def bare_soles_of(rigged: RiggedFigure) -> dict[str, Sole]:
     return _soles(rigged, [])
 
 
-def _soles(rigged: RiggedFigure, vertices: list[Floats]) -> dict[str, Sole]:
+def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, Sole]:
     roles, world = rigged.roles, rigged.reference_world
     rotations, positions = world.rotations[0], world.positions[0]
     found = {}
     for side in SIDES:
         feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]
-        bones, points = _low_vertices(rigged, vertices, feet)
+        bones, points = _low_vertices(rigged, shown, feet)
         if not len(points):
             bones, points = _under_joints(rigged, feet)
         foot, toes = feet[0], feet[1] if len(feet) > 1 else -1
@@ -106,18 +106,18 @@ def lowest_and_speed(tracks: Floats, rate: float, belt_m_s: Floats | None = None
     return lowest, np.linalg.norm(velocity[index, np.arange(frames)], axis=-1)
 
 
-def _low_vertices(rigged: RiggedFigure, vertices: list[Floats], feet: list[int]) -> tuple[Integers, Floats]:
+def _low_vertices(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]], feet: list[int]) -> tuple[Integers, Floats]:
     """The outermost of the lowest vertices, for each bone of the foot."""
     figure = rigged.figure
     of_foot = np.zeros(len(figure.skeleton), dtype=bool)
     of_foot[feet] = True
     owners, places = [], []
-    for mesh, shown in zip(figure.meshes if vertices else (), vertices, strict=True):
+    for mesh, vertices in shown:
         owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
         mine = of_foot[owner]
         if mine.any():
             owners.append(owner[mine])
-            places.append(shown[mine])
+            places.append(vertices[mine])
     if not owners:
         return np.empty(0, dtype=np.intp), np.empty((0, 3))
     owner, place = np.concatenate(owners), np.concatenate(places)

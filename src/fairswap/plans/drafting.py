@@ -75,7 +75,7 @@ def drafted(
     _table(document, "pose", "What is done with each figure first.", {}, (rest,))
     shown = results or ResultWords()
     _table(document, "results", "How results are called, and what is drawn of each.", {
-        "name": shown.name or "/".join(["{platform}"] * bool(platforms) + ["{figure}", "{clip}"]),
+        "name": shown.name or ("{platform}/{figure}/{clip}" if platforms else "{figure}/{clip}"),
         "format": shown.format, "pictures": shown.pictures, "pages": shown.pages, "thumbnails": shown.thumbnails,
     }, ())  # fmt: skip
     _table(document, "failure", "What counts as failure.", {"below": 75, "not-fitting": True},

@@ -10,7 +10,7 @@ import platform
 import sqlite3
 import time
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -89,7 +89,7 @@ class Ledger(Known):
         if not there and not write:
             raise InputError("there are no results of a plan in this folder", file=folder,
                              remedy="Run a plan into it first")  # fmt: skip
-        with self._guarded():
+        with self._guarded(), ExitStack() as if_refused:
             if not write:
                 self.base = sqlite3.connect(f"{self.path.absolute().as_uri()}?mode=ro", uri=True, timeout=10.0)
             else:
@@ -99,12 +99,14 @@ class Ledger(Known):
                 self.base.execute("pragma synchronous = normal")
                 if not self._tables():
                     self.base.executescript(f"begin; {_TABLES} insert into about values ('kind', '{_KIND}'); commit;")
+            if_refused.callback(self.base.close)
             kind = self._about("kind")
             if kind != _KIND:
                 raise InputError(f"it is of another edition ({kind}) of Fair Swap than this one", file=self.path,
                                  remedy="Use that edition, or another folder")  # fmt: skip
             if write:
                 self._take()
+            if_refused.pop_all()
 
     def close(self) -> None:
         """Let the folder go; what the database kept beside itself is gone then."""
@@ -123,10 +125,11 @@ class Ledger(Known):
             )
             return {row[0]: _record(row, texts) for row in rows}
 
-    def begin(self, task: Task, recipe: Recipe) -> None:
-        """Note that a result is about to be made: a file of that name that is found later is ours."""
+    def begin(self, task: Task, recipe: Recipe, files: Iterable[WrittenFile]) -> None:
+        """Note that a result is about to be made: a file of that name that is found later is ours. ``files`` are those
+        that it had."""
         with self._transaction():
-            self._put(task, "begun", recipe)
+            self._put(task, "begun", recipe, files=files)
 
     def finish(self, task: Task, recipe: Recipe, made: Made, files: Iterable[WrittenFile]) -> None:
         """Note what came of it."""
@@ -199,8 +202,8 @@ class Ledger(Known):
         self, task: Task, state: str, recipe: Recipe, made: Made | None = None, files: Iterable[WrittenFile] = ()
     ) -> None:  # fmt: skip
         encode = msgspec.json.encode
-        measures = encode(_plain(made.measures)).decode() if made and made.measures else None
-        findings = encode([tuple(msgspec.structs.astuple(row)) for row in made.findings]).decode() if made else None
+        measures = encode(msgspec.structs.astuple(made.measures)).decode() if made and made.measures else None
+        findings = encode([msgspec.structs.astuple(row) for row in made.findings]).decode() if made else None
         self.base.execute(
             f"insert or replace into results values ({', '.join('?' * 17)})",
             (
@@ -270,10 +273,6 @@ class Ledger(Known):
 
 def _how(options: ConvertWords) -> str:
     return f"clips {options.unit} {options.up} {options.source_figure}"
-
-
-def _plain(measures: Measures) -> Any:
-    return msgspec.structs.astuple(measures)
 
 
 def _packed(files: Iterable[WrittenFile]) -> bytes:

@@ -24,6 +24,8 @@ _PER_FIGURE_BYTE, _PLATFORM_SHARE = 25, 0.3
 _PER_BONE_AND_FRAME, _PER_SOURCE_BYTE = 250, 2
 # A worker that dies may have been killed for its memory: its task is tried by itself once more.
 _TRIES = 2
+# Fewer are done here before other processes have begun.
+_WORTH_PROCESSES = 4
 # More threads in each of several workers stand in each other's way; and sums come out the same on any machine.
 _ONE_THREAD = dict.fromkeys(("OMP_NUM_THREADS", "OPENBLAS_NUM_THREADS", "MKL_NUM_THREADS"), "1")
 
@@ -33,8 +35,6 @@ Thing = TypeVar("Thing")
 
 class Workers(Protocol):
     """What does tasks: here or elsewhere."""
-
-    count: int
 
     def done(self, tasks: Sequence[Task]) -> Iterator[tuple[Task, Made | None]]:
         """Do tasks, in any order: each is given before it is begun, with nothing, and with what was made after."""
@@ -150,7 +150,10 @@ _DIED = "the worker that did it died twice: perhaps for want of memory. Run it b
 
 
 def each_beside(function: Callable[[Any], Thing], items: Sequence[Any]) -> Iterator[Thing]:
-    """A function done on each item by all cores, in order; what is asked of it is one with the memory of all."""
+    """A function done on each item, in order: by all cores, where there are enough items for that."""
+    if len(items) < _WORTH_PROCESSES:
+        yield from map(function, items)
+        return
     from loky import ProcessPoolExecutor
 
     count = max(1, min(os.cpu_count() or 1, len(items), memory_of_this_machine() // _PROCESS_BYTES))

@@ -10,7 +10,7 @@ from typing import Annotated, Any, Literal
 
 import msgspec
 
-from fairswap.errors import Finding, InputError
+from fairswap.errors import InputError
 from fairswap.formats.own import struct_from_file, struct_from_text
 
 KIND = "plan/1"
@@ -18,7 +18,6 @@ KIND = "plan/1"
 _TOLD = "the plan"
 # What the template of a result's name may hold.
 NAME_FIELDS = ("clip", "n", "file", "figure", "platform")
-FORMATS = (".glb", ".gltf", ".bvh", ".csv")
 _Positive = Annotated[float, msgspec.Meta(gt=0.0, le=1000.0)]
 _Share = Annotated[float, msgspec.Meta(ge=0.0, le=1.0)]
 _Score = Annotated[float, msgspec.Meta(ge=0.0, le=100.0)]
@@ -149,8 +148,7 @@ class Plan:
 
     words: PlanWords
     folder: Path
-    file: str = ""
-    findings: tuple[Finding, ...] = ()
+    file: str
 
     @classmethod
     def load(cls, path: str | Path) -> Plan:
@@ -166,31 +164,26 @@ class Plan:
         InputError
             With the field that is wrong, or that contradicts another.
         """
-        words, findings = struct_from_file(path, KIND, "a plan", PlanWords)
-        return _checked(cls(words, Path(path).absolute().parent, str(path), tuple(findings)))
+        words, _ = struct_from_file(path, KIND, "a plan", PlanWords)
+        return _checked(cls(words, Path(path).absolute().parent, str(path)))
 
     @classmethod
     def from_text(cls, text: str, folder: str | Path) -> Plan:
         """The plan that a text is; errors as of :meth:`load`."""
-        words, findings = struct_from_text(text, _TOLD, KIND, "a plan", PlanWords)
-        return _checked(cls(words, Path(folder).absolute(), _TOLD, tuple(findings)))
+        words, _ = struct_from_text(text, _TOLD, KIND, "a plan", PlanWords)
+        return _checked(cls(words, Path(folder).absolute(), _TOLD))
 
     @property
     def from_file(self) -> bool:
         """Whether it was read from a file, and not told."""
-        return self.file not in ("", _TOLD)
+        return self.file != _TOLD
 
     @property
     def name_template(self) -> str:
         """How results are called, without their suffix: folders for platform and figure, where there are several."""
         if self.words.results.name:
             return self.words.results.name
-        parts = [
-            "{platform}" if self.words.platforms else "",
-            "{figure}",
-            "{clip}",
-        ]
-        return "/".join(part for part in parts if part)
+        return "{platform}/{figure}/{clip}" if self.words.platforms else "{figure}/{clip}"
 
 
 def _checked(plan: Plan) -> Plan:
@@ -232,6 +225,10 @@ def _checked(plan: Plan) -> Plan:
             refuse(f"the root turns while travel is {convert.travel!r}", place, 'Say travel = "root"')
         if convert.motion_only and words.platforms:
             refuse("motion-only goes without platforms", place, "Leave one of the two out")
+    steps = [("clip", words.clip), *((f"except[{n}].clip", row.clip) for n, row in enumerate(words.exceptions))]
+    for place, clip in steps:
+        if clip.thin is not None and words.platforms:
+            refuse("a platform says itself how keys are thinned", place, "Leave thin out, or the platforms")
     return plan
 
 

@@ -33,8 +33,8 @@ def in_order(results: Iterable[Result]) -> list[Result]:
     """What needs eyes first at the top."""
 
     def rank(result: Result) -> tuple[Any, ...]:
-        measures = result.record.measures if result.record else None
-        return result.state in ("done", "edited"), result.ok, measures.likeness if measures else 0.0, result.task.result
+        likeness = result.measures.likeness if result.measures else 0.0
+        return result.state in ("done", "edited"), result.ok, likeness, result.task.result
 
     return sorted(results, key=rank)
 
@@ -62,7 +62,7 @@ def _rows(run: Run) -> list[tuple[Any, ...]]:
     rows = []
     for result in in_order(run.results):
         task, record = result.task, result.record
-        found = record.measures if record else None
+        found = result.measures
         told = "; ".join(row.message for row in record.findings if row.severity != "note") if record else ""
         measured = (
             (found.likeness, found.verdict, found.worst_part, found.because, round(found.seconds, 3),
@@ -113,7 +113,7 @@ def page_of(run: Run) -> bytes:
 
 def _row_of(result: Result, folder: Path) -> str:
     task, record = result.task, result.record
-    found = record.measures if record else None
+    found = result.measures
     files = [row.name for row in record.files] if record else []
     thumb = next((name for name in files if name.startswith(f"{THUMBNAILS}/")), "")
     image = f'<img src="{_link(thumb)}" alt="" loading="lazy" width="72" height="90">' if thumb else ""

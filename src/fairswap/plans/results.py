@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
 from fairswap.plans.ledger import Record
+from fairswap.plans.made import Measures
 from fairswap.plans.recipe import FailureWords, Plan
 from fairswap.plans.tasks import Missing, Task
 
@@ -29,6 +30,11 @@ class Result:
     record: Record | None = None
     why: str = ""
     faults: tuple[str, ...] = ()
+
+    @property
+    def measures(self) -> Measures | None:
+        """How it compares with its source; None of one that was changed by hand, about which that says nothing."""
+        return None if self.record is None or self.state == "edited" else self.record.measures
 
     @property
     def ok(self) -> bool:

@@ -121,10 +121,10 @@ def carried_out(
             expanded = expand(plan, ledger, lambda name: tell("reading", name), files_of(known, out))
             states = {task.result: _state(task, known.get(task.result), out, options.force, saved, ledger.touch)
                       for task in expanded.tasks}  # fmt: skip
-            due = [one for one in states.values() if isinstance(one, Due)]
+            due = [one.task for one in states.values() if isinstance(one, Due)]
             started(len(expanded.tasks), len(due))
-            made = _Making(out, ledger, saved, tell, known, options.remedies)
-            made.all(workers, due)
+            made = _Making(out, ledger, saved, tell, known, options.remedies, due)
+            made.all(workers)
             run = _run_of(plan, out, expanded, states, ledger.records(), made)
             _report(run)
             return run
@@ -137,20 +137,18 @@ class _Making:
 
     def __init__(
         self, out: Path, ledger: Ledger, saved: str, tell: Tell, known: Mapping[str, Record],
-        remedies: Mapping[str, str],
+        remedies: Mapping[str, str], tasks: Sequence[Task],
     ) -> None:  # fmt: skip
         self.out, self.ledger, self.saved, self.tell, self.known = out, ledger, saved, tell, known
-        self.remedies = remedies
+        self.remedies, self.tasks = remedies, tasks
         self.peak_mb = 0.0
-        self.outputs = Outputs(force=True)
-
-    def all(self, workers: Workers, due: Sequence[Due]) -> None:
-        tasks = [one.task for one in due]
         inputs = dict.fromkeys(file for task in tasks for content in task.contents for file in content.files)
         self.outputs = Outputs(inputs, force=True)
-        for task, made in workers.done(tasks):
+
+    def all(self, workers: Workers) -> None:
+        for task, made in workers.done(self.tasks):
             if made is None:
-                self.ledger.begin(task, task.recipe(self.saved))
+                self.ledger.begin(task, task.recipe(self.saved), self._before(task))
                 self.tell("begun", task.result)
             else:
                 self._finish(task, made)
@@ -166,10 +164,14 @@ class _Making:
                     task.result, lost=True, error=error.worded(self.remedies), took_s=made.took_s, worker=made.worker
                 )
         self.ledger.finish(task, task.recipe(self.saved), made, files)
-        for old in self.known[task.result].files if task.result in self.known else ():
+        for old in self._before(task):
             if old.name not in {row.name for row in files} and not made.error:
                 (self.out / old.name).unlink(missing_ok=True)  # a picture that is not asked for any more
         self.tell("failed" if made.error else "made", f"{task.result}: {made.error}" if made.error else task.result)
+
+    def _before(self, task: Task) -> tuple[WrittenFile, ...]:
+        """The files that a result had."""
+        return self.known[task.result].files if task.result in self.known else ()
 
     def _written(self, name: str, content: bytes, digest: str) -> WrittenFile:
         path = self.out / name
@@ -285,7 +287,8 @@ def _scratch(out: Path) -> Iterator[Path]:
 
 def files_of(known: Mapping[str, Record], out: Path) -> set[Path]:
     """All files that are known as results in a folder."""
-    return {out.absolute() / row.name for record in known.values() for row in record.files}
+    folder = Path(os.path.abspath(out))
+    return {folder / row.name for record in known.values() for row in record.files}
 
 
 def standing_of(out: Path) -> list[Record]:

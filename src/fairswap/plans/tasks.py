@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import json
-import unicodedata
+import os
 from collections import Counter
 from collections.abc import Callable, Collection, Iterable, Sequence
 from dataclasses import dataclass, field
@@ -17,7 +17,7 @@ import msgspec
 from fairswap import __version__
 from fairswap.errors import FairSwapError, InputError, OutputError
 from fairswap.formats.files import load
-from fairswap.formats.naming import file_stem
+from fairswap.formats.naming import as_one_name, file_stem
 from fairswap.formats.patterns import fits_any
 from fairswap.formats.saved import user_folder
 from fairswap.plans.inputs import Content, content_of, file_digest, files_meant
@@ -235,7 +235,7 @@ def _usable(
         rows.append((path, content, options))
 
     for path in files_meant(getattr(plan.words, name), plan.folder, name, plan.file):
-        if path not in own:
+        if Path(os.path.abspath(path)) not in own:
             going_on(path, partial(look, path))
     if name == "sources":
         known.ahead(rows)
@@ -278,10 +278,7 @@ def _platform(plan: Plan, name: str) -> tuple[str, Content | None]:
     from fairswap.platform.rules import platform_named
 
     path = plan.folder / name
-    try:
-        inside = path.is_file()
-    except (OSError, ValueError):
-        inside = False
+    inside = _is_file(path)
     platform_named(path if inside else name)
     return (str(path), content_of(path)) if inside else (name, None)
 
@@ -329,14 +326,14 @@ def _named(plan: Plan, tasks: list[Task], clips: dict[str, tuple[ClipInfo, ...]]
     template = plan.name_template
     taken: dict[str, Task] = {}
     files, figures = _labels(clips), _labels({task.figure.path: None for task in tasks})
-    known = Counter(_key(clip.name) for rows in clips.values() if len(rows) > 1 for clip in rows)
+    known = Counter(as_one_name(clip.name) for rows in clips.values() if len(rows) > 1 for clip in rows)
     out = []
     for task in tasks:
         file, clip = files[task.source.path], task.clip
         # A clip alone in its file may be called anything ("Take 001"): the file's name is what people know it by.
         if len(clips[task.source.path]) == 1 or not clip:
             clip = file
-        elif known[_key(clip)] > 1:
+        elif known[as_one_name(clip)] > 1:
             clip = f"{file}-{clip}"
         values = {
             "clip": file_stem(clip),
@@ -347,14 +344,14 @@ def _named(plan: Plan, tasks: list[Task], clips: dict[str, tuple[ClipInfo, ...]]
         }
         name = template.replace("\\", "/").format(**values)
         result = "/".join(part for part in name.split("/") if part) + plan.words.results.format
-        if _key(result) in taken:
-            first, second = (f"{Path(one.source.path).name} {one.clip!r}" for one in (taken[_key(result)], task))
+        if as_one_name(result) in taken:
+            first, second = (f"{Path(one.source.path).name} {one.clip!r}" for one in (taken[as_one_name(result)], task))
             raise InputError(
                 f"two results would be called {result[:120]!r}: {first} and {second}",
                 file=plan.file or None, place="results.name",
                 remedy="Put {file}, {n}, {figure} or {platform} into the name, or rename one of the files",
             )  # fmt: skip
-        taken[_key(result)] = task
+        taken[as_one_name(result)] = task
         out.append(msgspec.structs.replace(task, result=result))
     return tuple(out)
 
@@ -367,14 +364,9 @@ def _labels(paths: Iterable[str]) -> dict[str, str]:
         lambda path: f"{path.stem}-{path.suffix[1:]}", lambda path: f"{path.parent.name}-{path.stem}",
     ]  # fmt: skip
     for more in ways:
-        counts = Counter(_key(name) for name in found.values())
-        found = {path: more(path) if counts[_key(name)] > 1 else name for path, name in found.items()}
+        counts = Counter(as_one_name(name) for name in found.values())
+        found = {path: more(path) if counts[as_one_name(name)] > 1 else name for path, name in found.items()}
     return {str(path): name for path, name in found.items()}
-
-
-def _key(name: str) -> str:
-    # Without regard to case, or to how accents are put together: on some systems that is one name.
-    return unicodedata.normalize("NFC", name).casefold()
 
 
 def saved_profiles() -> str:

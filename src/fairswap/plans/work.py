@@ -89,7 +89,7 @@ class Workshop:
                              self._named(task, words.target_face), self._named(task, words.face_from)),
             platform=self._platform(task),
         )  # fmt: skip
-        if task.steps.thin is not None and found.fitted is None:
+        if task.steps.thin is not None:
             found = _thinned(found, task.steps.thin)
         return self._written(task, found, folder)
 
