@@ -21,7 +21,7 @@ if TYPE_CHECKING:
     from fairswap.errors import FairSwapError, Finding, ImpossibleError, InputError, OutputError, UsageError
     from fairswap.face.chart import FaceChart
     from fairswap.figures.placing import place
-    from fairswap.formats.files import load, save
+    from fairswap.formats.files import left_out, load, save
     from fairswap.inspection import inspect
     from fairswap.jobs.comparing import compare
     from fairswap.jobs.conversion import Conversions, convert
@@ -55,7 +55,7 @@ _HOMES = {
     "errors": "FairSwapError Finding ImpossibleError InputError OutputError UsageError",
     "face.chart": "FaceChart",
     "figures.placing": "place",
-    "formats.files": "load save",
+    "formats.files": "left_out load save",
     "inspection": "inspect",
     "jobs.comparing": "compare",
     "jobs.conversion": "Conversions convert",
@@ -85,7 +85,8 @@ __all__ = [
     "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError", "Page",
     "Plan", "Platform", "Poses", "RiggedFigure", "Run", "Skeleton", "SourceOptions", "Space", "Swap",
     "TargetOptions", "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion",
-    "face", "fit", "inspect", "load", "picture", "place", "platform", "pose", "reel", "run_plan", "save", "view",
+    "face", "fit", "inspect", "left_out", "load", "picture", "place", "platform", "pose", "reel", "run_plan", "save",
+    "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

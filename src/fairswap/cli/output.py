@@ -84,6 +84,7 @@ class Output:
 
     def report(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
         """Write the page that ``--view`` asks for, and print a report to stdout: as data, or as lines for people."""
+        report = self._with_losses(report)
         failed = None
         for path in _noted("view")[:1]:
             from fairswap.cli.view import with_page
@@ -95,6 +96,17 @@ class Output:
         self._print(report, lines)
         if failed is not None:
             raise failed
+
+    def _with_losses(self, report: msgspec.Struct) -> msgspec.Struct:
+        """The report with what the formats of the written files could not hold among its findings."""
+        if self._outputs is None or not self._outputs.left_out or not hasattr(report, "findings"):
+            return report
+        from msgspec.structs import replace as changed
+
+        from fairswap.cli.reports import finding_rows
+
+        lost = [row for row in finding_rows(self._outputs.left_out) if row not in report.findings]
+        return changed(report, findings=(*report.findings, *dict.fromkeys(lost)))
 
     def _print(self, report: msgspec.Struct, lines: Callable[[Any], Iterable[str]]) -> None:
         if self.as_json:

@@ -7,7 +7,7 @@ from importlib import import_module
 from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
-from fairswap.errors import FairSwapError, UsageError
+from fairswap.errors import FairSwapError, Finding, UsageError
 from fairswap.formats.outputs import Outputs, same_file
 from fairswap.formats.storage import Chunk, read_bytes, write_atomically
 from fairswap.model.clip import Clip
@@ -22,14 +22,24 @@ class _Format(NamedTuple):
     beside: tuple[str, ...] = ()  # suffixes of files that are written beside the one named
 
 
-# Adding a format touches its own folder and one row here. A module has ``read(content, path, unit, up)`` and
-# ``encode(figure, clips, name, space)``, which gives the files to write by their names, the one named last.
+# Adding a format touches its own folder and one row here. A module has ``read(content, path, unit, up)``; one that is
+# written has ``encode(figure, clips, name, space)``, which gives the files to write by their names, the one named last,
+# and ``left_out(figure, clips)``, what it cannot hold; one whose files name others has ``parts_of(path)``.
 FORMATS = {
     ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf"),
     ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",)),
     ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.gltf"),
     ".bvh": _Format("BVH", "fairswap.formats.bvh"),
     ".csv": _Format("CSV table of motion", "fairswap.formats.csv"),
+    ".dae": _Format("COLLADA", "fairswap.formats.collada"),
+    ".zae": _Format("COLLADA (packed)", "fairswap.formats.collada"),
+    ".usda": _Format("USD (text)", "fairswap.formats.usd"),
+    ".usdc": _Format("USD (binary)", "fairswap.formats.usd"),
+    ".usd": _Format("USD", "fairswap.formats.usd"),
+    ".usdz": _Format("USD (packed)", "fairswap.formats.usd"),
+    ".x3d": _Format("X3D with H-Anim", "fairswap.formats.x3d"),
+    ".obj": _Format("Wavefront OBJ", "fairswap.formats.obj"),
+    ".ply": _Format("PLY", "fairswap.formats.ply"),
 }
 # Parts that a file points to while its own are replaced; what a killed run left is in use until the next one.
 _BETWEEN = ".fairswap-between"
@@ -50,7 +60,8 @@ def load(
     Parameters
     ----------
     source : path, bytes or binary file
-        A ``.glb``, ``.gltf``, ``.vrm``, ``.bvh`` or ``.csv`` file, or its content.
+        A file of any format in docs/formats.md (``.glb``, ``.vrm``, ``.dae``, ``.usdz``, ``.x3d``, ``.bvh`` …), or its
+        content.
     format : str, optional
         The suffix that says what it is, when the source is no path and has no name: ``".glb"``.
     unit, up : str, optional
@@ -92,7 +103,7 @@ def save(
     space: Space | None = None,
     force: bool = False,
 ) -> list[str]:
-    """Write a figure with clips (``.glb``, ``.gltf``), or one clip alone (``.bvh``, ``.csv``).
+    """Write a figure with clips (``.glb``, ``.dae``, ``.usdz``, ``.x3d`` …), or one clip alone (``.bvh``, ``.csv``).
 
     The figure's document is carried through: materials, textures and whatever else we do not understand. Clips of
     the figure's own document that were not changed are written as they stood. The file appears whole or not at all.
@@ -109,14 +120,16 @@ def save(
     format : str, optional
         The suffix that says what to write, when the destination is no path: ``".glb"``.
     space : Space, optional
-        For formats that do not fix it (BVH): up, forward and unit to write in; default is the figure's own.
+        For formats that do not fix it (BVH, COLLADA, USD): up, forward and unit to write in; default is the figure's
+        own.
     force : bool
         Overwrite a file that is there.
 
     Returns
     -------
     list of str
-        The files written: more than one for a ``.gltf`` with its buffer, none for an open file.
+        The files written: more than one for a ``.gltf`` with its buffer, or where pictures lie beside; none for an
+        open file.
 
     Raises
     ------
@@ -132,7 +145,7 @@ def save(
         return save_to(outputs, path, figure, clips, space=space)
     files = encode(figure, clips, f"output{format or ''}", space=space)
     if len(files) > 1:
-        raise UsageError("this format needs several files", remedy="Give a path, or the format '.glb'")
+        raise UsageError("this format needs several files", remedy="Give a path, or a format that is one file: '.glb'")
     for chunk in next(iter(files.values())):
         destination.write(chunk)
     return []
@@ -144,14 +157,31 @@ def save_to(
     """As :func:`save`, to a path that was reserved among other outputs of the same run."""
     try:
         files = encode(figure, clips, path.name, space=space)
-        between = _pair_between(outputs, path, figure, clips, space) if len(files) > 1 else []
-        for name, chunks in files.items():
+        # A part that lies there already, letter by letter, is left alone: it may be another file's as well.
+        parts = {
+            name: chunks for name, chunks in files.items() if name == path.name or not _lies_there(path, name, chunks)
+        }
+        outputs.reserve(*(path.with_name(name) for name in parts if not outputs.has(path.with_name(name))))
+        outputs.left_out += left_out(figure, clips, path.suffix)
+        between = _pair_between(outputs, path, figure, clips, space) if len(parts) > 1 else []
+        for name, chunks in parts.items():
             outputs.write(path.with_name(name), chunks)
         for part in between:
             part.unlink(missing_ok=True)
     except FairSwapError as error:
         raise error.in_file(path) from None
     return [str(path.with_name(name)) for name in reversed(list(files))]
+
+
+def _lies_there(path: Path, name: str, chunks: Iterable[Chunk]) -> bool:
+    """Whether a part of ``path`` is beside it already with the same content."""
+    target, content = path.with_name(name), list(chunks)
+    try:
+        if not target.is_file() or target.stat().st_size != sum(map(len, content)):
+            return False
+        return target.read_bytes() == b"".join(content)
+    except OSError:
+        return False
 
 
 def _pair_between(
@@ -162,9 +192,11 @@ def _pair_between(
     Two files cannot be moved into place at once. Between the moves, ``path`` would otherwise stand with the parts of
     another edition: a pair that a kill left so would be lost.
     """
-    if not all(name.exists() for name in files_of(path)):
+    if not path.exists():
         return []
     *parts, (_, whole) = encode(figure, clips, f"{path.stem}{_BETWEEN}{path.suffix}", space=space).items()
+    if not all(path.with_name(name.replace(_BETWEEN, "", 1)).exists() for name, _ in parts):
+        return []
     names = [path.with_name(name) for name, _ in parts]
     try:
         for name, (_, chunks) in zip(names, parts, strict=True):
@@ -200,8 +232,32 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
             raise UsageError(
                 f"clip {clip.name!r} moves another skeleton than figure {figure.name!r}", code="moves-other-bones"
             )
-    encoder: Callable[..., Encoded] = import_module(row.module).encode
+    encoder: Callable[..., Encoded] | None = getattr(import_module(row.module), "encode", None)
+    if encoder is None:
+        raise UsageError(f"{row.name} is read here, not written", file=name, remedy=f"Known are {', '.join(written())}")
     return encoder(figure, tuple(clips), name, space=space)
+
+
+def written() -> list[str]:
+    """The suffixes of all formats that are written.
+
+    >>> ".glb" in written(), ".ply" in written()
+    (True, False)
+    """
+    return [suffix for suffix, row in FORMATS.items() if hasattr(import_module(row.module), "encode")]
+
+
+def left_out(figure: Figure, clips: Sequence[Clip], suffix: str) -> list[Finding]:
+    """What of a figure and its clips a format cannot hold: a finding for each kind of thing, none if it holds all.
+
+    >>> import fairswap
+    >>> walk = fairswap.demo_motion("walk")
+    >>> print(fairswap.left_out(walk.figure, walk.clips, ".bvh")[0].message)
+    BVH does not get 2 meshes with their materials
+    """
+    module = import_module(_row(Path(f"x{suffix}")).module)
+    found: Callable[..., list[Finding]] | None = getattr(module, "left_out", None)
+    return [] if found is None else found(figure, clips)
 
 
 def encoded_size(figure: Figure, clips: Sequence[Clip], suffix: str, *, space: Space | None = None) -> int:
@@ -219,11 +275,11 @@ def parts_of(path: Path) -> list[Path]:
     """The files that one pulls in when it is read: buffers and images; poses and charts that a file of ours names."""
     if path.suffix.lower() == ".toml":
         from fairswap.formats.own import parts_of as named
-    elif path.suffix.lower() in (".glb", ".gltf", ".vrm"):
-        from fairswap.formats.gltf.container import parts_of as named
-    else:
-        return []
-    return named(path)
+
+        return named(path)
+    row = FORMATS.get(path.suffix.lower())
+    found: Callable[[Path], list[Path]] | None = getattr(import_module(row.module), "parts_of", None) if row else None
+    return [] if found is None else found(path)
 
 
 def _kept_for(figure: Figure, path: Path) -> list[Path]:

@@ -14,6 +14,9 @@ LARGEST_TEXT, MOST_KEY_PARTS = 4_000_000, 32
 MOST_ROWS, MOST_COLUMNS = 500_000, 2_000
 # Pictures.
 MOST_PIXELS, LONGEST_SIDE_PX = 8192 * 8192, 16384
+# XML: levels, elements. Archives: parts, and how many bytes are made of all of them, for each byte and at least.
+DEEPEST_XML, MOST_XML_ELEMENTS = 512, 4_000_000
+MOST_PARTS, UNPACKED_A_BYTE, UNPACKED_BYTES = 4_096, 200, 64 << 20
 # Numbers in the frames of a clip, and in the meshes of a figure: so many, however small the file, and for each byte.
 CLIP_NUMBERS, CLIP_NUMBERS_A_BYTE = 12_000_000, 2
 MESH_NUMBERS, MESH_NUMBERS_A_BYTE = 48_000_000, 2

@@ -6,7 +6,7 @@ import os
 from collections.abc import Iterable
 from pathlib import Path
 
-from fairswap.errors import OutputError
+from fairswap.errors import Finding, OutputError
 from fairswap.formats.naming import as_one_name
 from fairswap.formats.storage import Chunk, refuse_existing, write_atomically
 
@@ -25,6 +25,8 @@ class Outputs:
     def __init__(self, inputs: Iterable[str | Path] = (), force: bool = False) -> None:
         self.force = force
         self._inputs = {mark for name in inputs for mark in _marks(Path(name))}
+        # What formats could not hold of what was written: told by whoever reports the run.
+        self.left_out: list[Finding] = []
         self._announced: set[str] = set()
         self._reserved: set[str] = set()
 
@@ -47,6 +49,10 @@ class Outputs:
                 self._check(path)
             self._announced.discard(_key(path))
             self._reserved.add(_key(path))
+
+    def has(self, path: Path) -> bool:
+        """Whether a path was reserved."""
+        return _key(path) in self._reserved
 
     def write(self, path: Path, chunks: Iterable[Chunk]) -> str:
         """Write a file, whole or not at all; give its name. What was not reserved is so now."""

@@ -7,11 +7,12 @@ from fractions import Fraction
 
 import numpy as np
 
-from fairswap.errors import UsageError
+from fairswap.errors import Finding, UsageError
 from fairswap.formats.bvh.hierarchy import Joint
 from fairswap.formats.bvh.numbers import text_from_rows
 from fairswap.formats.bvh.reading import BvhOrigin, BvhSource
 from fairswap.formats.naming import on_one_line
+from fairswap.formats.scene.losses import losses
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -30,6 +31,11 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
             code="one-clip-only",
         )
     return {name: _chunks(figure, clips[0], space or figure.space)}
+
+
+def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
+    """What of a figure and its clips this format cannot hold."""
+    return losses(figure, clips, "BVH", meshes=False)
 
 
 def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:

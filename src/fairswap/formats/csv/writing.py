@@ -7,8 +7,9 @@ from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from fairswap.errors import UsageError
+from fairswap.errors import Finding, UsageError
 from fairswap.formats.naming import in_unicode, on_one_line, visible_in_json
+from fairswap.formats.scene.losses import losses
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
@@ -22,6 +23,11 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     if len(clips) != 1:
         raise UsageError(f"a table holds one clip, not {len(clips)}", code="one-clip-only")
     return {name: _lines(clips[0])}
+
+
+def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
+    """What of a figure and its clips this format cannot hold."""
+    return losses(figure, clips, "CSV", meshes=False)
 
 
 def _lines(clip: Clip) -> Iterator[bytes]:

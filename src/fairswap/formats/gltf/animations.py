@@ -116,7 +116,7 @@ def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[
         findings.append(Finding("clip-starts-late", "note", name, message))
     if len(times) == 1 or duration <= 0:
         return Fraction(30), times[:1], findings
-    rate = _rate_of_times(times - start)
+    rate = rate_of_times(times - start)
     if rate is None:
         frames = max(round(duration * _ODD_KEYS_RATE), 1)
         rate = Fraction(frames) / Fraction(duration).limit_denominator(10**6)
@@ -133,7 +133,7 @@ def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[
     return rate, grid, findings
 
 
-def _rate_of_times(times: Floats) -> Fraction | None:
+def rate_of_times(times: Floats) -> Fraction | None:
     """The even rate whose frames all times fall on, at least 20 a second; None if there is none."""
     # Single-precision seconds: the later, the coarser.
     error = 2e-5 + 2e-7 * times[-1]

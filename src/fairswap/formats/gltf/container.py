@@ -9,7 +9,8 @@ import re
 import struct
 from base64 import b64decode
 from binascii import Error as Base64Error
-from dataclasses import dataclass
+from collections.abc import Sequence
+from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 from typing import Any
@@ -34,26 +35,39 @@ _PACKED = {
 
 @dataclass(frozen=True, eq=False)
 class Container:
-    """A glTF document: the raw JSON (carried through), the typed view of it (read from), and its buffers."""
+    """A glTF document: the raw JSON (carried through), the typed view of it (read from), and its buffers.
+
+    One that was made of a file of another format names that, the files ``beside`` that were read for it, and whether
+    that format says where a figure looks.
+    """
 
     path: Path
     raw: dict[str, Any]
     document: Document
     buffers: tuple[memoryview, ...]
+    format: str = "glTF 2.0"
+    beside: tuple[str, ...] = ()
+    says_forward: bool = True
 
     def __reduce__(self) -> tuple[Any, ...]:
         # A view of a buffer cannot be pickled; its bytes can.
-        return _from_bytes, (self.path, self.raw, self.document, tuple(map(bytes, self.buffers)))
+        rest = (self.format, self.beside, self.says_forward)
+        return _from_bytes, (self.path, self.raw, self.document, tuple(map(bytes, self.buffers)), *rest)
 
     @property
     def size(self) -> int:
         """Bytes of all buffers: nothing in the file can honestly count more elements than that."""
         return sum(len(buffer) for buffer in self.buffers) + 65536
 
+    def changed(self, raw: dict[str, Any], buffers: Sequence[memoryview] | None = None) -> Container:
+        """The same file with other content."""
+        new = tuple(self.buffers if buffers is None else buffers)
+        return replace(self, raw=raw, document=msgspec.convert(raw, Document), buffers=new)
+
     @cached_property
     def files(self) -> tuple[str, ...]:
         """The file, and those beside it that it points to."""
-        return (str(self.path), *map(str, _paths_of(self.path, self.document)))
+        return (str(self.path), *map(str, _paths_of(self.path, self.document)), *self.beside)
 
 
 class _Pointing(msgspec.Struct):
@@ -91,8 +105,10 @@ def parts_of(path: Path) -> list[Path]:
         return []  # whoever reads it will say what is wrong
 
 
-def _from_bytes(path: Path, raw: dict[str, Any], document: Document, buffers: tuple[bytes, ...]) -> Container:
-    return Container(path, raw, document, tuple(map(memoryview, buffers)))
+def _from_bytes(
+    path: Path, raw: dict[str, Any], document: Document, buffers: tuple[bytes, ...], *rest: Any
+) -> Container:
+    return Container(path, raw, document, tuple(map(memoryview, buffers)), *rest)
 
 
 def open_container(path: Path) -> Container:

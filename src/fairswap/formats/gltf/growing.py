@@ -4,13 +4,11 @@ from __future__ import annotations
 
 import copy
 
-import msgspec
 import numpy as np
 
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.merging import append_matrices, binds_of_skin
 from fairswap.formats.gltf.nodes import tree_from_nodes
-from fairswap.formats.gltf.schema import Document
 from fairswap.model.arrays import Floats
 
 
@@ -32,7 +30,7 @@ def container_with_root(container: Container, hips: int, name: str) -> Container
         binds = binds_of_skin(container, index)
         skin["joints"] = [*skin["joints"], new]
         skin["inverseBindMatrices"] = append_matrices(raw, buffers, np.concatenate([binds, np.linalg.inv(world)[None]]))
-    return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers))
+    return container.changed(raw, buffers)
 
 
 def container_with_shift(container: Container, shift: Floats) -> Container:
@@ -43,4 +41,4 @@ def container_with_shift(container: Container, shift: Floats) -> Container:
     for scene in raw.setdefault("scenes", [{"nodes": everything}]):
         raw["nodes"].append({"name": "place", "translation": shift.tolist(), "children": scene.get("nodes", [])})
         scene["nodes"] = [len(raw["nodes"]) - 1]
-    return Container(container.path, raw, msgspec.convert(raw, Document), container.buffers)
+    return container.changed(raw)

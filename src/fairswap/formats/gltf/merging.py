@@ -6,7 +6,6 @@ import copy
 from collections.abc import Mapping
 from typing import Any
 
-import msgspec
 import numpy as np
 
 from fairswap.formats.gltf.accessors import floats_from_accessor
@@ -62,7 +61,7 @@ def container_with_merged_joints(
             del skin["skeleton"]
     _hand_tracks_over(raw, tree, gone)
     _take_out(raw, container.document, world, gone)
-    return Container(container.path, raw, msgspec.convert(raw, Document), tuple(buffers)), kept
+    return container.changed(raw, buffers), kept
 
 
 def binds_of_skin(container: Container, index: int) -> Floats:

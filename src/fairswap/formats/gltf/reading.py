@@ -98,7 +98,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     space = max(zip(figures, spaces, strict=True), key=lambda pair: len(pair[0].skeleton), default=(None, OURS))[1]
     held = held_beside(container, tree, groups, names)
     return Document(
-        str(path), "glTF 2.0", space, tuple(figures), tuple(clips), tuple(findings), container.files,
+        str(path), container.format, space, tuple(figures), tuple(clips), tuple(findings), container.files,
         joined=joined, held=tuple(held),
     )  # fmt: skip
 
@@ -142,7 +142,7 @@ def _figure(
     posture = posture_from_positions(tree.world[own.nodes][:, :3, 3], parents)
     if posture is None or (posture.up, posture.forward) != (OURS.up, OURS.forward):
         posture, _ = posture_of_file(posture, _postures_shown(container, own, parents), OURS)
-    to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, name, unit, up, findings)
+    to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, container, name, unit, up, findings)
     fold = fold_nodes(tree, own.nodes, parents, to_ours)
     space = _data_space(fold.above[0, :3, :3])
     if space is not None and space != OURS and np.allclose(to_ours, np.eye(3)):
@@ -175,8 +175,9 @@ def _figure_name(container: Container, tree: Tree, own: FigureNodes) -> str:
 
 
 def _to_ours(
-    positions: Floats, posture: Posture | None, name: str, unit: str | None, up: str | None, findings: list[Finding]
-) -> Floats:
+    positions: Floats, posture: Posture | None, container: Container, name: str, unit: str | None, up: str | None,
+    findings: list[Finding],
+) -> Floats:  # fmt: skip
     """The turn and scale ``(3, 3)`` by which the file is not in our space although the standard asks for it."""
     height = posture.height if posture else float(np.ptp(positions, axis=0).max())
     found_up = up or (posture.up if posture else OURS.up)
@@ -188,8 +189,13 @@ def _to_ours(
     if space != OURS:
         size = f"{height:.4g} {found_unit} tall"
         reason = posture.reason if posture else "you said so"
-        message = f"the file is not as glTF asks: {space} ({size}; {reason}); stood up and scaled to metres"
-        findings.append(Finding("space-corrected", "warning", name, message))
+        if not container.says_forward and (space.up, space.unit) == (OURS.up, OURS.unit):
+            message = f"it looks along {forward} ({reason}); turned to face {OURS.forward}"
+            findings.append(Finding("space-found", "note", name, message))
+        else:
+            asked = container.format.split(" ")[0]
+            message = f"the file is not as {asked} asks: {space} ({size}; {reason}); stood up and scaled to metres"
+            findings.append(Finding("space-corrected", "warning", name, message))
     return space.turn * space.metres
 
 

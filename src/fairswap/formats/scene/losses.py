@@ -1,0 +1,62 @@
+"""What a figure and its clips have that a format cannot hold: told, with figures, before anybody misses it."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from fairswap.errors import Finding, Severity
+from fairswap.formats.scene.binding import rebound_error_m
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+
+
+def losses(
+    figure: Figure, clips: Sequence[Clip], format: str, *, meshes: bool = True, morphs: bool = True,
+    colors: bool = False, sizes: bool = False, one_bind: bool = False, rigid: bool = False,
+) -> list[Finding]:  # fmt: skip
+    """A finding for each kind of thing that stays behind; the flags say what the format holds."""
+    gone: list[str] = []
+    known: list[str] = []  # what everybody who asks for such a file knows
+    if not meshes and figure.meshes:
+        known.append(f"{len(figure.meshes)} meshes with their materials")
+    if not morphs:
+        count = sum(len(mesh.morph_names) for mesh in figure.meshes)
+        gone += [f"{count} morphs"] if count else []
+    elif not meshes:
+        moving = sum(len(clip.poses.morph_tracks) for clip in clips)
+        gone += [f"the face tracks of {moving} meshes"] if moving else []
+    if meshes and not colors:
+        painted = sum("COLOR_0" in mesh.more for mesh in figure.meshes)
+        gone += [f"vertex colours of {painted} meshes"] if painted else []
+    if not sizes:
+        stretched = {track.bone for clip in clips for track in clip.poses.stretches}
+        gone += [f"the changing size of {len(stretched)} bones"] if stretched else []
+    if meshes:
+        plain = sum(_has_more_than_a_color(row.origin) for mesh in figure.meshes for row in mesh.materials)
+        gone += [f"shine, bumps and glow of {plain} materials (colour, picture and opacity are kept)"] if plain else []
+    if one_bind and meshes:
+        error = rebound_error_m(figure, rigid=rigid)
+        if error > 1e-4:
+            gone.append(f"more than one bind pose: the skin is up to {error * 1000:.1f} mm off at rest")
+    beside = sum(len(clip.poses.beside) for clip in clips)
+    gone += [f"{beside} tracks of props"] if beside else []
+    rows: list[tuple[Severity, str]] = [("note", what) for what in known]
+    rows += [("warning", what) for what in gone]
+    return [Finding("format-leaves-out", grade, figure.name, f"{format} does not get {what}") for grade, what in rows]
+
+
+def _has_more_than_a_color(origin: object) -> bool:
+    """Whether the document of a material says more of it than its colour, picture and opacity."""
+    container = getattr(origin, "container", None)
+    index = getattr(origin, "index", None)
+    if container is None or index is None:
+        return False
+    row = container.raw["materials"][index]
+    shading = row.get("pbrMetallicRoughness", {})
+    return bool(
+        {"normalTexture", "occlusionTexture", "emissiveTexture"} & set(row)
+        or any(row.get("emissiveFactor", ()))
+        or "metallicRoughnessTexture" in shading
+        or shading.get("metallicFactor", 1.0) > 0.05
+        or row.get("extensions")
+    )

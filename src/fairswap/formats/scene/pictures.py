@@ -1,0 +1,35 @@
+"""The pictures of a figure's materials, each to be written once, under a name of its own."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from hashlib import sha256
+
+from fairswap.formats.naming import distinct, file_stem
+from fairswap.model.mesh import Material, Mesh
+
+
+def pictures_of(meshes: Sequence[Mesh], stem: str) -> dict[bytes, str]:
+    """The colour pictures of all materials, and the file name of each: after the figure's file and what is in it, so
+    that files of one name in several formats share them, and never spoil each other's."""
+    found = dict.fromkeys(row.texture for mesh in meshes for row in mesh.materials if row.texture is not None)
+    safe = file_stem(stem, "figure").replace(" ", "_")
+    return {data: f"{safe}-{sha256(data).hexdigest()[:8]}{picture_suffix(data)}" for data in found}
+
+
+def picture_suffix(data: bytes) -> str:
+    """The suffix that says what a picture is."""
+    return ".png" if data.startswith(b"\x89PNG") else ".webp" if data.startswith(b"RIFF") else ".jpg"
+
+
+def look_names(materials: Sequence[Material]) -> list[str]:
+    """A name for each of several materials: their own, made distinct."""
+    return distinct([name_of_look(row, f"material {number}") for number, row in enumerate(materials, 1)])
+
+
+def name_of_look(material: Material, otherwise: str) -> str:
+    """What its document calls a material."""
+    origin = material.origin
+    rows = origin.container.raw.get("materials", []) if origin is not None else []
+    name = rows[origin.index].get("name") if origin is not None and origin.index < len(rows) else None
+    return name if isinstance(name, str) and name else otherwise
