@@ -29,7 +29,7 @@ from fairswap.demo.example import SALTGLASS, troupe_figure
 from fairswap.demo.faces import JUNIPER_SHAPES
 from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.face.chart import FaceChart, Shape
-from fairswap.face.solve import bounded_weights
+from fairswap.model.bounded import bounded_weights
 from fairswap.face.units import EXPRESSIONS, VISEMES
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
 from fairswap.model.figure import Figure

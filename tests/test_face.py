@@ -22,7 +22,7 @@ from fairswap.face.checking import region_coverage
 from fairswap.face.drafting import draft_face
 from fairswap.face.geometry import head_frame
 from fairswap.face.landmarks import landmark_moves
-from fairswap.face.solve import bounded_weights
+from fairswap.model.bounded import bounded_weights
 from fairswap.face.speech.mouth import units_from_phones
 from fairswap.face.speech.phones import Phone, viseme_of
 from fairswap.face.timeline import draft_timeline

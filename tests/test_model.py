@@ -15,7 +15,7 @@ from fairswap.bones.hands import fingers_of
 from fairswap.bones.rig import Rig
 from fairswap.bones.roles import SIDED_ROLES, is_role, next_roles, part_of, role_order, side_of
 from fairswap.demo.rigs import odd_rig
-from fairswap.formats.gltf.vrm import role_of_vrm_bone
+from fairswap.formats.vrm.humanoid import role_of_vrm_bone
 from fairswap.inspection import inspect, rest_pose_of
 from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals

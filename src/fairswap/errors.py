@@ -43,6 +43,9 @@ REMEDIES = {
     "space-corrected": "Load it with another unit or up if this is wrong",
     "space-found": "Load it with another unit or up if this is wrong",
     "space-guessed": "Load it with another unit or up if this is wrong",
+    "no-usd": 'Install it: pip install "fairswap[usd]"',
+    "vrm-bones": 'Fit it to the standard: fairswap.fit(document, "vrm-1")',
+    "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and give it as meta",
     "wants-a-folder": "fairswap.fit(document, {platform!r}).save(FOLDER) mends it",
     "table-again": "Write the table again with fairswap.save",
 }

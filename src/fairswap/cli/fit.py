@@ -62,13 +62,14 @@ class FitReport(Report, frozen=True):
 )  # fmt: skip
 @options.bones
 @options.place
+@options.avatar_options
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.view
 @options.reading
 @options.writing
 def command(
-    file: Path, platform: str, out: Path, bones: str | None, place: Place, picture: Path | None,
-    reading: options.Reading, output: Output,
+    file: Path, platform: str, out: Path, bones: str | None, place: Place, meta: Path | None, springs: bool,
+    picture: Path | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -76,12 +77,13 @@ def command(
     """
     from fairswap.bones.profile import profile_named
 
-    fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place)
+    fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place,
+             (meta, springs))  # fmt: skip
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
-    output: Output, place: Place = "keep",
+    output: Output, place: Place = "keep", said: tuple[Path | None, bool] = (None, False),
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
     from fairswap.figures.placing import place as placed
@@ -91,11 +93,13 @@ def fit_file(
 
     rules, document = platform_named(platform), placed(reading.load(file), place)
     output.announce(picture)
-    as_it_is = reading == options.Reading() and place == "keep"
+    as_it_is = reading == options.Reading() and place == "keep" and said == (None, False)
     if as_it_is and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:
-        report = finished_fit(fit(document, rules, bones=bones), out, picture, str(file), output)
+        report = finished_fit(
+            fit(document, rules, bones=bones, meta=said[0], springs=said[1]), out, picture, str(file), output
+        )
     output.report(report, fit_lines)
     if not report.fits:
         output.failed()

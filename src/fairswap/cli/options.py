@@ -253,21 +253,32 @@ def source_options(function: Function) -> Function:
     return clips(source_bones(source_reference(_strict(inner))))
 
 
+def avatar_options(function: Function) -> Function:
+    """A command that may make an avatar: it is given ``meta`` and ``springs``."""
+    meta = click.option(
+        "--meta", type=INPUT, metavar="FILE.toml",
+        help="Who made the figure and what may be done with it, for avatars (.vrm).",
+    )  # fmt: skip
+    springs = click.option("--springs", is_flag=True, help="Let its extra bones (skirts, tails, hair) swing (.vrm).")
+    return meta(springs(function))
+
+
 def target_options(function: Function) -> Function:
     """A command that wants to know on whom: it is given ``target``."""
 
     def made(
-        target_bones: Any, target_reference: Any, hands_reference: Any, keep_clips: bool, motion_only: bool
-    ) -> Any:
+        target_bones: Any, target_reference: Any, hands_reference: Any, keep_clips: bool, motion_only: bool,
+        meta: Path | None, springs: bool,
+    ) -> Any:  # fmt: skip
         from fairswap.jobs.options import TargetOptions
 
-        return TargetOptions(target_bones, target_reference, hands_reference, keep_clips, motion_only)
+        return TargetOptions(target_bones, target_reference, hands_reference, keep_clips, motion_only, meta, springs)
 
-    names = "target_bones", "target_reference", "hands_reference", "keep_clips", "motion_only"
+    names = "target_bones", "target_reference", "hands_reference", "keep_clips", "motion_only", "meta", "springs"
     inner = _gathered(function, "target", made, *names)
     keep = click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
     alone = click.option("--motion-only", is_flag=True, help="Write bones and clips alone, without meshes.")
-    return target_bones(target_reference(_hands_reference(keep(alone(inner)))))
+    return target_bones(target_reference(_hands_reference(keep(alone(avatar_options(inner))))))
 
 
 def motion_options(function: Function) -> Function:

@@ -43,6 +43,9 @@ REMEDIES = {
     "space-corrected": "Use --unit and --up if this is wrong",
     "space-found": "Use --unit and --up if this is wrong",
     "space-guessed": "Use --unit and --up if this is wrong",
+    "no-usd": 'Install it: pip install "fairswap[usd]"',
+    "vrm-bones": "Fit it to the standard: fairswap fit FILE --platform vrm-1 -o OUT.vrm",
+    "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and pass --meta FILE.toml",
     "wants-a-folder": "fairswap fit {file} --platform {platform} -o FOLDER",
     "table-again": "Write the table again with 'fairswap convert' or 'fairswap clip'",
 }

@@ -15,10 +15,10 @@ from fairswap.errors import Finding
 from fairswap.face.anatomy import GAZE_DEGREES, JAW_DEGREES, FacePoints, displacement, gaze_axis
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import FaceFrame
-from fairswap.face.solve import bounded_weights
 from fairswap.face.units import UNITS, base_of, side_of
 from fairswap.face.words import shape_name
 from fairswap.model.arrays import Floats
+from fairswap.model.bounded import bounded_weights
 from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder, Poses
 from fairswap.model.rotation import (

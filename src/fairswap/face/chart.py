@@ -293,8 +293,8 @@ class FaceChart(OwnFile):
 
 def coverage(chart: FaceChart) -> dict[str, dict[str, float]]:
     """By region, how much of each unit (or viseme, or expression) the chart can show, 0 to 1."""
-    from fairswap.face.solve import bounded_weights
     from fairswap.face.units import EXPRESSIONS, REGIONS, VISEMES
+    from fairswap.model.bounded import bounded_weights
 
     wanted = (*UNITS, *VISEMES, *EXPRESSIONS)
     goals = np.stack([vector({name: 1.0}) for name in wanted], axis=1)

@@ -11,7 +11,7 @@ import numpy as np
 from fairswap.errors import Finding
 from fairswap.face.chart import FaceChart, coverage, verdict_of
 from fairswap.face.geometry import rest_moves
-from fairswap.face.solve import bounded_weights
+from fairswap.model.bounded import bounded_weights
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 

@@ -12,6 +12,7 @@ from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, UsageError
 from fairswap.face.bones import anatomical_poses, unlike_their_binding
 from fairswap.face.chart import PERCENT_FROM, FaceChart, Shape
+from fairswap.face.expressions import said_by_avatar
 from fairswap.face.geometry import (
     CANDIDATES,
     FaceFrame,
@@ -103,10 +104,20 @@ def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()
                     Shape(f"bones {unit}", shape.units, bones=shape.bones), 0.9, (how,)
                 )
         findings += [_bare_finding(bone) for bone in sorted(bare)]
+    said = said_by_avatar(figure)
     for name, guess in guesses.items():
-        findings += doubts(name, guess)
+        findings += doubts(name, guess) if name not in said else []
+    # Of a shape that the file names, its range is still what was found.
+    guesses |= {name: _in_range(guess, guesses.get(name)) for name, guess in said.items()}
     chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
     return FaceDraft(chart, guesses, frame, findings)
+
+
+def _in_range(said: ShapeGuess, found: ShapeGuess | None) -> ShapeGuess:
+    if found is None:
+        return said
+    shape = replace(said.shape, low=found.shape.low, high=found.shape.high)
+    return replace(said, shape=shape)
 
 
 def with_said(drafted: FaceDraft, said: Mapping[str, Mapping[str, float]]) -> FaceDraft:

@@ -19,10 +19,10 @@ from fairswap.face.geometry import (
     moving_vertices,
 )
 from fairswap.face.organs import Organs
-from fairswap.face.solve import nonnegative_weights
 from fairswap.face.units import EXPRESSIONS, UNITS, VISEMES, side_of, vector
 from fairswap.face.words import ShapeName, shape_name
 from fairswap.model.arrays import Floats
+from fairswap.model.bounded import nonnegative_weights
 
 _NAME_COUNTS = 0.6  # a perfect name against a perfect look
 _SUM_RESIDUAL, _PART_LEAST, _MOST_PARTS = 0.02, 0.08, 10

@@ -20,9 +20,9 @@ from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
-from fairswap.face.solve import bounded_weights
 from fairswap.face.units import INDEX, UNITS
 from fairswap.model.arrays import Floats
+from fairswap.model.bounded import bounded_weights
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
@@ -200,6 +200,8 @@ def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int,
     """Whether a clip does something with its face that carrying the body over does not: morphs, or bones of the face
     that are not ``carried``."""
     if any(np.abs(track.weights).max(initial=0.0) > 1e-3 for track in clip.poses.morph_tracks):
+        return True
+    if any(moves(clip, bone) for bone in figure.face_controls):
         return True
     bones = face_bones(figure.skeleton, roles, head_frame(figure, roles)).values()
     return any(bone not in carried and moves(clip, bone) for bone in bones)

@@ -64,4 +64,5 @@ def _grown(figure: Figure) -> Figure:
         for mesh in figure.meshes
     )
     known = {role: bone + 1 for role, bone in figure.known_roles.items()}
-    return replace(figure, skeleton=skeleton, meshes=meshes, source=None, known_roles=known)
+    avatar = figure.avatar and figure.avatar.on_bones({bone: bone + 1 for bone in range(len(old))})
+    return replace(figure, skeleton=skeleton, meshes=meshes, source=None, known_roles=known, avatar=avatar)

@@ -29,6 +29,7 @@ FORMATS = {
     ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf"),
     ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",)),
     ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.gltf"),
+    ".vrma": _Format("VRM animation", "fairswap.formats.vrm.motions"),
     ".bvh": _Format("BVH", "fairswap.formats.bvh"),
     ".csv": _Format("CSV table of motion", "fairswap.formats.csv"),
     ".dae": _Format("COLLADA", "fairswap.formats.collada"),

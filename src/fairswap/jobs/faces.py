@@ -108,6 +108,8 @@ def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
     poses = clip.poses
     if poses.morph_tracks:
         return True
+    if rigged.figure.face_controls & set(poses.translated_bones.tolist()):
+        return True
     below = poses.skeleton.below(rigged.roles.bones["head"])
     if np.isin(poses.translated_bones, below).any():
         return True

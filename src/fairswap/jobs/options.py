@@ -76,6 +76,10 @@ class TargetOptions:
         Whether the figure's own clips stay beside the new ones.
     motion_only : bool
         Whether bones and clips are written alone, without meshes.
+    meta : path, optional
+        A file that says who made the figure and what may be done with it, for avatars (``fairswap = "meta/1"``).
+    springs : bool
+        Whether extra bones (skirts, tails, hair) shall swing, in formats that know such.
     """
 
     bones: BoneProfile | str | Path | None = None
@@ -83,6 +87,8 @@ class TargetOptions:
     hands: PoseChoice | str = AUTO
     keep_clips: bool = False
     motion_only: bool = False
+    meta: str | Path | None = None
+    springs: bool = False
 
     def __post_init__(self) -> None:
         _resolve(self, "bones", profile_named)

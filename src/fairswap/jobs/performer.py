@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.choice import with_one_person
+from fairswap.figures.avatars import as_said
 from fairswap.figures.root import document_with_root, has_root
 from fairswap.formats.files import document_of
 from fairswap.jobs.options import TargetOptions
@@ -44,7 +45,7 @@ class Performer:
         """
         if isinstance(what, Performer):
             return what
-        document = with_one_person(document_of(what))
+        document = as_said(with_one_person(document_of(what)), options.profile, options.meta, options.springs)
         if with_root:  # a bone above the hips to put the travel on
             roles = roles_of(document.figure, options.profile, part="target")
             document = document if has_root(document.figure, roles) else document_with_root(document, roles)

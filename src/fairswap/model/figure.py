@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any
 import numpy as np
 
 from fairswap.model.arrays import Floats, Value, read_only
+from fairswap.model.avatar import Avatar
 from fairswap.model.cards import html_card
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.skeleton import Skeleton
@@ -26,7 +27,8 @@ _SOLE = 0.02
 class Figure(Value):
     """A skeleton with its meshes, and the document it came in (opaque; the writer of that format knows it).
 
-    ``known_roles`` are the roles that the file itself gives to bones, as VRM 1.0 does.
+    ``known_roles`` are the roles that the file itself gives to bones, as VRM does; ``avatar`` is what else such a file
+    says of it: terms of use, expressions, what swings.
 
     >>> import fairswap
     >>> pip = fairswap.load(fairswap.demo_file("pip.glb")).figure
@@ -40,6 +42,7 @@ class Figure(Value):
     space: Space = OURS
     source: Any = None
     known_roles: Mapping[str, int] = field(default_factory=dict)
+    avatar: Avatar | None = None
 
     def __post_init__(self) -> None:
         for mesh in self.meshes:
@@ -83,6 +86,11 @@ class Figure(Value):
         for mesh in self.meshes:
             out += np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), len(out))
         return read_only(out)
+
+    @property
+    def face_controls(self) -> frozenset[int]:
+        """Bones that are no part of the body, but stand for expressions."""
+        return frozenset(self.avatar.controls.values()) if self.avatar is not None else frozenset()
 
     @property
     def max_influences(self) -> int:

@@ -68,6 +68,8 @@ class ConvertWords(_Words, frozen=True):
     place: Literal["keep", "floor", "origin"] | None = None
     keep_clips: bool | None = None
     motion_only: bool | None = None
+    meta: str | None = None
+    springs: bool | None = None
 
 
 class ClipWords(_Words, frozen=True):
@@ -105,7 +107,9 @@ class ResultWords(_Words, frozen=True):
     """What is written: how results are called, in what format, and what is drawn of each."""
 
     name: str = ""
-    format: Literal[".glb", ".gltf", ".bvh", ".csv"] = ".glb"
+    format: Literal[
+        ".glb", ".gltf", ".vrm", ".vrma", ".bvh", ".csv", ".dae", ".zae", ".usda", ".usdc", ".usd", ".usdz", ".x3d",
+    ] = ".glb"  # fmt: skip
     pictures: bool = False
     pages: bool = False
     thumbnails: bool = True

@@ -26,7 +26,7 @@ from fairswap.plans.recipe import ClipWords, ConvertWords, ExceptionWords, Plan,
 # Options that may name a file.
 _FILES = (
     "layer", "source_face", "target_face", "face_from", "source_bones", "source_reference", "target_bones",
-    "target_reference", "hands_reference",
+    "target_reference", "hands_reference", "meta",
 )  # fmt: skip
 
 

@@ -122,12 +122,12 @@ class Workshop:
     def _performer(self, task: Task) -> Performer:
         """The figure made ready: once for all motions that it is asked for alike."""
         words, pose = task.convert, task.pose
-        named = words.target_bones, words.target_reference, words.hands_reference
+        named = words.target_bones, words.target_reference, words.hands_reference, words.meta
         files = tuple(task.files[name].digest for name in named if name in task.files)
         with_root, strict = words.travel == "root", bool(words.strict)
         key = (
             task.figure.digest, Path(task.figure.path).name, words.figure, words.place, pose.to, named, files,
-            words.keep_clips, words.motion_only, with_root, strict,
+            words.keep_clips, words.motion_only, words.springs, with_root, strict,
         )  # fmt: skip
 
         def made() -> Performer:
@@ -144,6 +144,7 @@ class Workshop:
         return TargetOptions(
             self._named(task, words.target_bones), self._reference(task, words.target_reference),
             self._reference(task, words.hands_reference), bool(words.keep_clips), bool(words.motion_only),
+            self._named(task, words.meta), bool(words.springs),
         )  # fmt: skip
 
     def _prepared(self, clip: Clip, document: Document, task: Task) -> Clip:

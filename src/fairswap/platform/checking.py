@@ -20,6 +20,7 @@ from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.reading import GltfSource
 from fairswap.formats.patterns import NamePattern
+from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -183,6 +184,8 @@ def _check_file_rules(document: Document, figure: Figure, platform: Platform, ad
     for finding in document.findings:
         if finding.code == "space-corrected":
             add("space.standard", finding.place, str(OURS), str(figure.space), False)
+    for name, problem in _broken_by_standard(figure):
+        add("file.standard", name, "as the standard has it", problem, False, "Export it again, or fit it")
     kib = path.stat().st_size / 1024 if path.exists() else 0.0
     if rules.max_kib is not None and figure.meshes:
         add("file.max_kib", path.name, f"{rules.max_kib:g} KiB", f"{kib:.0f} KiB", kib <= rules.max_kib,
@@ -190,6 +193,11 @@ def _check_file_rules(document: Document, figure: Figure, platform: Platform, ad
     if rules.max_motion_kib is not None and not figure.meshes:
         limit = rules.max_motion_kib
         add("file.max_motion_kib", path.name, f"{limit:g} KiB", f"{kib:.0f} KiB", kib <= limit)
+
+
+def _broken_by_standard(figure: Figure) -> list[tuple[str, str]]:
+    """The rules of an avatar standard that the file breaks, if it says that it is of it."""
+    return broken_rules(figure.source.container.raw) if isinstance(figure.source, GltfSource) else []
 
 
 def _check_space(document: Document, figure: Figure, platform: Platform, add: Any) -> None:

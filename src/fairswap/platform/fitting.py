@@ -8,6 +8,7 @@ from pathlib import Path
 
 from fairswap.bones.choice import with_one_person
 from fairswap.bones.profile import BoneProfile, profile_named
+from fairswap.figures.avatars import as_said
 from fairswap.formats.files import document_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -20,7 +21,7 @@ from fairswap.pose.rigged import RiggedFigure
 
 def fit(
     what: Document | Figure | str | Path, platform: Platform | str | Path, *,
-    bones: BoneProfile | str | Path | None = None,
+    bones: BoneProfile | str | Path | None = None, meta: str | Path | None = None, springs: bool = False,
 ) -> Fitted:  # fmt: skip
     """The main figure of a document and its clips, as a platform wants them.
 
@@ -34,6 +35,10 @@ def fit(
     platform : Platform, name or file
     bones : BoneProfile, name or file, optional
         Which bone is which.
+    meta : path, optional
+        A file (``fairswap = "meta/1"``) that says who made it and what may be done with it, for avatars.
+    springs : bool
+        Whether its extra bones (skirts, tails, hair) shall swing, in formats that know such.
 
     Raises
     ------
@@ -44,8 +49,10 @@ def fit(
     joined: list[Change] = []
     if document.joined:
         joined.append(Change("figure.max_bones", f"{len(document.joined)} bones of a second skeleton joined"))
+    profile = None if bones is None else profile_named(bones)
+    document = as_said(document, profile, meta, springs)
     figure = document.figure
-    done = fit_figure(figure, document.clips_of(figure), rules, None if bones is None else profile_named(bones))
+    done = fit_figure(figure, document.clips_of(figure), rules, profile)
     told = (*document.findings, *rules.findings, *document.left_standing(), *done.findings)
     return replace(done, changes=(*joined, *done.changes), findings=told)
 

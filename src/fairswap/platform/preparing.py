@@ -15,6 +15,7 @@ from fairswap.formats.files import encoded_size
 from fairswap.formats.outputs import Outputs
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.platform.avatars import as_avatar
 from fairswap.platform.changes import Change
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, without_morphs
@@ -145,6 +146,10 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
         what = f"a texture from {a.width} × {a.height} {a.format} to {b.width} × {b.height} {b.format}"
         changes.append(Change("figure.textures", what, f"{a.bytes / 1024:.0f} to {b.bytes / 1024:.0f} KiB"))
     target = RiggedFigure.of(new, bones=platform.profile, part="target")
+    if ".vrm" in platform.file.formats:
+        made = replace(made, figure=new)
+        new = as_avatar(made, target.roles, tuple(rested), changes, findings)
+        target, made = replace(target, figure=new), replace(made, figure=new)
     reel_proof = prove(original, [reel], new, [new_reel], roles)
     return Prepared(
         source, platform, original, rest_changed, charted, bare, made, target, tuple(changes), tuple(findings),

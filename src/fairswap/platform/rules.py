@@ -74,10 +74,16 @@ class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     with_mesh: Literal["any", "never"] = "any"
 
 
-class FileRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What files must be like; sizes in KiB. Motions without a mesh have a limit of their own."""
+_Suffix = Literal[
+    ".glb", ".gltf", ".vrm", ".vrma", ".bvh", ".csv", ".dae", ".zae", ".usda", ".usdc", ".usd", ".usdz", ".x3d",
+]  # fmt: skip
 
-    formats: list[Literal[".glb", ".gltf", ".vrm", ".bvh", ".csv"]] = []
+
+class FileRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What files must be like; sizes in KiB. Motions without a mesh have a limit, and maybe a format, of their own."""
+
+    formats: list[_Suffix] = []
+    motion_format: _Suffix | Literal[""] = ""
     max_kib: _Above0 | None = None
     max_motion_kib: _Above0 | None = None
     max_loss_mm: _Above0 = 10.0

@@ -59,11 +59,16 @@ def _folder(fitted: Fitted, platform: Platform, out: Path) -> list[Row]:
     stems = distinct([file_stem(clip.name) for clip in fitted.clips], [figure] if with_figure else [])
     rows: list[Row] = [(out / f"{figure}{suffix}", fitted.figure, ())] if with_figure else []
     bones = without_mesh(fitted.figure)
+    alone = platform.file.motion_format or suffix
     for stem, clip in zip(stems, fitted.clips, strict=True):
         # Morphs are part of the mesh: a clip that drives them comes with it, if the platform takes that.
-        with_mesh = clip.poses.morph_tracks and platform.clip.with_mesh != "never"
-        row = (fitted.figure, [clip]) if with_mesh else (bones, [motion_alone(clip)])
-        rows.append((out / f"{stem}{suffix}", *row))
+        # A format of its own for motions holds faces without a mesh.
+        with_mesh = clip.poses.morph_tracks and platform.clip.with_mesh != "never" and alone != ".vrma"
+        if alone == ".vrma":
+            row: tuple[Figure, Sequence[Clip]] = (fitted.figure, [clip])
+        else:
+            row = (fitted.figure, [clip]) if with_mesh else (bones, [motion_alone(clip)])
+        rows.append((out / f"{stem}{suffix if with_mesh else alone}", *row))
     return rows
 
 

@@ -97,7 +97,7 @@ def lost_extras(poses: Poses, source: RiggedFigure, extras: list[Extra]) -> list
     counted, nor helpers, which share out what others do."""
     skeleton = source.skeleton
     done = {extra.source for extra in extras} | set(source.role_of_bone) | set(source.roles.helpers) | skeleton.ends
-    done |= set(skeleton.below(source.roles.bones["head"]))
+    done |= set(skeleton.below(source.roles.bones["head"])) | source.figure.face_controls
     return [
         name for bone, name in enumerate(skeleton.labels) if bone not in done and _moves(poses, source, bone, _SEEN)
     ]

@@ -95,6 +95,20 @@ def _images_of(origin: MaterialOrigin) -> dict[int, bytes]:
     return out
 
 
+def picture_of_image(container: Container, number: Any) -> bytes | None:
+    """The bytes of an image by its number; None if it is not there."""
+    images = container.document.images
+    if not isinstance(number, int) or not 0 <= number < len(images):
+        return None
+    image, where = images[number], f"images[{number}]"
+    with suppress(InputError):  # told when the file was read: a figure without a picture is one still
+        if image.buffer_view is not None:
+            return bytes(view_bytes(container, image.buffer_view, where))
+        if image.uri is not None:
+            return bytes_from_uri(container.path, image.uri, where)
+    return None
+
+
 def _texture(container: Container, index: int) -> dict[str, Any]:
     texture: dict[str, Any] = item(container.raw.get("textures", []), index, "texture", "materials")
     return texture

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass
 
 import msgspec
@@ -94,12 +94,12 @@ def posed_tree(document: Document, values: Mapping[tuple[int, str], Floats]) -> 
     return tree_from_nodes(msgspec.structs.replace(document, nodes=nodes))
 
 
-def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
+def figures_from_nodes(document: Document, tree: Tree, named: Collection[int] = ()) -> list[FigureNodes]:
     """Group the nodes into figures: skins whose bones are in one tree belong together.
 
     Bones are the joints, everything animated above or below them, what lies between, and bare leaf nodes (end markers).
     Without any skin, as in a file with motion only, what hangs on animated nodes counts; or the whole tree,
-    if only parts of a body are animated in it.
+    if only parts of a body are animated in it. Nodes that the file has ``named`` as those of one figure are so.
     """
     animated = {
         channel.target.node
@@ -107,7 +107,7 @@ def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
         for channel in animation.channels
         if channel.target.node is not None and channel.target.path in ("rotation", "translation", "scale")
     }
-    animated = {node for node in animated if node < len(document.nodes)}
+    animated = {node for node in (*animated, *named) if 0 <= node < len(document.nodes)}
     for index, skin in enumerate(document.skins):
         for joint in skin.joints:
             item(document.nodes, joint, "node", f"skins[{index}].joints")
@@ -130,7 +130,10 @@ def figures_from_nodes(document: Document, tree: Tree) -> list[FigureNodes]:
     if document.skins:
         size = _size_below(document, tree)
         loose = {top for top in loose if size[top] >= _LEAST_OF_A_BODY}
-    groups |= {-1 - top: {top} for top in _tops_of_motion(document, tree, loose)}
+    together = {tops[node] for node in named if node in tops} & loose
+    if together:
+        groups[-1 - len(document.nodes)] = together
+    groups |= {-1 - top: {top} for top in _tops_of_motion(document, tree, loose - together)}
     figures = []
     for own in groups.values():
         nodes, ends = _bones(document, tree, own, joints | animated)

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from pathlib import Path
 
 import numpy as np
@@ -13,13 +13,16 @@ from fairswap.formats.gltf.container import Container, container_from_bytes
 from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
 from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.materials import MaterialOrigin, picture_of_image
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
-from fairswap.formats.gltf.vrm import vrm_roles
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
+from fairswap.formats.vrm.avatars import Places, avatar_from
+from fairswap.formats.vrm.humanoid import extension_of, nodes_of_motion, vrm_roles
 from fairswap.model.arrays import Floats, read_only
+from fairswap.model.avatar import Avatar
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -48,6 +51,7 @@ class GltfSource:
     fold: Fold
     mesh_nodes: tuple[int, ...]
     to_ours: Floats
+    avatar: Avatar | None = None
 
     def __post_init__(self) -> None:
         read_only(self.to_ours)
@@ -67,19 +71,24 @@ class GltfOrigin:
 
 def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
     """Read the content of a ``.glb`` or ``.gltf``; see :func:`fairswap.load`."""
-    return document_from_container(container_from_bytes(content, path), unit=unit, up=up)
+    container = container_from_bytes(content, path)
+    for name, edition in (("VRMC_vrm", "VRM 1.0"), ("VRM", "VRM 0.x")):
+        if extension_of(container.raw, name):
+            container = replace(container, format=edition)
+    return document_from_container(container, unit=unit, up=up)
 
 
 def document_from_container(container: Container, *, unit: str | None = None, up: str | None = None) -> Document:
     """Figures and clips of a document that is open already; copies of a skeleton are joined with it."""
     path = container.path
     tree = tree_from_nodes(container.document)
-    groups = figures_from_nodes(container.document, tree)
+    named = nodes_of_motion(container.raw)
+    groups = figures_from_nodes(container.document, tree, named)
     copies = copies_in(container, tree, groups)
     if copies:
         container, joined, findings = _joined(container, tree, copies)
         tree = tree_from_nodes(container.document)
-        groups = figures_from_nodes(container.document, tree)
+        groups = figures_from_nodes(container.document, tree, named)
     else:
         joined, findings = (), []
     figures, spaces = [], []
@@ -142,6 +151,8 @@ def _figure(
     posture = posture_from_positions(tree.world[own.nodes][:, :3, 3], parents)
     if posture is None or (posture.up, posture.forward) != (OURS.up, OURS.forward):
         posture, _ = posture_of_file(posture, _postures_shown(container, own, parents), OURS)
+    if posture is not None and extension_of(container.raw, "VRM"):
+        posture = replace(posture, forward="-Z", reason="as VRM 0.x has it")
     to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, container, name, unit, up, findings)
     fold = fold_nodes(tree, own.nodes, parents, to_ours)
     space = _data_space(fold.above[0, :3, :3])
@@ -160,9 +171,27 @@ def _figure(
         ends=frozenset(bone_of[node] for node in own.ends),
     )
     meshes, mesh_nodes = read_meshes(container, tree, own, bone_of, fold, skeleton, to_ours, findings)
-    source = GltfSource(container, skeleton, meshes, tuple(own.nodes), fold, mesh_nodes, to_ours)
+    avatar = _avatar(container, bone_of, meshes, mesh_nodes)
+    source = GltfSource(container, skeleton, meshes, tuple(own.nodes), fold, mesh_nodes, to_ours, avatar)
     known = vrm_roles(container.raw, bone_of)
-    return Figure(name, skeleton, meshes, space or OURS, source, known), findings, space or OURS
+    return Figure(name, skeleton, meshes, space or OURS, source, known, avatar), findings, space or OURS
+
+
+def _avatar(
+    container: Container, bone_of: dict[int, int], meshes: tuple[Mesh, ...], mesh_nodes: tuple[int, ...]
+) -> Avatar | None:
+    """What VRM says of a figure beside its bones."""
+    if not container.raw.get("extensions"):
+        return None
+    held: dict[int, list[int]] = {}
+    runs: dict[int, list[tuple[int, int]]] = {}
+    for number, (node, mesh) in enumerate(zip(mesh_nodes, meshes, strict=True)):
+        held.setdefault(container.document.nodes[node].mesh or 0, []).append(number)
+        for run, material in enumerate(mesh.materials):
+            if isinstance(material.origin, MaterialOrigin):
+                runs.setdefault(material.origin.index, []).append((number, run))
+    places = Places(bone_of, {node: number for number, node in enumerate(mesh_nodes)}, held, runs)
+    return avatar_from(container.raw, places, meshes, lambda index: picture_of_image(container, index))
 
 
 def _figure_name(container: Container, tree: Tree, own: FigureNodes) -> str:
@@ -189,7 +218,8 @@ def _to_ours(
     if space != OURS:
         size = f"{height:.4g} {found_unit} tall"
         reason = posture.reason if posture else "you said so"
-        if not container.says_forward and (space.up, space.unit) == (OURS.up, OURS.unit):
+        says = container.says_forward and not extension_of(container.raw, "VRM")
+        if not says and (space.up, space.unit) == (OURS.up, OURS.unit):
             message = f"it looks along {forward} ({reason}); turned to face {OURS.forward}"
             findings.append(Finding("space-found", "note", name, message))
         else:

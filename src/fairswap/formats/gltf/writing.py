@@ -22,6 +22,8 @@ from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.naming import all_in_unicode
 from fairswap.formats.storage import Chunk
+from fairswap.formats.vrm.humanoid import extension_of
+from fairswap.formats.vrm.writing import add_avatar, changed_meta
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip, KeptKeys
 from fairswap.model.figure import Figure
@@ -34,7 +36,26 @@ _SAME = 1e-6
 
 
 def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, list[Chunk]]:
-    """A ``.glb`` or ``.gltf``; see :func:`fairswap.formats.files.encode`."""
+    """A ``.glb``, ``.gltf`` or ``.vrm``; see :func:`fairswap.formats.files.encode`."""
+    raw, packer, nodes, mesh_nodes = document_of_figure(figure, clips, space)
+    if Path(name).suffix.lower() == ".vrm":
+        _as_avatar(raw, figure, nodes, mesh_nodes, packer)
+    return files_of_document(name, raw, packer)
+
+
+def _as_avatar(raw: dict[str, Any], figure: Figure, nodes: list[int], mesh_nodes: list[int], packer: Packer) -> None:
+    """Make the document one of VRM 1.0; one that is so already keeps what it says, but for new terms of use."""
+    if not extension_of(raw, "VRMC_vrm"):
+        add_avatar(raw, figure, nodes, mesh_nodes, packer)
+    elif figure.avatar is not None and figure.avatar is not figure.source.avatar:
+        changed_meta(raw, figure.avatar, packer, figure.name)
+    raw["bufferViews"] = packer.views
+
+
+def document_of_figure(
+    figure: Figure, clips: Sequence[Clip], space: Space | None
+) -> tuple[dict[str, Any], Packer, list[int], list[int]]:
+    """The JSON of a document with a figure and clips, and its buffer; the node of each bone and of each mesh."""
     packer = Packer()
     source = figure.source
     carried = isinstance(source, GltfSource) and can_patch(figure, source.skeleton, source.meshes)
@@ -72,7 +93,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     for node in raw.get("nodes", ()):
         if "rotation" in node:
             node["rotation"] = _bounded(node["rotation"])
-    return _files(name, raw, packer)
+    return raw, packer, nodes, mesh_nodes
 
 
 def _stand_up(raw: dict[str, Any], to_ours: Floats, name: str) -> None:
@@ -80,6 +101,9 @@ def _stand_up(raw: dict[str, Any], to_ours: Floats, name: str) -> None:
     one node above all others turns and scales what hangs on it."""
     if np.allclose(to_ours, np.eye(3), atol=1e-9):
         return
+    if extension_of(raw, "VRM"):  # what an avatar of edition 0.x says holds for one that looks along -Z
+        del raw["extensions"]["VRM"]
+        raw["extensionsUsed"] = [name for name in raw.get("extensionsUsed", ()) if name != "VRM"]
     metres = float(np.cbrt(np.linalg.det(to_ours)))
     nodes = raw["nodes"]
     held = {child for node in nodes for child in node.get("children", ())}
@@ -193,7 +217,8 @@ def _turned_on(rotations: Floats) -> Floats:
     return without_sign_jumps(normalized(rotations).T).T
 
 
-def _files(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chunk]]:
+def files_of_document(name: str, raw: dict[str, Any], packer: Packer) -> dict[str, list[Chunk]]:
+    """A document under a name: one binary file, or JSON with its buffer beside it."""
     raw.pop("buffers", None)
     as_text = Path(name).suffix.lower() == ".gltf"
     binary = Path(name).with_suffix(".bin").name

@@ -26,7 +26,6 @@ def library() -> Any:
     except ImportError:
         raise ImpossibleError(
             "USD files need the official USD library, which is not installed", code="no-usd",
-            remedy='Install it: pip install "fairswap[usd]"',
         ) from None  # fmt: skip
     return pxr
 
