@@ -22,13 +22,13 @@ from fairswap.face.checking import region_coverage
 from fairswap.face.drafting import draft_face
 from fairswap.face.geometry import head_frame
 from fairswap.face.landmarks import landmark_moves
-from fairswap.model.bounded import bounded_weights
 from fairswap.face.speech.mouth import units_from_phones
 from fairswap.face.speech.phones import Phone, viseme_of
 from fairswap.face.timeline import draft_timeline
 from fairswap.face.transfer import FaceSwap, Head, perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
 from fairswap.face.words import shape_name
+from fairswap.model.bounded import bounded_weights
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import angle_between, multiply
 from making import TROUPE, act, figure, rigged, run

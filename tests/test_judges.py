@@ -26,7 +26,7 @@ def judge(script, *arguments):
     )
     done = subprocess.run([node, JUDGES / script, *arguments], capture_output=True, text=True, timeout=120)
     assert done.returncode == 0, done.stderr
-    return json.loads(done.stdout)
+    return json.loads(done.stdout.strip().splitlines()[-1])  # before it, what clients have to say
 
 
 def converted(motion, performer, target):

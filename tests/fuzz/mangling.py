@@ -110,7 +110,8 @@ def mangled_glb(content: bytes, chance: Random) -> bytes:
 
 
 def mangled(content: bytes, chance: Random, kind: str) -> bytes:
-    """The content of a file of a ``kind`` (``glb`` or ``text``), in one of the ways that break it."""
+    """The content of a file of a ``kind`` (``glb``, ``text`` or ``bytes``), in one of the ways that break it."""
     if chance.random() < 0.3:
         return mangled_bytes(content, chance)
-    return (mangled_glb if kind == "glb" else mangled_text)(content, chance)
+    ways = {"glb": mangled_glb, "text": mangled_text, "bytes": mangled_bytes}
+    return ways[kind](content, chance)

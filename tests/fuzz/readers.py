@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
@@ -19,6 +20,7 @@ from fairswap.pose.saved import SavedPose
 from fairswap.retarget.layers import Layers
 from fuzz.mangling import mangled
 from making import STICK, act, arm, bvh, clip_of, figure, random_poses, random_skeleton
+from scenes import small_avatar, small_avatar_motion, small_scene
 
 _ROWS = [[0, 90, 0, 10, 20, 30, -5, 15, 25]] * 5
 
@@ -75,6 +77,43 @@ def _tables() -> tuple[bytes, ...]:
     return ((folder / "made.csv").read_bytes(),)
 
 
+def _scene(suffix: str) -> Callable[[], tuple[bytes, ...]]:
+    """A small figure with a skin, a morph, a picture and a clip, in another format."""
+
+    @cache
+    def made() -> tuple[bytes, ...]:
+        folder = Path("fuzz-good")
+        folder.mkdir(exist_ok=True)
+        scene = small_scene()
+        fairswap.save(folder / f"made{suffix}", scene.figure, scene.clips, force=True)
+        return ((folder / f"made{suffix}").read_bytes(),)
+
+    return made
+
+
+def _mesh() -> tuple[bytes, ...]:
+    return (
+        b"mtllib a.mtl\no body\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0.5\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nvn 0 0 1\n"
+        b"usemtl skin\nf 1/1/1 2/2/1 3/3/1 4/4/1\nf -4 -3 -2\n",
+    )
+
+
+def _points() -> tuple[bytes, ...]:
+    head = (
+        "element vertex 4\nproperty float x\nproperty float y\nproperty float z\nproperty uchar red\n"
+        "property uchar green\nproperty uchar blue\nelement face 2\nproperty list uchar int vertex_indices\n"
+        "end_header\n"
+    )
+    rows = [(0, 0, 0), (1, 0, 0), (1, 1, 0), (0, 1, 0.5)]
+    text = "\n".join(f"{x} {y} {z} 255 0 9" for x, y, z in rows) + "\n3 0 1 2\n4 0 1 2 3\n"
+    binary = b"".join(struct.pack("<3f3B", *row, 255, 0, 9) for row in rows)
+    faces = struct.pack("<B3i", 3, 0, 1, 2) + struct.pack("<B4i", 4, 0, 1, 2, 3)
+    return (
+        f"ply\nformat ascii 1.0\n{head}{text}".encode(),
+        f"ply\nformat binary_little_endian 1.0\n{head}".encode() + binary + faces,
+    )
+
+
 def _text(*contents: str) -> Callable[[], tuple[bytes, ...]]:
     return lambda: tuple(content.encode() for content in contents)
 
@@ -103,6 +142,16 @@ def _use_pieces(path: Path) -> None:
 
 READERS = (
     Reader("glb", ".glb", "glb", _small_figures, _use_document),
+    Reader("vrm", ".vrm", "glb", lambda: (small_avatar(),), _use_document),
+    Reader("vrma", ".vrma", "glb", lambda: (small_avatar_motion(),), _use_document),
+    Reader("collada", ".dae", "text", _scene(".dae"), _use_document),
+    Reader("collada packed", ".zae", "bytes", _scene(".zae"), _use_document),
+    Reader("usd text", ".usda", "text", _scene(".usda"), _use_document),
+    Reader("usd binary", ".usdc", "bytes", _scene(".usdc"), _use_document),
+    Reader("usd packed", ".usdz", "bytes", _scene(".usdz"), _use_document),
+    Reader("x3d", ".x3d", "text", _scene(".x3d"), _use_document),
+    Reader("obj", ".obj", "text", _mesh, _use_document),
+    Reader("ply", ".ply", "bytes", _points, _use_document),
     Reader("bvh", ".bvh", "text", _text(bvh(STICK, _ROWS)), _use_document),
     Reader("motion table", ".csv", "text", _tables, _use_document),
     Reader("bone profile", ".toml", "text", cache(_drafted_profile), _use_profile),

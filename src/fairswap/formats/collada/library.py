@@ -101,16 +101,14 @@ class Library:
         # Parameters without a name are skipped (COLLADA 1.4.1, accessor).
         params = children(accessor, "param")
         named = [at for at, one in enumerate(params) if one.get("name")] or list(range(len(params)))
-        kinds = [(params[at].get("type") or "").lower() for at in named]
-        if named and kinds == ["float4x4"]:
-            named = list(range(width))
         needed = row["offset"] + row["count"] * width
         if min(row.values()) < 0 or needed > len(flat):
             problem = f"it counts {row['count']} rows of {width}, there are {len(flat)} numbers"
             raise InputError(problem, place=accessor.place, remedy=_AGAIN)
         rows = flat[row["offset"] : needed].reshape(-1, width)
         columns = [at for at in named if at < width]
-        return rows[:, columns] if columns and len(columns) < width else rows
+        # One parameter for a row of many is a matrix, whatever it is called.
+        return rows[:, columns] if 1 < len(columns) < width else rows
 
 
 @dataclass(frozen=True)

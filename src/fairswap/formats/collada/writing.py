@@ -249,7 +249,9 @@ class _Writer:
             end = clip.start_s + clip.duration_s
             span = {"start": "0", "end": numbers_text([end])}
             row = SubElement(named, "animation_clip", {"id": f"{own}-clip", "name": on_one_line(clip.name), **span})
-            SubElement(row, "instance_animation", {"url": f"#{own}"})
+            # Some readers know the innermost animations alone.
+            for channel in animation:
+                SubElement(row, "instance_animation", {"url": f"#{channel.get('id')}"})
 
     def _matrices(self, clip: Clip, bone: int) -> Floats:
         """The local matrices ``(frames, 16)`` of a bone, row by row."""

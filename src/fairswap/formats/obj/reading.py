@@ -129,7 +129,7 @@ class _Text:
         given = (given + [0, 0, 0])[:3]
         counts = [len(self.rows[kind]) for kind in ("v", "vt", "vn")]
         out = [index + count + 1 if index < 0 else index for index, count in zip(given, counts, strict=True)]
-        if out[0] < 1 or min(out) < 0:
+        if out[0] < 1 or min(out) < 0 or max(out) > LARGEST_NUMBER:
             raise InputError(f"{word[:40]!r} names a point that is not there", place=f"line {number}", remedy=_AGAIN)
         return out[0], out[1], out[2]
 

@@ -10,9 +10,11 @@ from typing import Any
 import msgspec
 import numpy as np
 
+from fairswap.errors import InputError
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Document
+from fairswap.formats.limits import LARGEST_NUMBER
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.mesh import Blending
@@ -199,4 +201,7 @@ def trs_from_matrices(matrices: Floats) -> tuple[Floats, Floats, Floats]:
 
 
 def _f4(values: Floats) -> np.ndarray[Any, Any]:
+    """Numbers as they are stored; what single precision, or any scene, cannot hold is refused."""
+    if values.size and not np.abs(values).max() <= LARGEST_NUMBER:  # NaN is not, either
+        raise InputError("a number of it is not finite, or beyond all sizes", remedy="Export the file again")
     return np.ascontiguousarray(values, dtype="<f4")

@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import struct
 import tempfile
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from pathlib import Path, PurePosixPath
 from typing import Any
 
@@ -17,6 +18,8 @@ _LAYERS = (".usd", ".usda", ".usdc")
 _ZIP = b"PK\x03\x04"
 # Layers of layers: more than any scene has.
 _MOST_LAYERS = 512
+# Rows of a binary layer's tables: so many, however small it is, and for each byte.
+_ROWS, _ROWS_A_BYTE = 1_000_000, 16
 
 
 def library() -> Any:
@@ -43,39 +46,76 @@ def opened_stage(content: bytes, path: Path) -> Iterator[tuple[Any, Path, list[s
         If it is no USD, is damaged, or names layers outside of its folder.
     """
     library()
-    from pxr import Sdf, Tf, Usd
+    from pxr import Tf, Usd, UsdUtils
 
+    # What the library has to say of a damaged file goes to it, and not to the terminal.
+    quiet = UsdUtils.CoalescingDiagnosticDelegate()
     with tempfile.TemporaryDirectory(prefix="fairswap-usd-") as name:
         folder, beside = Path(name).resolve(), list[str]()
-        if content[:4] == _ZIP:
-            main = _laid_out(parts_from_archive(content), folder)
-            source = folder
-        else:
-            suffix = path.suffix.lower() if path.suffix.lower() in _LAYERS else ".usd"
-            main = folder / f"figure{suffix}"
-            main.write_bytes(content)
-            source = path.parent
+        packed = content[:4] == _ZIP
         try:
-            waiting, seen = [main], {main}
-            while waiting:
-                layer_path = waiting.pop()
-                layer = Sdf.Layer.FindOrOpen(str(layer_path))
-                if layer is None:
-                    raise InputError("it is no USD that can be read, or is cut", remedy=_AGAIN)
-                for asset in layer.GetCompositionAssetDependencies():
-                    target = _brought(asset, layer_path, folder, source, beside)
-                    if target is not None and target not in seen:
-                        seen.add(target)
-                        waiting.append(target)
-                if len(seen) > _MOST_LAYERS:
-                    raise InputError(f"it is put together of over {_MOST_LAYERS} layers", remedy=_AGAIN + " flattened")
+            if packed:
+                main = _laid_out(parts_from_archive(content), folder)
+            else:
+                suffix = path.suffix.lower() if path.suffix.lower() in _LAYERS else ".usd"
+                main = folder / f"figure{suffix}"
+                main.write_bytes(content)
+            _bring_layers(main, folder, folder if packed else path.parent, beside)
             stage = Usd.Stage.Open(str(main))
-        except Tf.ErrorException as error:
-            problem = f"it is no USD that can be read ({_first_reason(error)})"
+            if stage is None:
+                raise InputError("it is no USD that can be read", remedy=_AGAIN)
+            yield stage, folder if packed else path.parent, beside
+        except (Tf.ErrorException, UnicodeDecodeError) as error:  # values are unpacked only when they are asked for
+            problem = f"it is no USD that can be read, or is damaged ({_first_reason(error)})"
             raise InputError(problem, remedy=_AGAIN) from None
-        if stage is None:
-            raise InputError("it is no USD that can be read", remedy=_AGAIN)
-        yield stage, folder if content[:4] == _ZIP else source, beside
+        finally:
+            with suppress(UnicodeDecodeError):  # what it has to say quotes the file
+                quiet.TakeUncoalescedDiagnostics()
+
+
+def _bring_layers(main: Path, folder: Path, source: Path, beside: list[str]) -> None:
+    """Lay all layers out that the first one names, and those that they name."""
+    from pxr import Sdf
+
+    waiting, seen = [main], {main}
+    while waiting:
+        path = waiting.pop()
+        _check_counts(path.read_bytes())
+        layer = Sdf.Layer.FindOrOpen(str(path))
+        if layer is None:
+            raise InputError("it is no USD that can be read, or is cut", remedy=_AGAIN)
+        for asset in layer.GetCompositionAssetDependencies():
+            target = _brought(asset, path, folder, source, beside)
+            if target is not None and target not in seen:
+                seen.add(target)
+                waiting.append(target)
+        if len(seen) > _MOST_LAYERS:
+            raise InputError(f"it is put together of over {_MOST_LAYERS} layers", remedy=_AGAIN + " flattened")
+
+
+def _check_counts(content: bytes) -> None:
+    """Refuse a binary layer whose tables say that they are far larger than its bytes can be: the library believes them,
+    and takes the memory before it looks (layout: pxr/usd/sdf/crateFile.h)."""
+    if content[:8] != b"PXR-USDC" or len(content) < 24:
+        return
+    most = _ROWS + _ROWS_A_BYTE * len(content)
+    (table,) = struct.unpack_from("<q", content, 16)
+    if not 0 <= table <= len(content) - 8:
+        raise InputError("it is cut: its table of contents is not there", remedy=_AGAIN)
+    (sections,) = struct.unpack_from("<Q", content, table)
+    if sections > 64 or table + 8 + 32 * sections > len(content):
+        raise InputError("its table of contents is damaged", remedy=_AGAIN)
+    for at in range(table + 8, table + 8 + 32 * sections, 32):
+        start, size = struct.unpack_from("<qq", content, at + 16)
+        if start < 0 or size < 0 or start + size > len(content):
+            raise InputError("it is cut: a part of it lies beyond its end", remedy=_AGAIN)
+        counts = (
+            struct.unpack_from("<3Q" if content[at : at + 6] == b"TOKENS" else "<Q", content, start)
+            if size >= 24
+            else ()
+        )
+        if any(count > most for count in counts):
+            raise InputError(f"a table of it has {max(counts)} rows, far more than its bytes allow", remedy=_AGAIN)
 
 
 def parts_of(path: Path) -> list[Path]:
@@ -125,5 +165,9 @@ def _brought(asset: str, layer: Path, folder: Path, source: Path, beside: list[s
 
 
 def _first_reason(error: Exception) -> str:
-    text = " ".join(str(error).split())
+    """What the library says, shortly: its first sentence, without where in the library it stands."""
+    try:
+        text = " ".join(str(error).split())
+    except UnicodeDecodeError:  # it quotes the file
+        return "its text is not UTF-8"
     return text.partition(" -- ")[2][:120] or text[:120]

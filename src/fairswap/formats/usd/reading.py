@@ -10,13 +10,15 @@ from typing import Any
 import numpy as np
 
 from fairswap.errors import Finding, InputError
+from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.limits import clip_numbers, mesh_numbers
 from fairswap.formats.scene.building import SceneBuilder, Surface, trs_from_matrices
 from fairswap.formats.scene.polygons import triangles_from_polygons, vertices_from_corners
 from fairswap.formats.scene.stance import stance_node
+from fairswap.formats.usd.apart import done_apart
 from fairswap.formats.usd.looks import Looks
-from fairswap.formats.usd.packing import opened_stage
+from fairswap.formats.usd.packing import library, opened_stage
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.document import Document
 
@@ -34,14 +36,20 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     InputError
         If it is no USD, damaged, or names what is not there.
     """
+    library()  # says so if it is not there
+    container, findings = done_apart(_container, len(content), content, path, unit, up)
+    document = document_from_container(container)
+    return replace(document, findings=(*findings, *document.findings))
+
+
+def _container(content: bytes, path: Path, unit: str | None, up: str | None) -> tuple[Container, list[Finding]]:
+    """The stage as a glTF document, and what was noticed."""
     with opened_stage(content, path) as (stage, folder, beside):
         scene = _Scene(stage, folder, path, len(content))
         scene.build(unit, up)
         pictures = scene.looks.beside if folder == path.parent else []
         files = tuple(dict.fromkeys([*beside, *pictures]))
-        container = scene.builder.container(path, "USD", beside=files)
-    document = document_from_container(container)
-    return replace(document, findings=(*scene.findings, *document.findings))
+        return scene.builder.container(path, "USD", beside=files), scene.findings
 
 
 @dataclass

@@ -75,12 +75,12 @@ def _expressions(held: dict[str, Any], places: Places, meshes: Sequence[Mesh]) -
                 if mesh is not None and 0 <= index < len(meshes[mesh].morph_names):
                     morphs.append((mesh, meshes[mesh].morph_names[index], _number(bind.get("weight"), 1.0)))
             colors = [
-                (*place, str(bind.get("type", "color")), _numbers(bind.get("targetValue"), (1.0, 1.0, 1.0, 1.0)))
+                (*place, str(bind.get("type", "color")), numbers_or(bind.get("targetValue"), (1.0, 1.0, 1.0, 1.0)))
                 for bind in _rows(row.get("materialColorBinds"))
                 for place in places.materials.get(_index(bind.get("material")), ())
             ]
             textures = [
-                (*place, _numbers(bind.get("scale"), (1.0, 1.0)), _numbers(bind.get("offset"), (0.0, 0.0)))
+                (*place, numbers_or(bind.get("scale"), (1.0, 1.0)), numbers_or(bind.get("offset"), (0.0, 0.0)))
                 for bind in _rows(row.get("textureTransformBinds"))
                 for place in places.materials.get(_index(bind.get("material")), ())
             ]
@@ -181,6 +181,7 @@ def _number(value: Any, otherwise: float) -> float:
     return float(value) if isinstance(value, int | float) and abs(value) < 1e6 else otherwise
 
 
-def _numbers(value: Any, otherwise: tuple[float, ...]) -> tuple[float, ...]:
+def numbers_or(value: Any, otherwise: tuple[float, ...]) -> tuple[float, ...]:
+    """A row of as many numbers as the default has, or that."""
     row = _list(value)
     return tuple(_number(one, 0.0) for one in row) if len(row) == len(otherwise) else otherwise

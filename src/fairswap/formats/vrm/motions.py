@@ -16,6 +16,7 @@ from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.gltf.writing import document_of_figure, files_of_document
 from fairswap.formats.storage import Chunk
+from fairswap.formats.vrm.avatars import numbers_or
 from fairswap.formats.vrm.humanoid import VRM_BONE_OF_ROLE, extension_of, nodes_of_humanoid
 from fairswap.formats.vrm.writing import add_extension, humanoid_of
 from fairswap.model.arrays import Floats
@@ -33,6 +34,8 @@ _NAME = "VRMC_vrm_animation"
 _EYES = ("eye_left", "eye_right")
 _LOOK = "lookAt"
 _FACE_LOST = 0.05
+# Where eyes are, from the head's joint, if nobody says so: metres to the left, up and ahead.
+_BETWEEN_EYES = (0.0, 0.06, 0.08)
 
 
 def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -122,8 +125,7 @@ def with_eyes(container: Container) -> Container:
     raw = copy.deepcopy(container.raw)
     head = bones["head"]
     world = tree_from_nodes(container.document).world[head]
-    offset = look.get("offsetFromHeadBone") if isinstance(look, dict) else None
-    ahead = np.array(offset if isinstance(offset, list) and len(offset) == 3 else [0.0, 0.06, 0.08], dtype=np.float64)
+    ahead = np.array(numbers_or(look.get("offsetFromHeadBone") if isinstance(look, dict) else None, _BETWEEN_EYES))
     linear = np.linalg.inv(world[:3, :3])
     turn = quaternion_from_matrix(_rotation(linear))
     nodes = raw["nodes"]

@@ -104,6 +104,7 @@ class _Scene:
         for tag in self.root.iter():
             if "DEF" in tag.attrib and isinstance(tag, Tag):
                 self.by_name.setdefault(tag.attrib["DEF"], tag)
+        self.routed = {tag.get("toNode") for tag in self.root.iter("ROUTE")}
         self.looks = Looks(self.builder, self.path, self.resolved, self.findings)
         self._walk(scene, stance_node(self.builder, unit, up, file_metres=self._metres()))
         for humanoid in self.humanoids:
@@ -146,6 +147,7 @@ class _Scene:
                 what = "it is inside of itself" if id(tag) in inside else "there are too many copies of nodes in it"
                 raise InputError(what, place=given.place, remedy=_AGAIN)
             children = [one for one in tag if isinstance(one, Tag)]
+            node: int | None
             below = (*inside, id(tag))
             if tag.tag == "HAnimHumanoid":
                 node = self._transform(tag, above, before)
@@ -161,13 +163,15 @@ class _Scene:
                 back = matrix_from_quaternion(conjugate(joint.rest))
                 onward[:3, :3], onward[:3, 3] = back, -back @ joint.center
             elif tag.tag == "HAnimSegment":
-                node = self.builder.node(tag.get("name") or tag.get("DEF") or "segment", above, before)
-                self._segment(tag, node)
+                self._segment(tag, above, before)
                 children = [one for one in children if one.tag != "Shape"]
-                onward = np.eye(4)
+                node, onward = above, before
             elif tag.tag in _HOLDERS:
-                node = self._transform(tag, above, before)
-                onward = np.eye(4)
+                # What only places something on a joint is no bone.
+                if joint is not None and tag.get("DEF") not in self.routed:
+                    node, onward = above, before @ _matrix_of(tag)
+                else:
+                    node, onward = self._transform(tag, above, before), np.eye(4)
                 if tag.tag == "Switch":
                     shown = int(number(tag, "whichChoice", -1))
                     children = children[shown : shown + 1] if shown >= 0 else []
@@ -186,16 +190,10 @@ class _Scene:
 
     def _transform(self, tag: Tag, above: int | None, before: Floats) -> int:
         """The node of a group with its transform."""
-        fields = {
-            "translation": vector(tag, "translation"), "rotation": turn(tag, "rotation"),
-            "scale": vector(tag, "scale", (1.0, 1.0, 1.0)), "center": vector(tag, "center"),
-            "skew": turn(tag, "scaleOrientation"),
-        }  # fmt: skip
+        fields = _fields_of(tag)
 
         def matrices(moved: Mapping[str, Floats], count: int) -> Floats:
-            every = {name: np.broadcast_to(value, (count, len(value))) for name, value in fields.items()} | dict(moved)
-            own = placed(every["translation"], every["rotation"], every["scale"], every["center"], every["skew"])
-            return before @ own
+            return before @ _placed(fields, moved, count)
 
         name = tag.get("name") or tag.get("DEF") or tag.tag.lower()
         node = self.builder.node(name, above, matrices({}, 1)[0])
@@ -228,12 +226,13 @@ class _Scene:
             self.movers.setdefault(tag.attrib["DEF"], []).append((node, Mover(matrices, True)))
         return joint
 
-    def _segment(self, tag: Tag, node: int) -> None:
-        """The shapes of a segment on its node, with its displacers as their morphs."""
+    def _segment(self, tag: Tag, above: int | None, before: Floats) -> None:
+        """The shapes of a segment on a node of their own, with its displacers as their morphs."""
         shapes = [self.resolved(one) for one in tag if one.tag == "Shape" and isinstance(one, Tag)]
         displacers = [self.resolved(one) for one in tag if one.tag == "HAnimDisplacer" and isinstance(one, Tag)]
         if shapes:
-            self._hang(node, tag.get("name") or "segment", shapes, displacers)
+            name = tag.get("name") or tag.get("DEF") or "segment"
+            self._hang(self.builder.node(name, above, before), name, shapes, displacers)
 
     def _hang(self, node: int, name: str, shapes: list[Tag], displacers: list[Tag]) -> None:
         """Hang shapes on a node as one mesh, or as one for each where they share no points."""
@@ -348,6 +347,24 @@ class _Scene:
             self.builder.hang(node, self.builder.mesh(name, surface), skin)
             for at, displacer in enumerate(used):
                 self.displaced.setdefault(displacer, []).append((node, at))
+
+
+def _fields_of(tag: Tag) -> dict[str, Floats]:
+    """The fields that place a group."""
+    return {
+        "translation": vector(tag, "translation"), "rotation": turn(tag, "rotation"),
+        "scale": vector(tag, "scale", (1.0, 1.0, 1.0)), "center": vector(tag, "center"),
+        "skew": turn(tag, "scaleOrientation"),
+    }  # fmt: skip
+
+
+def _placed(fields: Mapping[str, Floats], moved: Mapping[str, Floats], count: int) -> Floats:
+    every = {name: np.broadcast_to(value, (count, len(value))) for name, value in fields.items()} | dict(moved)
+    return placed(every["translation"], every["rotation"], every["scale"], every["center"], every["skew"])
+
+
+def _matrix_of(tag: Tag) -> Floats:
+    return _placed(_fields_of(tag), {}, 1)[0]
 
 
 def _influences(humanoid: _Humanoid, total: int) -> tuple[Integers, Floats]:

@@ -1,0 +1,86 @@
+"""The official library at work in a process of its own.
+
+It takes what a file says of itself at its word: a few wrong bytes make it ask for all the memory there is. There it
+asks for no more than files of a size can need, and whatever happens to it happens to that process alone.
+"""
+
+from __future__ import annotations
+
+import atexit
+import contextlib
+import os
+import shutil
+import tempfile
+import threading
+from collections.abc import Callable
+from concurrent.futures import Future, TimeoutError
+from concurrent.futures.process import BrokenProcessPool
+from pathlib import Path
+from typing import Any, TypeVar
+
+from fairswap.errors import InputError
+from fairswap.formats.usd.packing import library
+
+_Result = TypeVar("_Result")
+_MEMORY, _MEMORY_A_BYTE = 2 << 30, 64
+_SECONDS, _SECONDS_A_MIB = 30.0, 1.0
+_lock = threading.Lock()
+_worker: tuple[int, Any] | None = None
+
+
+def done_apart(work: Callable[..., _Result], size: int, *given: Any) -> _Result:
+    """What ``work(*given)`` gives, done in the other process for a file of ``size`` bytes.
+
+    Raises
+    ------
+    InputError
+        If it takes more memory or time than such a file can need, or the process comes to an end.
+    """
+    with _lock:
+        future: Future[_Result] = _process().submit(_bounded, _MEMORY + _MEMORY_A_BYTE * size, work, given)
+        try:
+            return future.result(_SECONDS + _SECONDS_A_MIB * size / (1 << 20))
+        except (BrokenProcessPool, TimeoutError, MemoryError):
+            _give_up()
+            problem = "the official USD library fails on it, or takes more memory or time than such a file can need"
+            raise InputError(problem, remedy="It is damaged: export it again") from None
+
+
+def _process() -> Any:
+    """The process: the one that is there, unless it belongs to the process that this one was forked from."""
+    global _worker
+    if _worker is None or _worker[0] != os.getpid():
+        from loky.process_executor import ProcessPoolExecutor
+
+        # One thread: more would only take address space. What it leaves behind when it comes to an end goes, too.
+        folder = tempfile.mkdtemp(prefix="fairswap-usd-")
+        atexit.register(shutil.rmtree, folder, ignore_errors=True)
+        env = {"TMPDIR": folder, "OPENBLAS_NUM_THREADS": "1", "PXR_WORK_THREAD_LIMIT": "1", "MALLOC_ARENA_MAX": "2"}
+        _worker = os.getpid(), ProcessPoolExecutor(max_workers=1, timeout=60, initializer=_quietly, env=env)
+    return _worker[1]
+
+
+def _quietly() -> None:
+    """Let what the library prints when it fails go nowhere: the failure is told."""
+    os.dup2(os.open(os.devnull, os.O_WRONLY), 2)
+
+
+def _give_up() -> None:
+    """End the process; the next file gets a new one."""
+    global _worker
+    if _worker is not None:
+        with contextlib.suppress(Exception):  # it may be gone in any state
+            _worker[1].shutdown(wait=True, kill_workers=True)
+    _worker = None
+
+
+def _bounded(more_bytes: int, work: Callable[..., _Result], given: tuple[Any, ...]) -> _Result:
+    """Work with no more memory than the process has now and ``more_bytes``."""
+    library()
+    with contextlib.suppress(ImportError, ValueError, OSError):  # not on every system
+        import resource
+
+        pages = int(Path("/proc/self/statm").read_text().split()[0])
+        _, hard = resource.getrlimit(resource.RLIMIT_AS)
+        resource.setrlimit(resource.RLIMIT_AS, (pages * resource.getpagesize() + more_bytes, hard))
+    return work(*given)

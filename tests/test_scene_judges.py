@@ -1,0 +1,131 @@
+"""Independent judges of scenes: three.js reads COLLADA, an X3D browser plays H-Anim, USD skins by itself.
+
+Each is asked for the places of all bones, and of skin where it tells, at twenty instants.
+"""
+
+import json
+import re
+import shutil
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from conftest import need
+from fairswap.model.mesh import deformed_vertices
+from making import act, figure
+from test_judges import JUDGES, judge
+
+TROUPE = ("Juniper", "Osric", "Pip")
+QUIET = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
+         "--allow-file-access-from-files"]  # fmt: skip
+STEP = 97
+
+
+def twenty(clip):
+    return np.linspace(0.0, clip.duration_s, 20)
+
+
+def without_morphs(one):
+    """three.js reads no morphs of COLLADA, and cannot read a skin of them."""
+    bare = {"morph_names": (), "morph_deltas": None, "morph_normals": None, "morph_weights": None}
+    return replace(one, meshes=tuple(replace(mesh, **bare) for mesh in one.meshes))
+
+
+@pytest.mark.parametrize("who", TROUPE)
+def test_three_js_puts_bones_and_skin_of_collada_where_we_do(who):
+    one, clip = without_morphs(figure(who)), act("clap", who)
+    fairswap.save("made.dae", one, [clip], space=fairswap.Space())
+    theirs = judge("collada.mjs", "made.dae", json.dumps(twenty(clip).tolist()), str(STEP))
+    assert theirs["duration"] == pytest.approx(clip.duration_s, abs=1e-5)
+    poses = clip.at(twenty(clip))
+    world = poses.world()
+    # It calls joints by what identifies them in the file, which has letters and digits alone.
+    clean = {re.sub(r"[^A-Za-z0-9_-]", "_", name): bone for bone, name in enumerate(one.skeleton.names)}
+    assert set(theirs["joints"]) == set(clean)
+    for name, places in theirs["joints"].items():
+        assert np.abs(world.positions[:, clean[name]] - places).max() < 1e-4, name
+    (body,) = [mesh for mesh in one.meshes if len(mesh.vertices) > 5000]
+    shown = np.stack([deformed_vertices(body, world, frame)[::STEP] for frame in range(20)])
+    skins = [np.array(places) for places in theirs["skins"].values()]
+    # Every point that it shows is one of ours: it may keep its vertices in another order.
+    nearest = min(
+        np.abs(skin[0][:, None] - deformed_vertices(body, world, 0)[None]).sum(axis=2).min(axis=1).max()
+        for skin in skins
+    )
+    assert nearest < 2e-4
+    assert shown.shape[0] == len(next(iter(skins)))
+
+
+@pytest.fixture(scope="module")
+def x3d_browser():
+    need("chromium, and the packages of tests/judges (npm ci)",
+         shutil.which("chromium") is not None and (JUDGES / "node_modules" / "x_ite").exists())  # fmt: skip
+    from playwright.sync_api import sync_playwright
+
+    with sync_playwright() as driver:
+        browser = driver.chromium.launch(executable_path=shutil.which("chromium"), args=QUIET)
+        page = browser.new_page()
+        page.goto((JUDGES / "x3d.html").as_uri())
+        page.wait_for_function("window.X3D && X3D.getBrowser()")
+        yield page
+        browser.close()
+
+
+@pytest.mark.parametrize("who", TROUPE)
+def test_an_x3d_browser_puts_every_joint_where_we_do(who, x3d_browser):
+    clip = act("turn-and-bow", who)
+    fairswap.save("made.x3d", figure(who), [clip])
+    fractions = (twenty(clip) / clip.duration_s).tolist()
+    text = Path("made.x3d").read_text()
+    theirs = x3d_browser.evaluate("([text, fractions]) => jointsOf(text, fractions)", [text, fractions])
+    ours = clip.at(twenty(clip)).world().positions
+    assert set(theirs) == set(figure(who).skeleton.names)
+    for bone, name in enumerate(figure(who).skeleton.names):
+        assert np.abs(ours[:, bone] - theirs[name]).max() < 1e-4, name
+
+
+@pytest.mark.parametrize("who", TROUPE)
+def test_usds_own_skinning_puts_bones_and_skin_where_we_do(who):
+    from pxr import Usd, UsdGeom, UsdSkel, Vt
+
+    one, clip = figure(who), act("lamp", who)
+    fairswap.save("made.usda", one, [clip])
+    stage = Usd.Stage.Open("made.usda")
+    metres = UsdGeom.GetStageMetersPerUnit(stage)
+    turn = one.space.turn
+    root = UsdSkel.Root(stage.GetDefaultPrim())
+    cache = UsdSkel.Cache()
+    cache.Populate(root, Usd.PrimDefaultPredicate)
+    (binding,) = cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate)
+    query = cache.GetSkelQuery(binding.GetSkeleton())
+    frames = np.unique(np.round(twenty(clip) * float(clip.rate)).astype(int))
+    world = clip.poses.world()
+    codes = stage.GetTimeCodesPerSecond() / float(clip.rate)
+    worst = skin_off = 0.0
+    for frame in frames.tolist():
+        transforms = query.ComputeJointSkelTransforms(Usd.TimeCode(frame * codes))
+        places = np.array([matrix.ExtractTranslation() for matrix in transforms]) @ turn.T * metres
+        worst = max(worst, float(np.abs(places - world.positions[frame]).max()))
+        for target, mesh in zip(binding.GetSkinningTargets(), one.meshes, strict=True):
+            points = UsdGeom.Mesh(target.GetPrim()).GetPointsAttr().Get()
+            moved = Vt.Vec3fArray(points)
+            assert target.ComputeSkinnedPoints(query.ComputeSkinningTransforms(Usd.TimeCode(frame * codes)), moved)
+            ours = deformed_vertices(mesh, world, frame)
+            skin_off = max(skin_off, float(np.abs(np.array(moved) @ turn.T * metres - ours).max()))
+    assert worst < 1e-4
+    assert skin_off < 1e-4
+
+
+@pytest.mark.parametrize("suffix", [".usda", ".usdc", ".usdz"])
+def test_usds_own_validators_find_nothing(suffix):
+    from pxr import Usd, UsdValidation
+
+    fairswap.save(f"made{suffix}", figure("Juniper"), [act("walk", "Juniper"), act("clap", "Juniper")])
+    stage = Usd.Stage.Open(f"made{suffix}")
+    validators = UsdValidation.ValidationRegistry().GetOrLoadAllValidators()
+    errors = UsdValidation.ValidationContext(validators).Validate(stage)
+    told = [f"{error.GetName()}: {error.GetMessage()}" for error in errors]
+    assert not told
