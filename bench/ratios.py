@@ -29,9 +29,9 @@ from fairswap.demo.example import SALTGLASS, troupe_figure
 from fairswap.demo.faces import JUNIPER_SHAPES
 from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.face.chart import FaceChart, Shape
-from fairswap.model.bounded import bounded_weights
 from fairswap.face.units import EXPRESSIONS, VISEMES
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
+from fairswap.model.bounded import bounded_weights
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between, normalized, quaternion_from_euler, slerp, without_sign_jumps

@@ -295,3 +295,56 @@ def test_data_in_another_space_comes_out_upright_and_in_metres_with_and_without_
         assert code in {finding.code for finding in document.findings}
         assert np.allclose(document.figure.rest_points, original.rest_points, atol=1e-5)
         assert np.allclose(document.figure.skeleton.rest.positions, original.skeleton.rest.positions, atol=1e-6)
+
+
+def test_quantized_meshes_are_read_as_they_stand():
+    """KHR_mesh_quantization: places as normalized shorts below a node that scales them, normals as bytes."""
+    packed = arm()
+    attributes = packed.json["meshes"][0]["primitives"][0]["attributes"]
+    places = np.array([[x, 1 + 0.3 * i, 0.0] for i in range(4) for x in (-0.1, 0.1)])
+    attributes["POSITION"] = packed.add(np.round(places / 2 * 32767), "<i2", normalized=True)
+    attributes["NORMAL"] = packed.add(np.tile([0, 0, 127], (8, 1)), "i1", normalized=True)
+    packed.json["nodes"][4] |= {"scale": [2, 2, 2]}
+    packed.json["extensionsUsed"] = packed.json["extensionsRequired"] = ["KHR_mesh_quantization"]
+    # The node of a skinned mesh counts for nothing: what it stands for is in the bind matrices.
+    binds = np.tile(np.eye(4), (3, 1, 1))
+    for row, height in enumerate((1.0, 1.5, 1.9)):
+        binds[row, 3, 1] = -height
+        binds[row, :3, :3] *= 2
+    packed.json["skins"][0]["inverseBindMatrices"] = packed.add(binds.reshape(-1, 16))
+    b = fairswap.load(packed.glb(), format=".glb").figure
+    assert np.abs(b.rest_vertices[0] - places).max() < 1e-4
+    assert b.meshes[0].normals == pytest.approx(np.tile([0, 0, 1.0], (8, 1)))
+
+
+def test_what_a_pointer_animates_goes_along_with_the_clip():
+    made = arm()
+    made.json["materials"] = [{"pbrMetallicRoughness": {"baseColorFactor": [1, 0, 0, 1]}}]
+    times, colours = [0, 0.5, 1.0], [[1, 0, 0, 1], [0, 1, 0, 1], [0, 0, 1, 1]]
+    animate(made, 1, "pointer", times, colours)
+    animate(made, 1, "pointer", times, [[0, 1, 0], [0, 1.1, 0], [0, 1.2, 0]])
+    pointers = "/materials/0/pbrMetallicRoughness/baseColorFactor", "/nodes/1/translation"
+    for row, pointer in zip(made.json["animations"][0]["channels"][1:], pointers, strict=True):
+        row["target"] = {"path": "pointer", "extensions": {"KHR_animation_pointer": {"pointer": pointer}}}
+    document = fairswap.load(made.glb(), format=".glb")
+    clip = document.clips[0]
+    # A pointer to a node's own place moves the node.
+    assert clip.poses.world().positions[-1, 0] == pytest.approx([0, 1.2, 0])
+    slow = fairswap.clips.speed(clip, 0.5)
+    fairswap.save("slow.glb", document.figure, [slow])
+    raw = fairswap.load("slow.glb").figure.source.container.raw
+    (target,) = [row for row in raw["animations"][0]["channels"] if row["target"]["path"] == "pointer"]
+    assert target["target"]["extensions"]["KHR_animation_pointer"]["pointer"] == pointers[0]
+    (track,) = fairswap.load("slow.glb").clips[0].poses.beside
+    assert track.values[:, 0] == pytest.approx(colours[0])
+    assert track.values[:, -1] == pytest.approx(colours[-1])
+    assert fairswap.load("slow.glb").clips[0].duration_s == pytest.approx(2.0)
+
+
+def test_packed_geometry_is_refused_by_its_name_with_what_to_do():
+    for name in ("KHR_draco_mesh_compression", "EXT_meshopt_compression"):
+        made = arm()
+        made.json["extensionsUsed"] = made.json["extensionsRequired"] = [name]
+        with pytest.raises(fairswap.InputError, match=name) as caught:
+            fairswap.load(made.glb(), format=".glb")
+        assert "compression switched off" in str(caught.value)

@@ -526,3 +526,32 @@ def test_an_arm_is_a_figure_in_every_format(tmp_path):
         again = fairswap.load(f"arm{suffix}")
         assert again.figure.skeleton.names == document.figure.skeleton.names
         assert furthest(document.figure, again.figure, document.clips[0], again.clips[0])[2] < 5e-5
+
+
+def test_the_table_of_formats_in_the_docs_is_what_the_code_says_and_says_what_is_so():
+    from fairswap.formats.files import FORMATS, HOLDINGS, table_of_formats, written
+
+    assert table_of_formats() in (Path(__file__).parent.parent / "docs" / "formats.md").read_text()
+    scene = small_scene()
+    colours = {"COLOR_0": np.linspace(0, 1, 3 * len(scene.figure.meshes[0].vertices)).reshape(-1, 3)}
+    painted = replace(scene.figure.meshes[0], more=colours, origin=None)
+    one = replace(scene.figure, meshes=(painted,), source=None)
+    clip = scene.clips[0]
+    for suffix in written():
+        if suffix.startswith(".vrm"):
+            continue  # these want to know more; tests/test_vrm.py
+        holds = set(FORMATS[suffix].holds.split())
+        assert holds <= set(HOLDINGS)
+        clips = [clip, replace(clip, name="again")] if "clips" in holds else [clip]
+        fairswap.save(f"held{suffix}", one, clips)
+        again = fairswap.load(f"held{suffix}")
+        assert len(again.clips) == len(clips), suffix
+        assert bool(again.figure.meshes) == ("mesh" in holds), suffix
+        for mesh in again.figure.meshes:
+            assert bool(mesh.morph_names) == ("morphs" in holds), suffix
+            assert ("COLOR_0" in mesh.more) == ("colours" in holds), suffix
+            assert bool(mesh.materials[0].texture) == ("looks" in holds), suffix
+            assert mesh.skinned == ("skin" in holds), suffix
+        lost = " ".join(row.message for row in fairswap.left_out(one, clips, suffix))
+        assert ("vertex colours" in lost) == ("mesh" in holds and "colours" not in holds), suffix
+        assert ("meshes" in lost) == ("mesh" not in holds or "vertex colours" in lost), suffix

@@ -44,6 +44,19 @@ class FigureFacts:
     max_influences: int
     morphs: tuple[str, ...]
     rest_pose: RestPose | None
+    avatar: AvatarFacts | None = None
+
+
+@dataclass(frozen=True)
+class AvatarFacts:
+    """What a figure says of itself as an avatar: edition of the standard, name, authors, what is allowed to whom."""
+
+    edition: str
+    name: str
+    authors: tuple[str, ...]
+    permission: str
+    expressions: tuple[str, ...]
+    swinging_rows: int
 
 
 @dataclass(frozen=True)
@@ -110,12 +123,31 @@ def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | No
     figures = tuple(_figure(figure, profile, findings) for figure in document.figures)
     clips = tuple(_clip(clip, findings) for clip in document.clips)
     if not figures:
+        meshes = [row for row in document.held if row.triangles]
         message = "there is no figure in it: no skin, and no bones that move"
+        if meshes:
+            count = "1 mesh" if len(meshes) == 1 else f"{len(meshes)} meshes"
+            triangles = sum(row.triangles for row in meshes)
+            message = f"there is no figure in it: {count}, {triangles} triangles, no bones"
         findings.append(Finding("no-figure", "problem", document.file, message, "Export it with its skeleton"))
     space = document.space
     height = document.figure.height_m if figures else 0.0
     facts = SpaceFacts(space.up, space.forward, space.unit, height)
     return Inventory(document.file, document.format, facts, figures, clips, tuple(findings), document.held)
+
+
+def _avatar(figure: Figure) -> AvatarFacts | None:
+    avatar = figure.avatar
+    if avatar is None or not avatar.meta:
+        return None
+    meta = avatar.meta
+    # Edition 0.x has other words for the same.
+    authors = meta.get("authors") or [meta.get("author", "")]
+    return AvatarFacts(
+        avatar.edition, str(meta.get("name") or meta.get("title") or ""), tuple(str(one) for one in authors if one),
+        str(meta.get("avatarPermission") or meta.get("allowedUserName") or "onlyAuthor"), tuple(avatar.expressions),
+        len(avatar.swinging),
+    )  # fmt: skip
 
 
 def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> FigureFacts:
@@ -137,6 +169,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
         max_influences=figure.max_influences,
         morphs=tuple(name for mesh in figure.meshes for name in mesh.morph_names),
         rest_pose=rest_pose_of(figure, roles) if roles.bones else None,
+        avatar=_avatar(figure),
     )
 
 

@@ -50,7 +50,8 @@ def command(file: Path, bones: str | None, reading: options.Reading, output: Out
 def _lines(report: InspectReport) -> Iterator[str]:
     space = report.space
     yield click.style(f"{report.file}", bold=True) + f"  {report.format}"
-    yield f"  space    {space.up} up, facing {space.forward}, {space.unit}; {space.height_m:.2f} m tall"
+    tall = f"; {space.height_m:.2f} m tall" if report.figures else ""
+    yield f"  space    {space.up} up, facing {space.forward}, {space.unit}{tall}"
     for figure in report.figures:
         for number, facts in enumerate(_figure_facts(figure)):
             yield ("  figure   " if number == 0 else "           ") + facts
@@ -73,10 +74,17 @@ def _lines(report: InspectReport) -> Iterator[str]:
         yield "  clips    none"
     for kind in dict.fromkeys(row.kind for row in report.beside):
         things = [row for row in report.beside if row.kind == kind]
-        named = [f"{row.name} (moved by {', '.join(row.moved_by)})" if row.moved_by else row.name for row in things]
+        named = [_thing(row) for row in things]
         more = f" and {len(named) - 8} more" if len(named) > 8 else ""
         yield f"  {kind:<9}{', '.join(named[:8])}{more}"
     yield from finding_lines(report.findings)
+
+
+def _thing(row: Held) -> str:
+    size = f"{row.triangles} triangles" if row.triangles else ""
+    moved = f"moved by {', '.join(row.moved_by)}" if row.moved_by else ""
+    facts = "; ".join(fact for fact in (size, moved) if fact)
+    return f"{row.name} ({facts})" if facts else row.name
 
 
 def _figure_facts(figure: FigureFacts) -> Iterator[str]:
@@ -95,3 +103,9 @@ def _figure_facts(figure: FigureFacts) -> Iterator[str]:
     else:
         skin = "no mesh"
     yield f"{skin}; " + (f"{len(figure.morphs)} morphs" if figure.morphs else "no morphs")
+    if figure.avatar is not None:
+        avatar = figure.avatar
+        by = f" by {', '.join(avatar.authors)}" if avatar.authors else ""
+        swings = f", {avatar.swinging_rows} rows of bones that swing" if avatar.swinging_rows else ""
+        yield f"avatar of VRM {avatar.edition}: {avatar.name!r}{by}; for {avatar.permission}"
+        yield f"{len(avatar.expressions)} expressions{swings}"

@@ -17,7 +17,7 @@ from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.errors import Finding, UsageError
 from fairswap.face.anatomy import landmark_displacements
 from fairswap.face.bones import face_bones
-from fairswap.face.chart import FaceChart
+from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
 from fairswap.face.units import INDEX, UNITS
@@ -82,6 +82,9 @@ class FaceSwap:
     target: Head
     carried: Mapping[int, int] = field(default_factory=dict)
 
+    def __post_init__(self) -> None:
+        object.__setattr__(self, "source", as_shown_by(self.source, self.target))
+
     def transfer(self, clip: Clip, onto: Clip) -> TransferredFace:
         """The face of ``clip`` (of the source) put on ``onto``, a clip of the target with as many frames.
 
@@ -114,6 +117,26 @@ class FaceSwap:
         alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
         fraction = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
         return np.asarray(fraction * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
+
+
+def as_shown_by(source: Head, target: Head) -> Head:
+    """A head whose expressions are told by name, as what the target's own expressions of those names do.
+
+    That is what such a motion means: how an avatar looks when it is happy is for its maker to say.
+    """
+    said, own = source.figure.avatar, target.figure.avatar
+    if said is None or own is None or not said.controls or source.given_chart is not None:
+        return source
+    shapes = dict(source.chart.shapes)
+    for name, bone in said.controls.items():
+        units: dict[str, float] = {}
+        for _, morph, weight in own.expressions[name].morphs if name in own.expressions else ():
+            for unit, share in (target.chart.units_of(morph) if morph in target.chart.shapes else {}).items():
+                units[unit] = units.get(unit, 0.0) + weight * share
+        if units:
+            node = source.figure.skeleton.names[bone]
+            shapes[f"{node}.left"] = Shape(f"{node}.left", units, control=(node, 0))
+    return replace(source, given_chart=replace(source.chart, shapes=shapes))
 
 
 def perform_units(

@@ -61,7 +61,7 @@ def part_named(parts: Mapping[str, bytes], name: str, beside: str = "") -> bytes
 def archive_of(parts: Iterable[tuple[str, Chunk]], *, align: int = 1) -> bytes:
     """An archive of parts; with ``align``, unpacked ones that begin at multiples of so many bytes, as USDZ asks."""
     out = BytesIO()
-    with zipfile.ZipFile(out, "w") as archive:
+    with zipfile.ZipFile(out, "w", compresslevel=3) as archive:
         for name, data in parts:
             row = zipfile.ZipInfo(name, _NO_DATE)
             row.compress_type = zipfile.ZIP_STORED if align > 1 else zipfile.ZIP_DEFLATED

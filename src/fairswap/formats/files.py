@@ -20,27 +20,36 @@ class _Format(NamedTuple):
     name: str
     module: str
     beside: tuple[str, ...] = ()  # suffixes of files that are written beside the one named
+    holds: str = ""  # words of HOLDINGS
 
 
+# What a format may hold, in one word each, and what that word means.
+HOLDINGS = {
+    "bones": "skeleton", "mesh": "meshes", "skin": "skin", "morphs": "morphs, face tracks",
+    "looks": "materials, pictures",
+    "colours": "vertex colours", "clip": "clips", "clips": "several clips", "space": "other axes and units",
+    "all": "all else of its document",
+}  # fmt: skip
+_SCENE = "bones mesh skin morphs looks clip clips"
 # Adding a format touches its own folder and one row here. A module has ``read(content, path, unit, up)``; one that is
 # written has ``encode(figure, clips, name, space)``, which gives the files to write by their names, the one named last,
 # and ``left_out(figure, clips)``, what it cannot hold; one whose files name others has ``parts_of(path)``.
 FORMATS = {
-    ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf"),
-    ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",)),
-    ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.gltf"),
-    ".vrma": _Format("VRM animation", "fairswap.formats.vrm.motions"),
-    ".bvh": _Format("BVH", "fairswap.formats.bvh"),
-    ".csv": _Format("CSV table of motion", "fairswap.formats.csv"),
-    ".dae": _Format("COLLADA", "fairswap.formats.collada"),
-    ".zae": _Format("COLLADA (packed)", "fairswap.formats.collada"),
-    ".usda": _Format("USD (text)", "fairswap.formats.usd"),
-    ".usdc": _Format("USD (binary)", "fairswap.formats.usd"),
-    ".usd": _Format("USD", "fairswap.formats.usd"),
-    ".usdz": _Format("USD (packed)", "fairswap.formats.usd"),
-    ".x3d": _Format("X3D with H-Anim", "fairswap.formats.x3d"),
-    ".obj": _Format("Wavefront OBJ", "fairswap.formats.obj"),
-    ".ply": _Format("PLY", "fairswap.formats.ply"),
+    ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf", holds=f"{_SCENE} colours space all"),
+    ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",), holds=f"{_SCENE} colours space all"),
+    ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.gltf", holds=f"{_SCENE} colours all"),
+    ".vrma": _Format("VRM animation", "fairswap.formats.vrm.motions", holds="bones morphs clip"),
+    ".bvh": _Format("BVH", "fairswap.formats.bvh", holds="bones clip space"),
+    ".csv": _Format("CSV table of motion", "fairswap.formats.csv", holds="bones clip"),
+    ".dae": _Format("COLLADA", "fairswap.formats.collada", holds=f"{_SCENE} colours space"),
+    ".zae": _Format("COLLADA (packed)", "fairswap.formats.collada", holds=f"{_SCENE} colours space"),
+    ".usda": _Format("USD (text)", "fairswap.formats.usd", holds=f"{_SCENE} colours space"),
+    ".usdc": _Format("USD (binary)", "fairswap.formats.usd", holds=f"{_SCENE} colours space"),
+    ".usd": _Format("USD", "fairswap.formats.usd", holds=f"{_SCENE} colours space"),
+    ".usdz": _Format("USD (packed)", "fairswap.formats.usd", holds=f"{_SCENE} colours space"),
+    ".x3d": _Format("X3D with H-Anim", "fairswap.formats.x3d", holds=_SCENE),
+    ".obj": _Format("Wavefront OBJ", "fairswap.formats.obj", holds="mesh looks colours"),
+    ".ply": _Format("PLY", "fairswap.formats.ply", holds="mesh colours"),
 }
 # Parts that a file points to while its own are replaced; what a killed run left is in use until the next one.
 _BETWEEN = ".fairswap-between"
@@ -246,6 +255,21 @@ def written() -> list[str]:
     (True, False)
     """
     return [suffix for suffix, row in FORMATS.items() if hasattr(import_module(row.module), "encode")]
+
+
+def table_of_formats() -> str:
+    """The formats and what they hold, as a table in Markdown: what docs/formats.md shows.
+
+    >>> print(table_of_formats().splitlines()[2][:60])
+    | `.glb` | glTF 2.0 (binary) | read, written | yes | yes |
+    """
+    lines = ["| file | format | | " + " | ".join(HOLDINGS.values()) + " |", "|---|---|---|" + "---|" * len(HOLDINGS)]
+    known = written()
+    for suffix, row in FORMATS.items():
+        ways = "read, written" if suffix in known else "read"
+        marks = ["yes" if word in row.holds.split() else "" for word in HOLDINGS]
+        lines.append(f"| `{suffix}` | {row.name} | {ways} | " + " | ".join(marks) + " |")
+    return "\n".join(lines)
 
 
 def left_out(figure: Figure, clips: Sequence[Clip], suffix: str) -> list[Finding]:

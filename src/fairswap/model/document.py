@@ -15,11 +15,12 @@ from fairswap.model.space import Space
 @dataclass(frozen=True)
 class Held:
     """What a file holds beside its figures: a ``scene`` (of several), ``camera``, ``light`` or ``prop``; ``moved_by``
-    are the clips that move it."""
+    are the clips that move it, ``triangles`` how large a mesh it is."""
 
     kind: str
     name: str
     moved_by: tuple[str, ...] = ()
+    triangles: int = 0
 
 
 @dataclass(frozen=True, eq=False)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from fractions import Fraction
 
 import numpy as np
@@ -9,7 +10,7 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.accessors import floats_from_accessor, item
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.schema import Animation
+from fairswap.formats.gltf.schema import Animation, Target
 from fairswap.model.arrays import Floats
 from fairswap.model.rate import rate_from_interval
 from fairswap.model.rotation import normalized, slerp
@@ -17,6 +18,9 @@ from fairswap.model.rotation import normalized, slerp
 _WIDTHS = {"rotation": 4, "translation": 3, "scale": 3}
 _MOST_FRAMES = 4_000_000
 _ODD_KEYS_RATE = 60
+# Before the pointer, in the paths of what an animation moves that is no node.
+POINTER = "pointer:"
+_NODE_POINTER = re.compile(r"/nodes/(\d{1,9})/(rotation|translation|scale|weights)")
 _AGAIN = "Export the file again"
 
 
@@ -72,9 +76,17 @@ def keys_of_animation(container: Container, index: int, weights_width: dict[int,
     for number, channel in enumerate(animation.channels):
         place = f"animations[{index}].channels[{number}]"
         sampler = item(animation.samplers, channel.sampler, "sampler", place)
-        path, node = channel.target.path, channel.target.node
-        if node is None or path == "pointer":
-            continue  # the target is in an extension; carried through
+        node, path = _target(channel.target)
+        if node is None:
+            continue
+        if path.startswith(POINTER):
+            pointed = floats_from_accessor(container, sampler.output, place, None)
+            if sampler.input not in times_read:
+                times_read[sampler.input] = _times(container, sampler.input, place)
+            times = times_read[sampler.input]
+            if sampler.interpolation in ("LINEAR", "STEP") and len(pointed) == len(times):
+                found[node, path] = Keys(times, pointed, sampler.interpolation)
+            continue
         item(container.document.nodes, node, "node", place)
         if path not in (*_WIDTHS, "weights"):
             raise InputError(f"it targets {path!r}", place=place, remedy=_AGAIN)
@@ -99,6 +111,19 @@ def keys_of_animation(container: Container, index: int, weights_width: dict[int,
             raise InputError("a rotation key is all zeros", place=place, remedy=_AGAIN)
         found[node, path] = Keys(times, values, sampler.interpolation)
     return found
+
+
+def _target(target: Target) -> tuple[int | None, str]:
+    """What a channel moves: a node and its path. What a pointer names (KHR_animation_pointer) has no node, and counts
+    as -1 with its pointer, unless it is a node's own transform."""
+    if target.path != "pointer":
+        return target.node, target.path
+    pointer = target.extensions.get("KHR_animation_pointer")
+    name = pointer.get("pointer") if isinstance(pointer, dict) else None
+    if not isinstance(name, str):
+        return None, ""
+    match = _NODE_POINTER.fullmatch(name)
+    return (int(match[1]), match[2]) if match else (-1, POINTER + name)
 
 
 def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[Finding]]:

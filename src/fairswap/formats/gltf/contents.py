@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
 
+from fairswap.formats.gltf.animations import POINTER
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.model.document import Held
@@ -40,12 +41,26 @@ def held_beside(container: Container, tree: Tree, figures: Sequence[FigureNodes]
         # What moves and holds nothing is a prop of somebody, too: a target, a point to hang things on.
         is_point = index in moved and index not in own and not node.children and node.mesh is None
         if (is_shape and not hung[index]) or (is_point and node.camera is None):
-            out.append(Held("prop", name, clips_of_it))
+            out.append(Held("prop", name, clips_of_it, _triangles(container, node.mesh)))
     return out
 
 
+def _triangles(container: Container, mesh: int | None) -> int:
+    """How many triangles a mesh says that it has."""
+    document, count = container.document, 0
+    for row in document.meshes[mesh].primitives if mesh is not None and mesh < len(document.meshes) else ():
+        accessor = row.indices if row.indices is not None else row.attributes.get("POSITION", -1)
+        if row.mode == 4 and 0 <= accessor < len(document.accessors):
+            count += document.accessors[accessor].count // 3
+    return count
+
+
 def names_of_targets(container: Container, targets: Iterable[tuple[int, str]]) -> list[str]:
-    """The names of the nodes that are moved, each once."""
+    """The names of the nodes that are moved, and pointers to what is no node, each once."""
     nodes = container.document.nodes
-    found = (nodes[node].name or f"node {node}" for node, _ in targets if node < len(nodes))
+    found = (
+        path.removeprefix(POINTER) if node < 0 else nodes[node].name or f"node {node}"
+        for node, path in targets
+        if node < len(nodes)
+    )  # fmt: skip
     return list(dict.fromkeys(found))

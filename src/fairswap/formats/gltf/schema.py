@@ -95,6 +95,7 @@ class Sampler(Struct, frozen=True):
 class Target(Struct, frozen=True):
     path: str
     node: Index | None = None
+    extensions: dict[str, Any] = {}
 
 
 class Channel(Struct, frozen=True):

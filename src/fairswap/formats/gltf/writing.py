@@ -12,6 +12,7 @@ from urllib.parse import quote
 import msgspec
 import numpy as np
 
+from fairswap.formats.gltf.animations import POINTER
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.nodes import tree_from_nodes
@@ -171,7 +172,7 @@ def _animation(
             used = used.reshape(-1)
         arrays.append(np.ascontiguousarray(used, dtype="<f4"))
         targets.append((node, path, which))
-        row = raw["nodes"][node]
+        row = raw["nodes"][node] if node >= 0 else {}
         if "matrix" in row:  # a node that is animated may not have one
             split_matrix(row)
 
@@ -206,10 +207,17 @@ def _animation(
         for (_, _, which), output in zip(targets, accessors[len(used) :], strict=True)
     ]
     channels = [
-        {"sampler": index, "target": {"node": node, "path": path}} for index, (node, path, _) in enumerate(targets)
+        {"sampler": index, "target": _channel_target(node, path)} for index, (node, path, _) in enumerate(targets)
     ]
     made = {"extras": dict(clip.made)} if clip.made else {}
     return {"name": clip.name, "channels": channels, "samplers": samplers, **made}
+
+
+def _channel_target(node: int, path: str) -> dict[str, Any]:
+    if node >= 0:
+        return {"node": node, "path": path}
+    pointer = {"pointer": path.removeprefix(POINTER)}
+    return {"path": "pointer", "extensions": {"KHR_animation_pointer": pointer}}
 
 
 def _turned_on(rotations: Floats) -> Floats:

@@ -81,11 +81,22 @@ class _Writer:
         SubElement(head, "meta", {"name": "generator", "content": "Fair Swap"})
         SubElement(head, "meta", {"name": "title", "content": on_one_line(self.figure.name)})
         scene = SubElement(root, "Scene")
+        self._view(scene)
         self._humanoid(scene)
         for clip in self.clips:
             self._clip(scene, clip)
         ElementTree.indent(root, " ")
         return b'<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(root, "utf-8") + b"\n"
+
+    def _view(self, scene: Element) -> None:
+        """The whole figure in the picture, from the front, whoever opens the file."""
+        points = self.figure.rest_points
+        middle, tall = points.min(axis=0) / 2.0 + points.max(axis=0) / 2.0, float(np.ptp(points, axis=0).max())
+        place = numbers_text(middle + [0.0, 0.0, 1.8 * max(tall, 0.1)])
+        look = {"description": "front", "position": place, "centerOfRotation": numbers_text(middle)}
+        SubElement(scene, "Viewpoint", look)
+        SubElement(scene, "NavigationInfo", {"type": '"EXAMINE" "ANY"'})
+        SubElement(scene, "Background", {"skyColor": "0.85 0.85 0.83"})
 
     def _humanoid(self, scene: Element) -> None:
         skeleton = self.figure.skeleton
