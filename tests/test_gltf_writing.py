@@ -200,3 +200,21 @@ def test_the_shipped_figures_are_what_the_readme_says():
 def _welded(mesh):
     _, number = np.unique(np.round(mesh.vertices, 6), axis=0, return_inverse=True)
     return number.ravel()[mesh.triangles]
+
+
+def test_a_figure_built_anew_keeps_what_extensions_say_of_its_materials():
+    made = arm()
+    toon = {"shadeColorFactor": [0.2, 0.1, 0.1], "shadeMultiplyTexture": {"index": 0}}
+    made.json |= {
+        "images": [{"bufferView": made.view(b"\x89PNG of a shade"), "mimeType": "image/png"}],
+        "textures": [{"source": 0}],
+        "materials": [{"extensions": {"KHR_materials_unlit": {}, "TEST_toon": toon}}],
+        "extensionsUsed": ["KHR_materials_unlit", "TEST_toon"],
+    }
+    made.json["meshes"][0]["primitives"][0]["material"] = 0
+    figure = fairswap.load(made.glb(), format=".glb").figure
+    fairswap.save("anew.glb", replace(figure, source=None))
+    raw = json_of("anew.glb")
+    assert raw["materials"][0]["extensions"] == {"KHR_materials_unlit": {}, "TEST_toon": toon}
+    assert set(raw["extensionsUsed"]) == {"KHR_materials_unlit", "TEST_toon"}
+    assert len(raw["images"]) == 1

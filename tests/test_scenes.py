@@ -108,6 +108,30 @@ def test_a_chain_through_all_formats_changes_nothing(who):
     assert (places < 1e-5, skin < 2e-4) == (True, True)
 
 
+def test_a_chain_that_goes_by_an_avatar_keeps_every_place():
+    """The avatar has other names and another rest: what counts is where everything is."""
+    one, clip = figure("Pip"), act("turn-and-bow", "Pip")
+    other, clips = one, [clip]
+    Path("meta.toml").write_text('fairswap = "meta/1"\nname = "x"\nauthors = ["y"]\n')
+    for suffix in (".dae", ".usdz", ".x3d"):
+        fairswap.save(f"chain{suffix}", other, clips)
+        document = fairswap.load(f"chain{suffix}")
+        other, clips = document.figure, document.clips
+    fairswap.fit(document, "vrm-1", meta="meta.toml").save("chain.vrm")
+    document = fairswap.load("chain.vrm")
+    fairswap.save("chain.glb", document.figure, document.clips)
+    document = fairswap.load("chain.glb")
+    roles = fairswap.inspect(document).figures[0].roles
+    names = fairswap.inspect(fairswap.Document("", "", one.space, (one,), (clip,))).figures[0].roles
+    a, b = clip.poses.world(), document.clips[0].poses.world()
+    for role in ("hips", "head", "hand_left", "hand_right", "foot_left", "lower_leg_right", "lower_arm_left"):
+        mine, theirs = one.skeleton.names.index(names[role]), document.figure.skeleton.names.index(roles[role])
+        assert np.abs(a.positions[:, mine] - b.positions[:, theirs]).max() < 1e-4, role
+    for mesh, again in zip(one.meshes, document.figure.meshes, strict=True):
+        for frame in (0, clip.frames // 2):
+            assert np.abs(deformed_vertices(mesh, a, frame) - deformed_vertices(again, b, frame)).max() < 2e-4
+
+
 @pytest.mark.parametrize("suffix", [".dae", ".usda"])
 def test_what_is_written_stands_in_the_space_that_was_asked_for(suffix):
     space = fairswap.Space("+Z", "-Y", "cm")
@@ -450,6 +474,21 @@ def test_a_humanoid_of_segments_is_a_figure_with_its_motion():
     assert fairswap.load(in_feet.encode(), format=".x3d").figure.skeleton.rest.positions[0][1, 1] == pytest.approx(
         0.9 * 0.3048
     )
+
+
+def test_joints_that_a_humanoid_lists_again_are_there_once_and_baked_motion_is_told():
+    listed = '<HAnimJoint USE="root"/><HAnimJoint USE="knee"/><HAnimMotion loa="1"/></HAnimHumanoid>'
+    document = fairswap.load(X3D.format(unit="").replace("</HAnimHumanoid>", listed).encode(), format=".x3d")
+    assert document.figure.skeleton.names == ("humanoid_root", "l_hip", "l_knee")
+    assert [row.code for row in document.findings if row.severity == "warning"] == ["motion-not-read"]
+
+
+def test_a_check_sees_pictures_that_lie_beside_a_file_of_any_format():
+    fairswap.save("pip.dae", figure("Pip"))
+    fairswap.save("pip.usdz", figure("Pip"))
+    for name, beside in (("pip.dae", True), ("pip.usdz", False)):
+        (row,) = [row for row in fairswap.check(name, "vrm-1").results if row.rule == "figure.textures"]
+        assert row.ok is not beside
 
 
 @pytest.mark.parametrize(

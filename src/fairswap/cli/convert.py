@@ -123,7 +123,8 @@ class ConvertReport(Report, frozen=True):
               help="Make the result fit this platform: a built-in name or a file.")  # fmt: skip
 @click.option(
     "-o", "--out", required=True, type=options.OUTPUT, metavar="OUT",
-    help="OUT.glb or .gltf: the figure with the clips; OUT.bvh: the motion alone; a folder: one file per clip.",
+    help="OUT.glb, .vrm, .dae, .usdz, .x3d …: the figure with the clips; OUT.bvh, .vrma, .csv: the motion alone; a "
+    "folder: one file per clip.",
 )  # fmt: skip
 @options.face_options
 @options.source_options

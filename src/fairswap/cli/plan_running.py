@@ -63,6 +63,7 @@ def plan_told(
     looks: Looks, source: SourceOptions, folder: Path,
 ) -> str:  # fmt: skip
     """What the command was told, as the text of a plan."""
+    from fairswap.formats.files import written
     from fairswap.plans.drafting import drafted
     from fairswap.plans.recipe import ResultWords
 
@@ -72,7 +73,7 @@ def plan_told(
         raise click.UsageError("--at and --shot are of one sheet: draw it with fairswap compare")
     context = click.get_current_context()
     paged = bool(context.find_root().meta.get("fairswap.view"))
-    suffix = out.suffix.lower() if out.suffix.lower() in (".gltf", ".bvh", ".csv") else ".glb"
+    suffix = out.suffix.lower() if out.suffix.lower() in written() else ".glb"
     results = ResultWords(format=suffix, pictures=picture is not None, pages=paged)  # type: ignore[arg-type]
     return drafted(
         motions, figures, [platform] if platform else [], folder=folder, clips=source.clips,

@@ -338,8 +338,10 @@ def _check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
 def _textures_beside(figure: Figure) -> bool:
     if not isinstance(figure.source, GltfSource):
         return False
-    images = figure.source.container.raw.get("images", [])
-    return any("uri" in image and not image["uri"].startswith("data:") for image in images)
+    container = figure.source.container
+    images = container.raw.get("images", [])
+    # Of a file of another format the pictures were taken in when it was read.
+    return bool(container.beside) or any("uri" in one and not one["uri"].startswith("data:") for one in images)
 
 
 def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) -> None:

@@ -6,10 +6,11 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-from fairswap.errors import Finding, InputError
+from fairswap.errors import InputError
 from fairswap.formats.collada.library import Library, all_below, below, child, children, is_two_sided
 from fairswap.formats.images import picture_as_known
 from fairswap.formats.markup import Tag, numbers_of
+from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import Look, SceneBuilder
 from fairswap.model.mesh import Blending
 
@@ -22,8 +23,8 @@ class Looks:
 
     library: Library
     builder: SceneBuilder
+    pictures: Pictures
     _made: dict[tuple[int, bool], int] = field(default_factory=dict)
-    _missing: set[str] = field(default_factory=set)
 
     def bound_in(self, instance: Tag) -> dict[str, Tag]:
         """The materials that an instance binds to the symbols of its geometry."""
@@ -107,7 +108,14 @@ class Looks:
         held, named = child(tag, "color"), child(tag, "param")
         if held is None and named is not None:
             param = self._param(profile, named.get("ref"))
-            held = next((one for one in param or () if one.tag in ("float4", "float3") and isinstance(one, Tag)), None)
+            held = next(
+                (
+                    one
+                    for one in (() if param is None else param)
+                    if one.tag in ("float4", "float3") and isinstance(one, Tag)
+                ),
+                None,
+            )
         if held is None or len(held.words) < 3:
             return None, None
         values = np.clip(np.append(numbers_of(held), 1.0)[:4], 0.0, 1.0).tolist()
@@ -135,7 +143,7 @@ class Looks:
             name = (inner.text or "").strip() if inner is not None else ""
         image = self.library.by_id.get(name)
         if image is None or image.tag != "image":
-            return self._missed(name)
+            return self.pictures.missing(name)
         held = child(image, "init_from")
         inside = below(image, "init_from", "hex")
         inside = child(image, "data") if inside is None else inside
@@ -143,8 +151,8 @@ class Looks:
             try:
                 data = bytes.fromhex("".join(inside.words))
             except ValueError:
-                return self._missed(name)
-            return picture_as_known(data, image.get("name") or "") or self._missed(name)
+                return self.pictures.missing(name)
+            return picture_as_known(data, image.get("name") or "") or self.pictures.missing(name)
         reference = below(image, "init_from", "ref")
         reference = held if reference is None else reference
         path = (reference.text or "").strip() if reference is not None else ""
@@ -153,11 +161,4 @@ class Looks:
         except InputError:
             found = None
         known = picture_as_known(found, path) if found else None
-        return known if known is not None else self._missed(path or name)
-
-    def _missed(self, name: str) -> bytes | None:
-        if name not in self._missing:
-            self._missing.add(name)
-            message = f"the picture {name[:80]!r} is not beside it, or is no PNG or JPEG; its material goes without"
-            self.library.findings.append(Finding("texture-missing", "warning", self.library.name, message))
-        return None
+        return known if known is not None else self.pictures.missing(path or name)

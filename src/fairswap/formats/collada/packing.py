@@ -11,7 +11,7 @@ from fairswap.errors import InputError
 from fairswap.formats.archives import part_named, parts_from_archive
 from fairswap.formats.gltf.container import bytes_from_uri
 from fairswap.formats.markup import Tag, tag_from_xml
-from fairswap.formats.scene.beside import file_inside
+from fairswap.formats.scene.beside import file_named
 from fairswap.formats.storage import read_bytes
 
 _AGAIN = "Export the file again"
@@ -40,7 +40,7 @@ def parts_of(path: Path) -> list[Path]:
         return []
     found = []
     for name in dict.fromkeys(names):
-        target = file_inside(path.parent, _plain(name.decode("utf-8", "replace")))
+        target = file_named(path.parent, name.decode("utf-8", "replace"))
         found += [] if target is None else [target]
     return found
 
@@ -62,18 +62,10 @@ def _from_folder(path: Path, beside: list[str]) -> Callable[[str], bytes | None]
     def opened(name: str) -> bytes | None:
         if name.startswith("data:"):
             return bytes_from_uri(path, name, "library_images")
-        plain = _plain(name)
-        # A name elsewhere is that of another machine; the picture often lies beside the document all the same.
-        for one in dict.fromkeys((plain, PurePosixPath(plain).name)):
-            if (target := file_inside(path.parent, one)) is not None:
-                beside.append(str(target))
-                return read_bytes(target)
-        return None
+        target = file_named(path.parent, name)
+        if target is None:
+            return None
+        beside.append(str(target))
+        return read_bytes(target)
 
     return opened
-
-
-def _plain(name: str) -> str:
-    """A name as this system writes paths: without a scheme, escapes and a drive."""
-    plain = unquote(re.sub(r"^file:(//)?", "", name.strip())).replace("\\", "/")
-    return re.sub(r"^/?[A-Za-z]:/", "/", plain).removeprefix("./")

@@ -18,6 +18,7 @@ from fairswap.formats.collada.nodes import Placed, placed_nodes
 from fairswap.formats.collada.packing import opened_document
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.markup import Tag, numbers_of
+from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import SceneBuilder
 from fairswap.formats.scene.stance import stance_node
 from fairswap.model.arrays import Floats
@@ -85,7 +86,7 @@ class _Scene:
             placed.number = self.builder.node(placed.name, above, placed.matrices()[0])
             for key in {placed.tag.get("id"), placed.tag.get("sid")} & moved:
                 self.by_id.setdefault(key or "", []).append((placed.number, placed))
-        looks = Looks(self.library, self.builder)
+        looks = Looks(self.library, self.builder, Pictures(Path(), self.library.name, self.library.findings))
         for placed in self.placed:
             self._hang(placed, looks)
         names = [name for name, _ in clips]

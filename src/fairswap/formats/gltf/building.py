@@ -8,10 +8,11 @@ import numpy as np
 
 from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
+from fairswap.formats.scene.spaces import mesh_in_space, rest_in_space
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Material, Mesh
-from fairswap.model.rotation import conjugate, multiply, quaternion_from_matrix, rotate
+from fairswap.model.rotation import quaternion_from_matrix
 from fairswap.model.space import OURS, Space
 
 
@@ -20,21 +21,18 @@ def build_document(figure: Figure, space: Space, packer: Packer) -> tuple[dict[s
 
     In a ``space`` other than ours, bones and vertices are stored in it, below a node that turns and scales them.
     """
-    turn = quaternion_from_matrix(space.turn)
     skeleton = figure.skeleton
     top: dict[str, Any] = {"name": figure.name, "children": []}
     if space != OURS:
-        top |= {"rotation": turn.tolist(), "scale": [space.metres] * 3}
+        top |= {"rotation": quaternion_from_matrix(space.turn).tolist(), "scale": [space.metres] * 3}
     nodes: list[dict[str, Any]] = [top]
+    rotations, translations = rest_in_space(skeleton, space)
     for bone, parent in enumerate(skeleton.parents.tolist()):
-        rotation, translation = skeleton.rest_rotations[bone], skeleton.rest_translations[bone] / space.metres
-        if parent < 0:
-            rotation, translation = multiply(conjugate(turn), rotation), rotate(conjugate(turn), translation)
         node: dict[str, Any] = {"name": skeleton.names[bone]}
-        if np.abs(translation).max() > 0:
-            node["translation"] = translation.tolist()
-        if np.abs(rotation[:3]).max() > 1e-12:
-            node["rotation"] = rotation.tolist()
+        if np.abs(translations[bone]).max() > 0:
+            node["translation"] = translations[bone].tolist()
+        if np.abs(rotations[bone, :3]).max() > 1e-12:
+            node["rotation"] = rotations[bone].tolist()
         nodes.append(node)
         nodes[parent + 1].setdefault("children", []).append(bone + 1)
     raw: dict[str, Any] = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": [0]}], "nodes": nodes}
@@ -45,25 +43,22 @@ def build_document(figure: Figure, space: Space, packer: Packer) -> tuple[dict[s
         mesh_nodes.append(len(nodes))
         raw["scenes"][0]["nodes"].append(len(nodes))
         nodes.append({"name": mesh.name, "mesh": len(mesh_nodes) - 1, "skin": len(mesh_nodes) - 1})
-        _add_mesh(raw, mesh, figure, space, packer, images)
+        _add_mesh(raw, mesh_in_space(mesh, space), figure, packer, images)
     return raw, bone_nodes, mesh_nodes
 
 
-def _add_mesh(
-    raw: dict[str, Any], mesh: Mesh, figure: Figure, space: Space, packer: Packer, images: dict[bytes, int]
-) -> None:
-    to_data = np.eye(4)
-    to_data[:3, :3] = space.turn.T / space.metres
-    vertices = mesh.vertices @ to_data[:3, :3].T
+def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, packer: Packer, images: dict[bytes, int]) -> None:
+    """A mesh with its skin; ``mesh`` is in the coordinates of the file."""
+    vertices = mesh.vertices
     attributes: dict[str, int] = {
         "POSITION": packer.attribute(_f4(vertices), bounds=True),
-        "NORMAL": packer.attribute(_f4(mesh.normals @ space.turn)),
+        "NORMAL": packer.attribute(_f4(mesh.normals)),
     }
     if mesh.uvs is not None:
         attributes["TEXCOORD_0"] = packer.attribute(_f4(mesh.uvs))
     if mesh.tangents is not None:
-        along = mesh.tangents[:, :3] @ space.turn
-        attributes["TANGENT"] = packer.attribute(_f4(_tangents(along, mesh.tangents[:, 3], mesh.normals @ space.turn)))
+        tangents = _tangents(mesh.tangents[:, :3], mesh.tangents[:, 3], mesh.normals)
+        attributes["TANGENT"] = packer.attribute(_f4(tangents))
     for name, values in mesh.more.items():
         attributes[name] = packer.attribute(_f4(values))
     joints = [bone for bone in range(len(figure.skeleton)) if bone not in figure.skeleton.ends]
@@ -79,10 +74,10 @@ def _add_mesh(
         attributes[f"WEIGHTS_{block}"] = packer.attribute(_f4(weights[:, columns]))
     out: dict[str, Any] = {"name": mesh.name, "primitives": []}
     deltas = mesh.morph_deltas if mesh.morph_deltas is not None else ()
-    targets = [{"POSITION": packer.attribute(_f4(delta @ to_data[:3, :3].T), bounds=True)} for delta in deltas]
+    targets = [{"POSITION": packer.attribute(_f4(delta), bounds=True)} for delta in deltas]
     if mesh.morph_normals is not None and mesh.morph_normals.any():
         for target, shifts in zip(targets, mesh.morph_normals, strict=True):
-            target["NORMAL"] = packer.attribute(_f4(shifts @ space.turn))
+            target["NORMAL"] = packer.attribute(_f4(shifts))
     if targets:
         out["extras"] = {"targetNames": list(mesh.morph_names)}
         out["weights"] = (mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(targets))).tolist()
@@ -98,10 +93,7 @@ def _add_mesh(
             primitive["targets"] = targets
         out["primitives"].append(primitive)
     raw.setdefault("meshes", []).append(out)
-    # The node of a bone scales by the unit; what it leaves over is undone here.
-    binds = mesh.bind_matrices[joints].copy()
-    binds[:, :3] /= space.metres
-    binds = binds @ np.linalg.inv(to_data)
+    binds = mesh.bind_matrices[joints]
     matrices = packer.attribute(_f4(binds.transpose(0, 2, 1).reshape(-1, 16)), target=None)
     raw.setdefault("skins", []).append({"joints": [bone + 1 for bone in joints], "inverseBindMatrices": matrices})
 

@@ -10,9 +10,8 @@ import numpy as np
 
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.reading import document_from_container
-from fairswap.formats.images import picture_as_known
 from fairswap.formats.limits import LARGEST_NUMBER, mesh_numbers
-from fairswap.formats.scene.beside import file_inside
+from fairswap.formats.scene.beside import Pictures, file_inside
 from fairswap.formats.scene.building import Look, SceneBuilder, Surface
 from fairswap.formats.scene.polygons import triangles_from_polygons, vertices_from_corners
 from fairswap.formats.scene.stance import stance_node
@@ -185,6 +184,7 @@ def _surface(part: _Part, tables: dict[str, Floats], looks: dict[str, int]) -> S
 def _looks(made: _Text, path: Path, builder: SceneBuilder, beside: list[str]) -> dict[str, int]:
     """The materials that are used, by name."""
     used = {name for part in made.parts for name in part.materials if name}
+    pictures = Pictures(path.parent, made.name, made.findings, beside)
     out: dict[str, int] = {}
     for library in made.libraries:
         target = file_inside(path.parent, library)
@@ -195,7 +195,7 @@ def _looks(made: _Text, path: Path, builder: SceneBuilder, beside: list[str]) ->
         beside.append(str(target))
         for name, rows in _materials(target).items():
             if name in used and name not in out:
-                out[name] = builder.look(_look(name, rows, path, made, beside))
+                out[name] = builder.look(_look(name, rows, pictures))
     return out
 
 
@@ -211,20 +211,13 @@ def _materials(target: Path) -> dict[str, dict[str, list[str]]]:
     return found
 
 
-def _look(name: str, rows: dict[str, list[str]], path: Path, made: _Text, beside: list[str]) -> Look:
+def _look(name: str, rows: dict[str, list[str]], pictures: Pictures) -> Look:
     color = _numbers(rows.get("kd", []), 3) or (0.8, 0.8, 0.8)
     alpha = (_numbers(rows.get("d", []), 1) or (1.0 - (_numbers(rows.get("tr", []), 1) or (0.0,))[0],))[0]
     picture = None
     file = rows.get("map_kd", [])
     if file:
-        target = file_inside(path.parent, file[-1].replace("\\", "/"))
-        target = target or file_inside(path.parent, Path(file[-1].replace("\\", "/")).name)
-        picture = None if target is None else picture_as_known(read_bytes(target), target.name)
-        if picture is None:
-            message = f"the picture {file[-1][:80]!r} is not beside it, or is no PNG or JPEG; its material goes without"
-            made.findings.append(Finding("texture-missing", "warning", made.name, message))
-        else:
-            beside.append(str(target))
+        picture = pictures.found([file[-1]])
     white = picture is not None
     return Look(
         name, (1.0, 1.0, 1.0) if white else (color[0], color[1], color[2]), alpha, picture,

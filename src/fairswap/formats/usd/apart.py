@@ -37,7 +37,7 @@ def done_apart(work: Callable[..., _Result], size: int, *given: Any) -> _Result:
         If it takes more memory or time than such a file can need, or the process comes to an end.
     """
     with _lock:
-        future: Future[_Result] = _process().submit(_bounded, _MEMORY + _MEMORY_A_BYTE * size, work, given)
+        future: Future[_Result] = _process().submit(_bounded, os.getcwd(), _MEMORY + _MEMORY_A_BYTE * size, work, given)
         try:
             return future.result(_SECONDS + _SECONDS_A_MIB * size / (1 << 20))
         except (BrokenProcessPool, TimeoutError, MemoryError):
@@ -74,9 +74,10 @@ def _give_up() -> None:
     _worker = None
 
 
-def _bounded(more_bytes: int, work: Callable[..., _Result], given: tuple[Any, ...]) -> _Result:
-    """Work with no more memory than the process has now and ``more_bytes``."""
+def _bounded(folder: str, more_bytes: int, work: Callable[..., _Result], given: tuple[Any, ...]) -> _Result:
+    """Work where the other process stands, with no more memory than this one has now and ``more_bytes``."""
     library()
+    os.chdir(folder)
     with contextlib.suppress(ImportError, ValueError, OSError):  # not on every system
         import resource
 

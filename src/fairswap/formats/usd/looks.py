@@ -2,27 +2,21 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any
 
 import numpy as np
 
-from fairswap.errors import Finding
-from fairswap.formats.images import picture_as_known
-from fairswap.formats.scene.beside import file_inside
+from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import Look, SceneBuilder
-from fairswap.formats.storage import read_bytes
 from fairswap.model.mesh import Blending, Material
 
 
 class Looks:
     """The materials of a stage, each made once."""
 
-    def __init__(self, builder: SceneBuilder, folder: Path, name: str, findings: list[Finding]) -> None:
-        self.builder, self.folder, self.name, self.findings = builder, folder, name, findings
-        self.beside: list[str] = []
+    def __init__(self, builder: SceneBuilder, pictures: Pictures) -> None:
+        self.builder, self.pictures = builder, pictures
         self._made: dict[tuple[str, bool], int] = {}
-        self._missing: set[str] = set()
 
     def number(self, prim: Any, two_sided: bool) -> int | None:
         """The number in the scene of the material that is bound to a prim; None for none."""
@@ -72,23 +66,7 @@ class Looks:
         source = entry.GetConnectedSources()[0][0].source.GetPrim()
         file = source.GetAttribute("inputs:file")
         asset = file.Get() if file else None
-        path = getattr(asset, "path", "") or ""
-        for one in dict.fromkeys((path, Path(path.replace("\\", "/")).name)):
-            found = self._file(one)
-            if found is not None:
-                return found
-        if path not in self._missing:
-            self._missing.add(path)
-            message = f"the picture {path[:80]!r} is not beside it, or is no PNG or JPEG; its material goes without"
-            self.findings.append(Finding("texture-missing", "warning", self.name, message))
-        return None
-
-    def _file(self, name: str) -> bytes | None:
-        target = file_inside(self.folder, name)
-        if target is None:
-            return None
-        self.beside.append(str(target))
-        return picture_as_known(read_bytes(target), name)
+        return self.pictures.found([getattr(asset, "path", "") or ""])
 
 
 def write_look(stage: Any, path: str, look: Material, title: str, picture: str | None) -> Any:

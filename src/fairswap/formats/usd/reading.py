@@ -13,6 +13,7 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.limits import clip_numbers, mesh_numbers
+from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import SceneBuilder, Surface, trs_from_matrices
 from fairswap.formats.scene.polygons import triangles_from_polygons, vertices_from_corners
 from fairswap.formats.scene.stance import stance_node
@@ -47,7 +48,7 @@ def _container(content: bytes, path: Path, unit: str | None, up: str | None) -> 
     with opened_stage(content, path) as (stage, folder, beside):
         scene = _Scene(stage, folder, path, len(content))
         scene.build(unit, up)
-        pictures = scene.looks.beside if folder == path.parent else []
+        pictures = scene.looks.pictures.beside if folder == path.parent else []
         files = tuple(dict.fromkeys([*beside, *pictures]))
         return scene.builder.container(path, "USD", beside=files), scene.findings
 
@@ -90,7 +91,7 @@ class _Scene:
         """Nodes, skeletons, meshes; then what moves them."""
         from pxr import Usd, UsdGeom, UsdSkel
 
-        self.looks = Looks(self.builder, self.folder, self.path.name, self.findings)
+        self.looks = Looks(self.builder, Pictures(self.folder, self.path.name, self.findings))
         metres, axis = float(UsdGeom.GetStageMetersPerUnit(self.stage)), f"+{UsdGeom.GetStageUpAxis(self.stage)}"
         top = stance_node(self.builder, unit, up, file_metres=metres, file_up=axis)
         nodes: dict[str, int] = {}

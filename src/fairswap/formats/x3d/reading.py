@@ -11,6 +11,7 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.markup import Tag, numbers_of, tag_from_xml
+from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import SceneBuilder, Surface
 from fairswap.formats.scene.polygons import vertices_from_corners
 from fairswap.formats.scene.stance import stance_node
@@ -57,7 +58,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
         raise InputError(f"it is XML, but not X3D: it begins with <{root.tag}>", remedy=_AGAIN + " as X3D in XML")
     scene = _Scene(root, path, len(content))
     scene.build(scene_tag, unit, up)
-    beside = tuple(dict.fromkeys(scene.looks.beside))
+    beside = tuple(dict.fromkeys(scene.looks.pictures.beside))
     version = root.get("version") or "3.0"
     container = scene.builder.container(path, f"X3D {version}", beside=beside, says_forward=True)
     document = document_from_container(container)
@@ -105,13 +106,18 @@ class _Scene:
             if "DEF" in tag.attrib and isinstance(tag, Tag):
                 self.by_name.setdefault(tag.attrib["DEF"], tag)
         self.routed = {tag.get("toNode") for tag in self.root.iter("ROUTE")}
-        self.looks = Looks(self.builder, self.path, self.resolved, self.findings)
+        pictures = Pictures(self.path.parent, self.path.name, self.findings)
+        self.looks = Looks(self.builder, self.path, self.resolved, pictures)
         self._walk(scene, stance_node(self.builder, unit, up, file_metres=self._metres()))
         for humanoid in self.humanoids:
             self._skin(humanoid)
         rest = {node: self.builder.raw["meshes"][row["mesh"]].get("weights", [])
                 for node, row in enumerate(self.builder.raw["nodes"]) if "mesh" in row}  # fmt: skip
         weights = {name: (places, lambda node: np.array(rest[node])) for name, places in self.displaced.items()}
+        baked = sum(1 for tag in self.root.iter("HAnimMotion"))
+        if baked:
+            message = f"{baked} baked motions of its humanoid are not read: only what interpolators move is a clip"
+            self.findings.append(Finding("motion-not-read", "warning", self.path.name, message))
         for name, tracks in clips_of(self.root, self.by_name, self.file_bytes):
             keys = keys_of_clip(tracks, self.movers, weights, name, self.findings)
             if keys:
@@ -141,6 +147,9 @@ class _Scene:
         while stack:
             given, above, before, humanoid, joint, inside = stack.pop()
             if given.get("containerField") in ("joints", "segments", "sites", "skinCoord", "skinNormal"):
+                continue
+            # A humanoid lists its joints and segments once more, by their names.
+            if given.get("USE") and given.tag in ("HAnimJoint", "HAnimSegment", "HAnimSite"):
                 continue
             tag = self.resolved(given)
             if id(tag) in inside or len(inside) > _DEEPEST or len(self.builder.raw["nodes"]) > _MOST_NODES:

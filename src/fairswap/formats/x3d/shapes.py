@@ -5,20 +5,18 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 from dataclasses import dataclass, field
-from pathlib import Path, PurePosixPath
-from urllib.parse import unquote
+from pathlib import Path
 
 import numpy as np
 
-from fairswap.errors import Finding, InputError
+from fairswap.errors import InputError
 from fairswap.formats.gltf.container import bytes_from_uri
 from fairswap.formats.images import picture_as_known
 from fairswap.formats.limits import mesh_numbers
 from fairswap.formats.markup import Tag
-from fairswap.formats.scene.beside import file_inside
+from fairswap.formats.scene.beside import Pictures, file_named
 from fairswap.formats.scene.building import Look, SceneBuilder
 from fairswap.formats.scene.polygons import triangles_from_fan, triangles_from_polygons, triangles_from_strip
-from fairswap.formats.storage import read_bytes
 from fairswap.formats.x3d.fields import number, rows, switch, texts, vector, whole
 from fairswap.model.arrays import Floats, Integers
 
@@ -176,10 +174,8 @@ class Looks:
     builder: SceneBuilder
     path: Path
     resolve: Callable[[Tag], Tag]
-    findings: list[Finding]
-    beside: list[str] = field(default_factory=list)
+    pictures: Pictures
     _made: dict[tuple[int, bool], int] = field(default_factory=dict)
-    _missing: set[str] = field(default_factory=set)
 
     def number(self, appearance: Tag | None, two_sided: bool) -> int | None:
         """The number in the scene of an ``<Appearance>``; None for none."""
@@ -230,19 +226,7 @@ class Looks:
                 found = picture_as_known(bytes_from_uri(self.path, name, tag.place), "")
                 if found is not None:
                     return found
-                continue
-            for one in dict.fromkeys((_plain(name), PurePosixPath(_plain(name)).name)):
-                target = file_inside(self.path.parent, one)
-                found = None if target is None else picture_as_known(read_bytes(target), one)
-                if found is not None:
-                    self.beside.append(str(target))
-                    return found
-        name = names[0] if names else ""
-        if name and name not in self._missing:
-            self._missing.add(name)
-            message = f"the picture {name[:80]!r} is not beside it, or is no PNG or JPEG; its material goes without"
-            self.findings.append(Finding("texture-missing", "warning", self.path.name, message))
-        return None
+        return self.pictures.found([name for name in names if not name.startswith("data:")])
 
 
 def parts_of(path: Path) -> list[Path]:
@@ -257,10 +241,6 @@ def parts_of(path: Path) -> list[Path]:
     for pair in found:
         text = (pair[0] or pair[1]).decode("utf-8", "replace").replace("&quot;", '"')
         for name in re.findall(r'"([^"]*)"', text) or [text.strip()]:
-            target = file_inside(path.parent, _plain(name))
+            target = file_named(path.parent, name)
             out += [target] if target is not None and target not in out else []
     return out
-
-
-def _plain(name: str) -> str:
-    return unquote(re.sub(r"^file:(//)?", "", name.strip())).replace("\\", "/").removeprefix("./")
