@@ -320,6 +320,21 @@ def test_clips_that_move_the_same_things_are_clips_of_their_own():
     assert [clip.name for clip in fairswap.load(both.encode(), format=".dae").clips] == ["bend", "again"]
 
 
+def test_joints_without_a_skin_are_a_figure_with_what_hangs_on_them():
+    text = strip().decode()
+    start, end = text.index("<node id='m0'"), text.index("</visual_scene>")
+    block = "<node id='b'><instance_geometry url='#g'/></node></node></node></node>"
+    blocks = (text[:start] + text[end:]).replace("</node></node></node>", block)
+    for with_motion in (True, False):
+        if not with_motion:
+            begin, stop = blocks.index("<library_animations>"), blocks.index("<library_visual_scenes>")
+            blocks = blocks[:begin] + blocks[stop:]
+        document = fairswap.load(blocks.encode(), format=".dae")
+        assert document.figure.skeleton.names == ("Shoulder", "Elbow", "Wrist")
+        assert [mesh.skinned for mesh in document.figure.meshes] == [False]
+        assert len(document.clips) == with_motion
+
+
 @pytest.mark.parametrize(
     ("change", "told"),
     [

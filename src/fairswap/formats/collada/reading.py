@@ -25,6 +25,8 @@ from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
 
 _AGAIN = "Export the file again"
+# Fewer joints than this are no skeleton.
+_FEWEST = 3
 _UPS = {"X_UP": "+X", "Y_UP": "+Y", "Z_UP": "+Z"}
 
 
@@ -89,12 +91,25 @@ class _Scene:
         looks = Looks(self.library, self.builder, Pictures(Path(), self.library.name, self.library.findings))
         for placed in self.placed:
             self._hang(placed, looks)
+        if "skins" not in self.builder.raw:
+            self._bare_skeleton()
         names = [name for name, _ in clips]
         for index, (name, rows) in enumerate(clips):
             title = name or (f"{Path(self.library.name).stem} {index + 1}" if len(names) > 1 else "")
             keys = keys_of_clip(self.library, title, rows, self.by_id, self.morphs, file_bytes)
             if keys:
                 self.builder.animation(title, keys)
+
+    def _bare_skeleton(self) -> None:
+        """Joints that no skin names, as those of a body of blocks or of bones alone, are a skeleton all the same."""
+        world: list[Floats] = []
+        for placed in self.placed:
+            above = world[placed.parent] if placed.parent >= 0 else np.eye(4)
+            world.append(above @ placed.matrices()[0])
+        joints = [at for at, placed in enumerate(self.placed) if placed.tag.get("type") == "JOINT"]
+        joints = [at for at in joints if abs(np.linalg.det(world[at])) > 1e-18]
+        if len(joints) >= _FEWEST:
+            self.builder.skin([self.placed[at].number for at in joints], np.stack([world[at] for at in joints]))
 
     def _hang(self, placed: Placed, looks: Looks) -> None:
         """Put geometries and skins on a node; of several, each gets a node of its own."""
