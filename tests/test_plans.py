@@ -723,3 +723,24 @@ def test_status_is_told_of_a_run(here):
     assert report["bytes"] == sum(
         path.stat().st_size for path in Path("out").rglob("*") if path.suffix in (".glb", ".png")
     )
+
+
+def test_a_plan_makes_avatars_and_says_what_a_format_cannot_hold():
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    fairswap.save("pip.glb", figure("Pip"))
+    Path("meta.toml").write_text('fairswap = "meta/1"\nname = "Pip"\nauthors = ["the troupe"]\n')
+    Path("plan.toml").write_text(
+        'fairswap = "plan/1"\nsources = ["walk.bvh"]\nfigures = ["pip.glb"]\nplatforms = ["vrm-1"]\n'
+        '[convert]\nmeta = "meta.toml"\nsprings = true\n[results]\nformat = ".vrm"\nthumbnails = false\n'
+    )
+    made = fairswap.run_plan("plan.toml", "avatars")
+    (name,) = Path("avatars").rglob("*.vrm")
+    assert fairswap.load(name).figure.avatar.meta["name"] == "Pip"
+    assert len(made.table) == 1
+    Path("plan.toml").write_text(
+        'fairswap = "plan/1"\nsources = ["walk.bvh"]\nfigures = ["pip.glb"]\n'
+        '[results]\nformat = ".csv"\nthumbnails = false\n'
+    )
+    made = fairswap.run_plan("plan.toml", "tables")
+    (row,) = made.results
+    assert "format-leaves-out" in [told.code for told in row.record.findings]

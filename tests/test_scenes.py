@@ -2,6 +2,7 @@
 
 import io
 import math
+import re
 import zipfile
 from dataclasses import replace
 from fractions import Fraction
@@ -318,6 +319,17 @@ def test_clips_that_move_the_same_things_are_clips_of_their_own():
         second = second.replace(f'id="{name}-a"', f'id="{name}2-a"')
     both = one[:end] + second.replace("name='bend'", "name='again'") + one[end:]
     assert [clip.name for clip in fairswap.load(both.encode(), format=".dae").clips] == ["bend", "again"]
+
+
+def test_numbers_with_the_comma_of_a_country_are_read():
+    plain = strip().decode()
+    start = plain.index("<library")
+    commas = (plain[:start] + re.sub(r"(?<=\d)\.(?=\d)", ",", plain[start:])).replace(
+        "meter='0.01'", "meter='0,010000'"
+    )
+    a, b = (fairswap.load(text.encode(), format=".dae") for text in (plain, commas))
+    assert b.figure.rest_vertices[0] == pytest.approx(a.figure.rest_vertices[0])
+    assert b.clips[0].poses.world().positions == pytest.approx(a.clips[0].poses.world().positions)
 
 
 def test_joints_without_a_skin_are_a_figure_with_what_hangs_on_them():

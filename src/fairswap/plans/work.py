@@ -97,7 +97,8 @@ class Workshop:
         row = found.done[0]
         out = folder / Path(task.result).name
         parent = Path(task.result).parent
-        names = found.write(out, Outputs(force=True))
+        outputs = Outputs(force=True)
+        names = found.write(out, outputs)
         measures = _measures(row)
         if found.fitted is not None:
             from fairswap.platform.writing import check_written
@@ -110,7 +111,7 @@ class Workshop:
         stem = str((parent / out.stem).as_posix())
         files |= dict(_drawn(task, stem, found, row))
         digests = {name: hashlib.sha256(content).hexdigest() for name, content in files.items()}
-        return Made(task.result, files, digests, measures, _told(found.findings))
+        return Made(task.result, files, digests, measures, _told([*found.findings, *outputs.left_out]))
 
     def _source(self, content: Content, words: ConvertWords) -> Document:
         # With its name: what has none of its own is called after its file.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from pathlib import Path
@@ -45,6 +46,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     version = root.get("version") or "1.4.1"
     if not version.startswith(("1.4", "1.5")):
         raise InputError(f"it is COLLADA {version}, we read 1.4 and 1.5", place=root.place, remedy=_AGAIN + " as 1.4.1")
+    _write_points(root)
     library = Library(root, path.name, opened)
     scene = _Scene(library, SceneBuilder())
     metres, axis = _stance(library)
@@ -57,6 +59,15 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     return replace(document, findings=(*library.findings, *document.findings))
 
 
+def _write_points(root: Tag) -> None:
+    """Some write the comma of their country in all numbers; the unit's one number shows it."""
+    length = child(child(root, "asset"), "unit")
+    if length is not None and re.fullmatch(r"\s*\d+,\d+(e[+-]?\d+)?\s*", length.get("meter", ""), re.IGNORECASE):
+        for tag in root.iter():
+            tag.text = (tag.text or "").replace(",", ".")
+        length.set("meter", length.get("meter", "").replace(",", "."))
+
+
 def _stance(library: Library) -> tuple[float, str]:
     """The metres of the document's unit, and its up axis."""
     asset = child(library.root, "asset")
@@ -64,8 +75,7 @@ def _stance(library: Library) -> tuple[float, str]:
     axis = _UPS.get((held.text or "").strip().upper() if held is not None else "Y_UP", "+Y")
     if length is None or not length.get("meter"):
         return 1.0, axis
-    # Some write the comma of their country.
-    return float(numbers_of(length, length.get("meter", "").replace(",", "."), 1)[0]), axis
+    return float(numbers_of(length, length.get("meter"), 1)[0]), axis
 
 
 @dataclass
