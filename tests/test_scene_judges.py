@@ -129,3 +129,80 @@ def test_usds_own_validators_find_nothing(suffix):
     errors = UsdValidation.ValidationContext(validators).Validate(stage)
     told = [f"{error.GetName()}: {error.GetMessage()}" for error in errors]
     assert not told
+
+
+def test_a_stage_laid_out_by_other_programs_is_skinned_as_usd_does_it():
+    """Centimetres with Z up, a turned group above, an animation bound at the root, a mesh with joints of its own order
+    and a bind transform, quads, coordinates at each corner of each face."""
+    from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, Vt
+
+    stage = Usd.Stage.CreateNew("stage.usda")
+    UsdGeom.SetStageUpAxis(stage, "Z")
+    UsdGeom.SetStageMetersPerUnit(stage, 0.01)
+    stage.SetTimeCodesPerSecond(24)
+    group = UsdGeom.Xform.Define(stage, "/World/Group")
+    group.AddTranslateOp().Set(Gf.Vec3d(30, -20, 10))
+    group.AddRotateZOp().Set(30.0)
+    root = UsdSkel.Root.Define(stage, "/World/Group/Arm")
+    joints = ["a", "a/b", "a/b/c", "a/b/c/d"]
+    skeleton = UsdSkel.Skeleton.Define(stage, "/World/Group/Arm/Rig/Skel")
+    heights = [(0, 0, 80), (0, 0, 30), (0, 0, 30), (0, 0, 30)]
+    rest = [Gf.Matrix4d().SetTranslate(Gf.Vec3d(*one)) for one in heights]
+    world, at = [], Gf.Vec3d(0)
+    for one in heights:
+        at += Gf.Vec3d(*one)
+        world.append(Gf.Matrix4d().SetTranslate(at))
+    skeleton.CreateJointsAttr(joints)
+    skeleton.CreateRestTransformsAttr(Vt.Matrix4dArray(rest))
+    skeleton.CreateBindTransformsAttr(Vt.Matrix4dArray(world))
+    animation = UsdSkel.Animation.Define(stage, "/World/Group/Arm/Rig/Bend")
+    animation.CreateJointsAttr(["a/b", "a/b/c"])  # not all of them
+    for code in range(25):
+        half = np.radians(2.0 * code) / 2
+        turn = Gf.Quatf(float(np.cos(half)), float(np.sin(half)), 0, 0)
+        animation.CreateRotationsAttr().Set(Vt.QuatfArray([turn, turn]), code)
+    animation.CreateTranslationsAttr().Set(Vt.Vec3fArray([Gf.Vec3f(0, 0, 30)] * 2))
+    animation.CreateScalesAttr().Set(Vt.Vec3hArray([Gf.Vec3h(1)] * 2))
+    UsdSkel.BindingAPI.Apply(root.GetPrim()).CreateAnimationSourceRel().SetTargets([animation.GetPath()])
+    mesh = UsdGeom.Mesh.Define(stage, "/World/Group/Arm/Sleeve")
+    rings = [(x, y, 30.0 * ring) for ring in range(4) for x, y in ((-5, -5), (5, -5), (5, 5), (-5, 5))]
+    mesh.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*one) for one in rings]))
+    faces = [
+        [4 * r + i, 4 * r + (i + 1) % 4, 4 * r + 4 + (i + 1) % 4, 4 * r + 4 + i] for r in range(3) for i in range(4)
+    ]
+    mesh.CreateFaceVertexCountsAttr([4] * len(faces))
+    mesh.CreateFaceVertexIndicesAttr([one for face in faces for one in face])
+    primvars = UsdGeom.PrimvarsAPI(mesh)
+    uvs = primvars.CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)
+    uvs.Set(Vt.Vec2fArray([Gf.Vec2f(*one) for _ in faces for one in ((0, 0), (1, 0), (1, 1), (0, 1))]))
+    binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
+    binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
+    binding.CreateJointsAttr(["a/b/c", "a/b", "a"])  # its own order, and fewer
+    binding.CreateGeomBindTransformAttr().Set(Gf.Matrix4d().SetTranslate(Gf.Vec3d(0, 0, 80)))
+    number = [[2, 1], [2, 1], [1, 0], [0, 1]]
+    weight = [[1.0, 0.0], [0.5, 0.5], [0.5, 0.5], [1.0, 0.0]]
+    binding.CreateJointIndicesPrimvar(False, 2).Set([one for ring in number for _ in range(4) for one in ring])
+    binding.CreateJointWeightsPrimvar(False, 2).Set([one for ring in weight for _ in range(4) for one in ring])
+    stage.Save()
+
+    document = fairswap.load("stage.usda")
+    one, clip = document.figure, document.clips[0]
+    assert (one.name, one.skeleton.names, clip.name, clip.rate) == ("Rig", ("a", "b", "c", "d"), "Bend", 24)
+    shown = one.meshes[0]
+    assert len(shown.triangles) == 24
+    cache = UsdSkel.Cache()
+    cache.Populate(root, Usd.PrimDefaultPredicate)
+    (held,) = cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate)
+    query, target = cache.GetSkelQuery(held.GetSkeleton()), held.GetSkinningTargets()[0]
+    world = clip.poses.world()
+    to_ours = one.source.to_ours @ np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]]) * 0.01
+    for frame in (0, 11, 24):
+        points = Vt.Vec3fArray(mesh.GetPointsAttr().Get())
+        assert target.ComputeSkinnedPoints(query.ComputeSkinningTransforms(frame), points)
+        above = UsdGeom.XformCache(frame).GetLocalToWorldTransform(skeleton.GetPrim())
+        theirs = np.array([above.Transform(Gf.Vec3d(point)) for point in points]) @ to_ours.T
+        ours = deformed_vertices(shown, world, frame)
+        # Ours are more, one for each coordinate: every one of theirs is among them, and none besides.
+        apart = np.abs(ours[:, None] - theirs[None]).max(axis=2)
+        assert apart.min(axis=0).max() < 1e-5
+        assert apart.min(axis=1).max() < 1e-5
