@@ -15,7 +15,9 @@ import fairswap
 from conftest import need
 from fairswap.formats.archives import archive_of, parts_from_archive
 from fairswap.formats.limits import DEEPEST_XML
+from fairswap.model.clip import Clip
 from fairswap.model.mesh import deformed_vertices
+from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between, conjugate, multiply
 from making import TROUPE as TROUPE_FILES
 from making import act, arm, figure, run
@@ -583,6 +585,17 @@ def test_rates_are_found_exactly_in_every_format():
         for rate in (24, 30, Fraction(30000, 1001), 60, 120):
             fairswap.save(f"rate{suffix}", scene.figure, [replace(clip, rate=Fraction(rate))], force=True)
             assert fairswap.load(f"rate{suffix}").clips[0].rate == rate, (suffix, rate)
+
+
+@pytest.mark.parametrize("suffix", HELD)
+def test_a_clip_in_which_nothing_moves_keeps_its_length(suffix):
+    scene = small_scene()
+    skeleton = scene.figure.skeleton
+    rotations = np.repeat(skeleton.rest_rotations[:, :, None], 46, axis=2)
+    still = Clip("still", Fraction(30), Poses(skeleton, rotations), frozenset())
+    fairswap.save(f"still{suffix}", scene.figure, [still])
+    (clip,) = fairswap.load(f"still{suffix}").clips
+    assert (clip.name, clip.duration_s) == ("still", pytest.approx(1.5))
 
 
 def test_an_arm_is_a_figure_in_every_format(tmp_path):

@@ -71,7 +71,8 @@ def moved_bones(clip: Clip, skinned: bool) -> list[int]:
     if not skinned:
         outermost = {bone for bone, parent in enumerate(skeleton.parents) if parent < 0 or not skeleton.children[bone]}
         shown |= outermost - skeleton.ends
-    return sorted(shown)
+    # A clip in which nothing moves still has its length.
+    return sorted(shown) or ([] if poses.morph_tracks else [0])
 
 
 def _back(space: Space) -> Floats:

@@ -15,7 +15,13 @@ from fairswap.formats.naming import distinct, in_unicode
 from fairswap.formats.scene.binding import as_bound, bind_pose, matrices_of
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import look_names, pictures_of
-from fairswap.formats.scene.spaces import mesh_in_space, rest_in_space, rotation_in_space, translation_in_space
+from fairswap.formats.scene.spaces import (
+    mesh_in_space,
+    moved_bones,
+    rest_in_space,
+    rotation_in_space,
+    translation_in_space,
+)
 from fairswap.formats.storage import Chunk
 from fairswap.formats.usd.looks import write_look
 from fairswap.formats.usd.packing import library
@@ -242,7 +248,7 @@ class _Writer:
             weighing = animation.CreateBlendShapeWeightsAttr()
             for frame, code in enumerate(codes):
                 weighing.Set(Vt.FloatArray.FromNumpy(np.ascontiguousarray(weights[frame])), code)
-        keyed = [in_unicode(clip.skeleton.names[bone]) for bone in sorted(clip.keyed)]
+        keyed = [in_unicode(clip.skeleton.names[bone]) for bone in moved_bones(clip, True)]
         if len(keyed) < len(rest):
             animation.GetPrim().SetCustomDataByKey("keyed", Vt.StringArray(keyed))
         return animation.GetPath()
