@@ -16,6 +16,7 @@ import fairswap
 from conftest import need
 from fairswap.model.mesh import deformed_vertices
 from making import act, figure
+from scenes import body
 from test_judges import JUDGES, judge
 
 TROUPE = ("Juniper", "Osric", "Pip")
@@ -123,12 +124,16 @@ def test_usds_own_skinning_puts_bones_and_skin_where_we_do(who):
 def test_usds_own_validators_find_nothing(suffix):
     from pxr import Usd, UsdValidation
 
+    made, _ = body()
+    made.json["materials"][0] |= {"normalTexture": {"index": 0}, "emissiveTexture": {"index": 0}}
+    made.json["materials"][0]["pbrMetallicRoughness"]["metallicRoughnessTexture"] = {"index": 0}
+    shiny = fairswap.load(made.glb(), format=".glb").figure
+    fairswap.save(f"shiny{suffix}", shiny)
     fairswap.save(f"made{suffix}", figure("Juniper"), [act("walk", "Juniper"), act("clap", "Juniper")])
-    stage = Usd.Stage.Open(f"made{suffix}")
     validators = UsdValidation.ValidationRegistry().GetOrLoadAllValidators()
-    errors = UsdValidation.ValidationContext(validators).Validate(stage)
-    told = [f"{error.GetName()}: {error.GetMessage()}" for error in errors]
-    assert not told
+    for name in ("made", "shiny"):
+        errors = UsdValidation.ValidationContext(validators).Validate(Usd.Stage.Open(f"{name}{suffix}"))
+        assert not [f"{error.GetName()}: {error.GetMessage()}" for error in errors]
 
 
 def test_a_stage_laid_out_by_other_programs_is_skinned_as_usd_does_it():

@@ -14,6 +14,7 @@ import pytest
 import fairswap
 from conftest import need
 from fairswap.formats.archives import archive_of, parts_from_archive
+from fairswap.formats.gltf.materials import maps_of
 from fairswap.formats.limits import DEEPEST_XML
 from fairswap.model.clip import Clip
 from fairswap.model.mesh import deformed_vertices
@@ -21,7 +22,7 @@ from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between, conjugate, multiply
 from making import TROUPE as TROUPE_FILES
 from making import act, arm, figure, run
-from scenes import small_scene
+from scenes import body, picture, small_scene
 
 SCENES = (".dae", ".zae", ".usda", ".usdc", ".usdz", ".x3d")
 HELD = (".dae", ".usdz", ".x3d")
@@ -444,6 +445,34 @@ def test_blend_shapes_come_in_by_way_of_their_in_betweens():
         exact = np.interp(np.linspace(0, 1, 31)[frame], [0, 0.5, 1], [0, 0, 1])
         assert weights[0, frame] == pytest.approx(exact, abs=1e-5)
         assert weights[:2, frame] == pytest.approx(wanted, abs=0.06)
+
+
+def test_bumps_shine_and_glow_come_through_usd_and_are_told_elsewhere():
+    made, _ = body()
+    shown = {
+        name: picture((10 * number, 0, 0)) for number, name in enumerate(("normal", "glow", "occlusion", "surface"), 1)
+    }
+    for data in shown.values():
+        made.json["images"].append({"bufferView": made.view(data), "mimeType": "image/png"})
+        made.json["textures"].append({"source": len(made.json["images"]) - 1})
+    made.json["materials"][0] |= {
+        "normalTexture": {"index": 1}, "emissiveTexture": {"index": 2}, "emissiveFactor": [0.5, 0.25, 1.0],
+        "occlusionTexture": {"index": 3},
+    }  # fmt: skip
+    made.json["materials"][0]["pbrMetallicRoughness"] |= {
+        "metallicRoughnessTexture": {"index": 4},
+        "metallicFactor": 1.0,
+    }
+    one = fairswap.load(made.glb(), format=".glb").figure
+    written = fairswap.save("made.usda", one)
+    assert len(written) == 6
+    assert fairswap.left_out(one, (), ".usda") == []
+    assert "bumps" in fairswap.left_out(one, (), ".dae")[0].message
+    again = fairswap.load("made.usda").figure.meshes[0].materials[0]
+    maps = maps_of(again)
+    assert maps.pictures == shown
+    assert maps.glow == pytest.approx((0.5, 0.25, 1.0))
+    assert again.texture == picture()
 
 
 def test_without_the_library_usd_files_are_told_how_to_be_read(monkeypatch):

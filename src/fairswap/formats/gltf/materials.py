@@ -95,6 +95,50 @@ def _images_of(origin: MaterialOrigin) -> dict[int, bytes]:
     return out
 
 
+@dataclass(frozen=True)
+class Maps:
+    """What a material's document says of it beside its colour: pictures by what they show, and factors.
+
+    ``pictures`` are ``normal``, ``glow``, ``occlusion``, and ``surface`` (roughness in green, metal in blue).
+    """
+
+    pictures: dict[str, bytes]
+    roughness: float = 1.0
+    metallic: float = 1.0
+    glow: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    more: bool = False  # whether extensions say still more
+
+
+_MAPS = {"normalTexture": "normal", "emissiveTexture": "glow", "occlusionTexture": "occlusion"}
+
+
+def maps_of(material: Material) -> Maps | None:
+    """What the document of a material says beside its colour; None of one without a document."""
+    origin = material.origin
+    if not isinstance(origin, MaterialOrigin):
+        return None
+    row = origin.container.raw["materials"][origin.index]
+    shading = row.get("pbrMetallicRoughness", {})
+    held = {name: row[key] for key, name in _MAPS.items() if isinstance(row.get(key), dict)}
+    if isinstance(shading.get("metallicRoughnessTexture"), dict):
+        held["surface"] = shading["metallicRoughnessTexture"]
+    textures = origin.container.document.textures
+    pictures = {}
+    for name, place in held.items():
+        index = place.get("index")
+        source = textures[index].source if isinstance(index, int) and 0 <= index < len(textures) else None
+        found = (material.images or {}).get(-1 if source is None else source) or picture_of_image(
+            origin.container, source
+        )
+        if found is not None and place.get("texCoord", 0) == 0:
+            pictures[name] = found
+    glow = [float(part) for part in row.get("emissiveFactor", (0.0, 0.0, 0.0))]
+    return Maps(
+        pictures, float(shading.get("roughnessFactor", 1.0)), float(shading.get("metallicFactor", 1.0)),
+        (glow[0], glow[1], glow[2]), bool(row.get("extensions")),
+    )  # fmt: skip
+
+
 def picture_of_image(container: Container, number: Any) -> bytes | None:
     """The bytes of an image by its number; None if it is not there."""
     images = container.document.images

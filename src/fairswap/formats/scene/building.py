@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from pathlib import Path
 from typing import Any
@@ -56,6 +56,7 @@ class Look:
     normal_picture: bytes | None = None
     roughness: float = 0.9
     metallic: float = 0.0
+    maps: Mapping[str, bytes] = field(default_factory=dict)  # glow, occlusion, surface: as of the glTF materials' Maps
 
 
 class SceneBuilder:
@@ -90,6 +91,12 @@ class SceneBuilder:
             shading["baseColorTexture"] = {"index": self._texture(look.picture)}
         if look.normal_picture is not None:
             row["normalTexture"] = {"index": self._texture(look.normal_picture)}
+        for name, key in (("glow", "emissiveTexture"), ("occlusion", "occlusionTexture")):
+            if name in look.maps:
+                row[key] = {"index": self._texture(look.maps[name])}
+        if "surface" in look.maps:
+            shading["metallicRoughnessTexture"] = {"index": self._texture(look.maps["surface"])}
+            shading |= {"metallicFactor": 1.0, "roughnessFactor": 1.0}
         if any(look.glow):
             row["emissiveFactor"] = list(look.glow)
         if look.blending != "opaque":

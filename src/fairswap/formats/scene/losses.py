@@ -5,14 +5,17 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from fairswap.errors import Finding, Severity
+from fairswap.formats.gltf.materials import maps_of
 from fairswap.formats.scene.binding import rebound_error_m
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.model.mesh import Material
 
 
 def losses(
     figure: Figure, clips: Sequence[Clip], format: str, *, meshes: bool = True, morphs: bool = True,
     colors: bool = False, sizes: bool = False, one_bind: bool = False, rigid: bool = False,
+    maps: bool = False,
 ) -> list[Finding]:  # fmt: skip
     """A finding for each kind of thing that stays behind; the flags say what the format holds."""
     gone: list[str] = []
@@ -32,8 +35,9 @@ def losses(
         stretched = {track.bone for clip in clips for track in clip.poses.stretches}
         gone += [f"the changing size of {len(stretched)} bones"] if stretched else []
     if meshes:
-        plain = sum(_has_more_than_a_color(row.origin) for mesh in figure.meshes for row in mesh.materials)
-        gone += [f"shine, bumps and glow of {plain} materials (colour, picture and opacity are kept)"] if plain else []
+        plain = sum(_has_more_than_a_color(row, maps) for mesh in figure.meshes for row in mesh.materials)
+        what = "extensions" if maps else "shine, bumps, glow and extensions"
+        gone += [f"{what} of {plain} materials (colour, picture and opacity are kept)"] if plain else []
     if one_bind and meshes:
         error = rebound_error_m(figure, rigid=rigid)
         if error > 1e-4:
@@ -45,18 +49,9 @@ def losses(
     return [Finding("format-leaves-out", grade, figure.name, f"{format} does not get {what}") for grade, what in rows]
 
 
-def _has_more_than_a_color(origin: object) -> bool:
-    """Whether the document of a material says more of it than its colour, picture and opacity."""
-    container = getattr(origin, "container", None)
-    index = getattr(origin, "index", None)
-    if container is None or index is None:
-        return False
-    row = container.raw["materials"][index]
-    shading = row.get("pbrMetallicRoughness", {})
-    return bool(
-        {"normalTexture", "occlusionTexture", "emissiveTexture"} & set(row)
-        or any(row.get("emissiveFactor", ()))
-        or "metallicRoughnessTexture" in shading
-        or shading.get("metallicFactor", 1.0) > 0.05
-        or row.get("extensions")
-    )
+def _has_more_than_a_color(material: Material, maps: bool) -> bool:
+    """Whether the document of a material says more of it than its colour, picture and opacity, or than its ``maps``."""
+    held = maps_of(material)
+    if held is None or maps:
+        return held is not None and held.more
+    return bool(held.pictures) or any(held.glow) or held.metallic > 0.05 or held.more

@@ -5,14 +5,18 @@ from __future__ import annotations
 from collections.abc import Sequence
 from hashlib import sha256
 
+from fairswap.formats.gltf.materials import maps_of
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.model.mesh import Material, Mesh
 
 
-def pictures_of(meshes: Sequence[Mesh], stem: str) -> dict[bytes, str]:
-    """The colour pictures of all materials, and the file name of each: after the figure's file and what is in it, so
-    that files of one name in several formats share them, and never spoil each other's."""
-    found = dict.fromkeys(row.texture for mesh in meshes for row in mesh.materials if row.texture is not None)
+def pictures_of(meshes: Sequence[Mesh], stem: str, *, maps: bool = False) -> dict[bytes, str]:
+    """The colour pictures of all materials (and their other ``maps``), and the file name of each: after the figure's
+    file and what is in it, so that files of one name in several formats share them, and never spoil each other's."""
+    looks = [row for mesh in meshes for row in mesh.materials]
+    found = dict.fromkeys(row.texture for row in looks if row.texture is not None)
+    if maps:
+        found |= dict.fromkeys(one for row in looks if (held := maps_of(row)) for one in held.pictures.values())
     safe = file_stem(stem, "figure").replace(" ", "_")
     return {data: f"{safe}-{sha256(data).hexdigest()[:8]}{picture_suffix(data)}" for data in found}
 

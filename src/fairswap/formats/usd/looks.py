@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from typing import Any
 
 import numpy as np
 
+from fairswap.formats.gltf.materials import Maps, maps_of
 from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import Look, SceneBuilder
 from fairswap.model.mesh import Blending, Material
@@ -42,10 +44,16 @@ class Looks:
         masked = self._picture(shader, "opacity") is not None
         blending: Blending = "mask" if cutoff > 0.0 else "blend" if masked or opacity < 0.999 else "opaque"
         glow = self._numbers(shader, "emissiveColor", (0.0, 0.0, 0.0))
+        glow = self._scale(shader, "emissiveColor", glow)
+        # Roughness and metal are one picture in glTF; of two different ones, none.
+        surface, metal = self._picture(shader, "roughness"), self._picture(shader, "metallic")
+        others = {"glow": self._picture(shader, "emissiveColor"), "occlusion": self._picture(shader, "occlusion"),
+                  "surface": surface if surface == metal else None}  # fmt: skip
         return Look(
             name, (1.0, 1.0, 1.0) if picture is not None else (color[0], color[1], color[2]), opacity, picture,
             blending, cutoff or 0.5, two_sided, (glow[0], glow[1], glow[2]), self._picture(shader, "normal"),
             self._numbers(shader, "roughness", (0.5,))[0], self._numbers(shader, "metallic", (0.0,))[0],
+            {name: picture for name, picture in others.items() if picture is not None},
         )  # fmt: skip
 
     def _numbers(self, shader: Any, name: str, otherwise: tuple[float, ...]) -> tuple[float, ...]:
@@ -58,49 +66,85 @@ class Looks:
             return otherwise
         return tuple(np.clip(values, 0.0, 1.0).tolist())
 
+    def _scale(self, shader: Any, name: str, otherwise: tuple[float, ...]) -> tuple[float, ...]:
+        """What an input's picture is multiplied by; as it is without a picture."""
+        source = _source(shader, name)
+        scale = source.GetAttribute("inputs:scale") if source is not None else None
+        if source is None:
+            return otherwise
+        value = scale.Get() if scale else None
+        return tuple(min(max(float(part), 0.0), 1.0) for part in value)[:3] if value is not None else (1.0, 1.0, 1.0)
+
     def _picture(self, shader: Any, name: str) -> bytes | None:
         """The picture that an input takes its values from."""
-        entry = shader.GetInput(name)
-        if not entry or not entry.HasConnectedSource():
+        source = _source(shader, name)
+        if source is None:
             return None
-        source = entry.GetConnectedSources()[0][0].source.GetPrim()
         file = source.GetAttribute("inputs:file")
         asset = file.Get() if file else None
         return self.pictures.found([getattr(asset, "path", "") or ""])
 
 
-def write_look(stage: Any, path: str, look: Material, title: str, picture: str | None) -> Any:
-    """A preview material at ``path``; ``picture`` is the name of its colour picture."""
+def _source(shader: Any, name: str) -> Any:
+    """The prim that an input takes its values from; None if it has a value of its own."""
+    entry = shader.GetInput(name)
+    return entry.GetConnectedSources()[0][0].source.GetPrim() if entry and entry.HasConnectedSource() else None
+
+
+def write_look(stage: Any, path: str, look: Material, title: str, names: Mapping[bytes, str]) -> Any:
+    """A preview material at ``path``; ``names`` are the file names of all pictures."""
     from pxr import Sdf, UsdShade
 
+    types = Sdf.ValueTypeNames
+    maps = maps_of(look) or Maps({}, 0.9, 0.0)
     material = UsdShade.Material.Define(stage, path)
     material.GetPrim().SetDisplayName(title)
-    shader = UsdShade.Shader.Define(stage, f"{path}/Surface")
+    shader = UsdShade.Shader.Define(stage, f"{path}/Shader")
     shader.CreateIdAttr("UsdPreviewSurface")
     material.CreateSurfaceOutput().ConnectToSource(shader.ConnectableAPI(), "surface")
-    color = shader.CreateInput("diffuseColor", Sdf.ValueTypeNames.Color3f)
-    opacity = shader.CreateInput("opacity", Sdf.ValueTypeNames.Float)
-    shader.CreateInput("roughness", Sdf.ValueTypeNames.Float).Set(0.9)
-    opacity.Set(float(look.alpha) if look.blending != "opaque" else 1.0)
+    seen_through = look.blending != "opaque"
+    shader.CreateInput("diffuseColor", types.Color3f).Set(tuple(map(float, look.color)))
+    shader.CreateInput("opacity", types.Float).Set(float(look.alpha) if seen_through else 1.0)
+    shader.CreateInput("roughness", types.Float).Set(maps.roughness)
+    shader.CreateInput("metallic", types.Float).Set(maps.metallic)
+    shader.CreateInput("emissiveColor", types.Color3f).Set(maps.glow)
     if look.blending == "mask":
-        shader.CreateInput("opacityThreshold", Sdf.ValueTypeNames.Float).Set(float(look.cutoff))
-    if picture is None:
-        color.Set(tuple(map(float, look.color)))
-        return material
-    reader = UsdShade.Shader.Define(stage, f"{path}/Coordinates")
-    reader.CreateIdAttr("UsdPrimvarReader_float2")
-    reader.CreateInput("varname", Sdf.ValueTypeNames.String).Set("st")
-    reader.CreateOutput("result", Sdf.ValueTypeNames.Float2)
-    texture = UsdShade.Shader.Define(stage, f"{path}/Picture")
-    texture.CreateIdAttr("UsdUVTexture")
-    texture.CreateInput("file", Sdf.ValueTypeNames.Asset).Set(Sdf.AssetPath(picture))
-    texture.CreateInput("sourceColorSpace", Sdf.ValueTypeNames.Token).Set("sRGB")
-    for side in ("wrapS", "wrapT"):
-        texture.CreateInput(side, Sdf.ValueTypeNames.Token).Set("repeat")
-    texture.CreateInput("st", Sdf.ValueTypeNames.Float2).ConnectToSource(reader.ConnectableAPI(), "result")
-    texture.CreateOutput("rgb", Sdf.ValueTypeNames.Float3)
-    color.ConnectToSource(texture.ConnectableAPI(), "rgb")
-    if look.blending != "opaque":
-        texture.CreateOutput("a", Sdf.ValueTypeNames.Float)
-        opacity.ConnectToSource(texture.ConnectableAPI(), "a")
+        shader.CreateInput("opacityThreshold", types.Float).Set(float(look.cutoff))
+    factors = {"Glow": (*maps.glow, 1.0), "Surface": (1.0, maps.roughness, maps.metallic, 1.0)}
+    reader = None
+    # The picture, what it is called, whether its colours are those of a screen, and what takes which of its channels.
+    rows = [(look.texture, "Picture", True, [("diffuseColor", "rgb"), *([("opacity", "a")] if seen_through else [])])]
+    rows += [(maps.pictures.get(name), name.title(), screen, taken) for name, screen, taken in _TAKEN]
+    for data, name, screen, taken in rows:
+        if data is None or data not in names:
+            continue
+        if reader is None:
+            reader = UsdShade.Shader.Define(stage, f"{path}/Coordinates")
+            reader.CreateIdAttr("UsdPrimvarReader_float2")
+            reader.CreateInput("varname", types.String).Set("st")
+            reader.CreateOutput("result", types.Float2)
+        texture = UsdShade.Shader.Define(stage, f"{path}/{name}")
+        texture.CreateIdAttr("UsdUVTexture")
+        texture.CreateInput("file", types.Asset).Set(Sdf.AssetPath(names[data]))
+        texture.CreateInput("sourceColorSpace", types.Token).Set("sRGB" if screen else "raw")
+        for side in ("wrapS", "wrapT"):
+            texture.CreateInput(side, types.Token).Set("repeat")
+        if name == "Normal":  # of 0 to 1 in the picture, -1 to 1 in space
+            texture.CreateInput("scale", types.Float4).Set((2.0, 2.0, 2.0, 1.0))
+            texture.CreateInput("bias", types.Float4).Set((-1.0, -1.0, -1.0, 0.0))
+        elif name in factors:
+            texture.CreateInput("scale", types.Float4).Set(factors[name])
+        texture.CreateInput("st", types.Float2).ConnectToSource(reader.ConnectableAPI(), "result")
+        for entry, channel in taken:
+            kind = types.Float3 if channel == "rgb" else types.Float
+            texture.CreateOutput(channel, kind)
+            held = shader.GetInput(entry) or shader.CreateInput(entry, types.Normal3f if entry == "normal" else kind)
+            held.ConnectToSource(texture.ConnectableAPI(), channel)
     return material
+
+
+# The other maps: whether in the colours of a screen, and which input takes which channel.
+_TAKEN: tuple[tuple[str, bool, list[tuple[str, str]]], ...] = (
+    ("normal", False, [("normal", "rgb")]), ("glow", True, [("emissiveColor", "rgb")]),
+    ("occlusion", False, [("occlusion", "r")]), ("surface", False, [("roughness", "g"), ("metallic", "b")]),
+)  # fmt: skip

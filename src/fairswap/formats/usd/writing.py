@@ -43,7 +43,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     """
     path = Path(name)
     suffix = path.suffix.lower()
-    pictures = pictures_of(figure.meshes, path.stem)
+    pictures = pictures_of(figure.meshes, path.stem, maps=True)
     layer = _layer(figure, clips, space, pictures, ".usda" if suffix == ".usda" else ".usdc")
     if suffix == ".usdz":
         parts: list[tuple[str, Chunk]] = [("figure.usdc", layer), *((title, data) for data, title in pictures.items())]
@@ -54,7 +54,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
 
 def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
     """What of a figure and its clips this format cannot hold, or we do not write into it."""
-    return losses(figure, clips, "USD", colors=True, one_bind=True)
+    return losses(figure, clips, "USD", colors=True, one_bind=True, maps=True)
 
 
 def _layer(
@@ -139,8 +139,9 @@ class _Writer:
         if looks:
             self.stage.DefinePrim(f"{_TOP}/Looks", "Scope")
         for name, title, look in zip(_identifiers(titles), titles, looks, strict=True):
-            picture = self.pictures.get(look.texture) if look.texture is not None else None
-            self.materials.append(write_look(self.stage, f"{_TOP}/Looks/{name}", look, in_unicode(title), picture))
+            self.materials.append(
+                write_look(self.stage, f"{_TOP}/Looks/{name}", look, in_unicode(title), self.pictures)
+            )
 
     def _mesh(self, index: int, path: str, mesh: Mesh, skeleton: Any, first_look: int) -> None:
         from pxr import Sdf, UsdGeom, UsdShade, UsdSkel, Vt
