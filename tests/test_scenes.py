@@ -178,6 +178,9 @@ def test_what_a_format_cannot_hold_is_told_with_figures(tmp_path):
     told = fairswap.left_out(replace(walk.figure, meshes=(painted,)), (), ".x3d")
     assert "vertex colours of 1 meshes" in told[0].message
     assert fairswap.left_out(replace(walk.figure, meshes=(painted,)), (), ".usdc") == []
+    second = replace(painted, more={"TEXCOORD_1": np.zeros((len(painted.vertices), 2))})
+    (told,) = fairswap.left_out(replace(walk.figure, meshes=(second,)), (), ".dae")
+    assert "TEXCOORD_1" in told.message
     # A second mesh that was bound in another pose: formats that know one bind pose say how far the skin is off.
     body = walk.figure.meshes[0]
     moved = body.bind_matrices.copy()

@@ -38,6 +38,8 @@ def losses(
         plain = sum(_has_more_than_a_color(row, maps) for mesh in figure.meshes for row in mesh.materials)
         what = "extensions" if maps else "shine, bumps, glow and extensions"
         gone += [f"{what} of {plain} materials (colour, picture and opacity are kept)"] if plain else []
+        more = sorted({name for mesh in figure.meshes for name in mesh.more} - {"COLOR_0"})
+        gone += [f"what else is said of vertices: {', '.join(more[:4])}"] if more else []
     if one_bind and meshes:
         error = rebound_error_m(figure, rigid=rigid)
         if error > 1e-4:
