@@ -152,6 +152,19 @@ def test_an_expression_of_the_standard_looks_like_what_it_says():
     assert reached == {name for mesh in fitted.figure.meshes for name in mesh.morph_names}
 
 
+def test_a_face_of_bones_becomes_expressions_and_does_what_it_did():
+    talk = fairswap.demo_motion("spoken line", "Osric")
+    fitted = fairswap.fit(talk, "vrm-1", meta=meta_file())
+    expressions = fitted.figure.avatar.expressions
+    assert {"happy", "sad", "aa", "blink", "blinkLeft"} <= set(expressions)
+    assert not any("Lid" in name or "Brow" in name for name in fitted.figure.skeleton.names)
+    assert any(row.weights.max() > 0.5 for row in fitted.clips[0].poses.morph_tracks)
+    assert fitted.proof.worst_mm < 5.0
+    fitted.save("osric.vrm")
+    assert broken_rules(raw_of("osric.vrm")) == []
+    assert fairswap.check("osric.vrm", "vrm-1").fits
+
+
 def test_the_file_itself_says_what_morphs_with_meaningless_names_are():
     made, number = body()
     made.json["meshes"][0]["extras"]["targetNames"] = ["shape 1", "shape 2"]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections import Counter
 
-from fairswap.face.chart import Shape
+from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.guessing import ShapeGuess, best_word
 from fairswap.face.words import shape_name
 from fairswap.model.figure import Figure
@@ -33,6 +33,12 @@ PRESET_UNITS: dict[str, dict[str, float]] = {
 
 # A name of somebody's own counts from this on.
 _CLEAR = 0.5
+
+
+def expressions_chart() -> FaceChart:
+    """The standard's expressions as the shapes of a face, but for where the eyes look: they show that themselves."""
+    names = [name for name in PRESET_UNITS if not name.startswith("look")]
+    return FaceChart("expressions", {name: Shape(name, PRESET_UNITS[name]) for name in names})
 
 
 def said_by_avatar(figure: Figure) -> dict[str, ShapeGuess]:

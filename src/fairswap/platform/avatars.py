@@ -41,10 +41,9 @@ def as_avatar(
         expressions = expressions_of(figure, roles, clips)
         if expressions:
             standard = sum(one.preset for one in expressions.values())
-            what = (
-                f"{standard} of the standard's expressions and {len(expressions) - standard} of its own, of its morphs"
-            )
-            changes.append(Change("figure.expressions", what))
+            own = len(expressions) - standard
+            what = f"{standard} of the standard's expressions" + (f" and {own} of its own" if own else "")
+            changes.append(Change("figure.expressions", f"{what}, of its morphs"))
         avatar = replace(avatar, expressions=expressions)
     if avatar.look_at is None:
         avatar = replace(avatar, look_at=_look_at(figure, known, avatar.expressions))

@@ -6,9 +6,12 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from pathlib import Path
 
+import msgspec
+
 from fairswap.bones.roles import RoleMap
 from fairswap.clips.proving import body_reel
 from fairswap.errors import Finding
+from fairswap.face.expressions import expressions_chart
 from fairswap.face.head import Head
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.formats.files import encoded_size
@@ -130,7 +133,10 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
     original, rest_changed = _rested(source, platform)
     rested = clips_on_rest(clips, source.skeleton, original.skeleton)
     figure, charted, bare = _with_morphs(original, roles, rested, platform, changes, findings)
-    made = rebuilt(figure, roles, platform.profile, platform.figure)
+    rules = platform.figure
+    if charted is not None and rules.morphs != "chart":  # what the bones of its face did, morphs do now
+        rules = msgspec.structs.replace(rules, face_bones="eyes")
+    made = rebuilt(figure, roles, platform.profile, rules)
     _tell_bones(figure, made, platform, changes)
     new = made.figure
     reel, _ = body_reel(RiggedFigure(original, roles, source.clip), 10)
@@ -204,12 +210,15 @@ def _with_morphs(
     if rules.morphs == "none" and morphs:
         changes.append(Change("figure.morphs", f"{morphs} morphs dropped"))
         return without_morphs(figure), None, True
-    if rules.morphs != "chart" or platform.face is None or (morphs and same_morphs(figure, platform.face)):
+    chart = platform.face if rules.morphs == "chart" else None
+    if chart is None and not morphs and ".vrm" in platform.file.formats:
+        chart = expressions_chart()  # expressions are of morphs there: a face of bones gets those that it can show
+    if chart is None or (morphs and same_morphs(figure, chart)):
         return figure, None, False
     head = Head(figure, roles, clips=tuple(clips))
     if not head.chart.columns:
         return figure, None, False
-    made = charted_morphs(head, platform.face)
+    made = charted_morphs(head, chart)
     for row in made.morphs:
         if row.lost >= 0.9:
             findings.append(Finding("morph-lost", "warning", row.name, f"the face has nothing to make {row.name!r} of"))
