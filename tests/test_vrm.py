@@ -74,6 +74,12 @@ def test_what_an_avatar_says_stays_where_nothing_is_changed_and_goes_along_where
     }
 
 
+def test_other_formats_say_that_the_avatar_is_not_in_them():
+    one = fairswap.load(small_avatar(), format=".vrm").figure
+    assert any("terms of use" in row.message for row in fairswap.left_out(one, (), ".dae"))
+    assert not fairswap.left_out(one, (), ".vrm")
+
+
 def test_the_older_edition_is_read_the_right_way_round():
     document = fairswap.load(small_avatar(old=True), format=".vrm")
     one = document.figure

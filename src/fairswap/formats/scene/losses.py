@@ -44,6 +44,8 @@ def losses(
         error = rebound_error_m(figure, rigid=rigid)
         if error > 1e-4:
             gone.append(f"more than one bind pose: the skin is up to {error * 1000:.1f} mm off at rest")
+    if meshes and figure.avatar is not None and figure.avatar.meta:
+        gone.append("what it says as an avatar: terms of use, expressions, gaze, what swings")
     beside = sum(len(clip.poses.beside) for clip in clips)
     gone += [f"{beside} tracks of props"] if beside else []
     rows: list[tuple[Severity, str]] = [("note", what) for what in known]
