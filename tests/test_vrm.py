@@ -78,6 +78,8 @@ def test_other_formats_say_that_the_avatar_is_not_in_them():
     one = fairswap.load(small_avatar(), format=".vrm").figure
     assert any("terms of use" in row.message for row in fairswap.left_out(one, (), ".dae"))
     assert not fairswap.left_out(one, (), ".vrm")
+    assert not fairswap.left_out(one, (), ".glb")  # its own document, with all that is in it
+    assert fairswap.left_out(replace(one, source=None), (), ".glb")
 
 
 def test_the_older_edition_is_read_the_right_way_round():
@@ -233,6 +235,21 @@ def test_terms_and_springs_are_given_on_the_command_line():
         assert done.returncode == 0, done.stderr
         assert raw_of("c.vrm")["extensions"]["VRMC_vrm"]["meta"]["name"] == name
         assert broken_rules(raw_of("c.vrm")) == []
+
+
+def test_an_avatar_that_stays_in_its_document_gets_springs_where_it_had_none():
+    made, number = body()
+    made.json["extensions"] = {"VRMC_vrm": avatar_extensions(number)["VRMC_vrm"]}
+    made.json["extensionsUsed"] = ["VRMC_vrm"]
+    Path("a.vrm").write_bytes(made.glb())
+    scene = small_scene()
+    fairswap.save("bend.glb", scene.figure, scene.clips)
+    done = run("convert", "bend.glb", "--onto", "a.vrm", "--springs", "--face", "none", "-o", "b.vrm")
+    assert done.returncode == 0, done.stderr
+    raw = raw_of("b.vrm")
+    nodes = [joint["node"] for joint in raw["extensions"]["VRMC_springBone"]["springs"][0]["joints"]]
+    assert [raw["nodes"][node]["name"] for node in nodes] == list(EXTRA)
+    assert broken_rules(raw) == []
 
 
 # Motions.

@@ -1,7 +1,7 @@
-"""glTF 2.0 (ISO/IEC 12113), as ``.glb`` and ``.gltf``; VRM 1.0 files are glTF too."""
+"""glTF 2.0 (ISO/IEC 12113), as ``.glb`` and ``.gltf``."""
 
 from fairswap.formats.gltf.container import parts_of
 from fairswap.formats.gltf.reading import read
-from fairswap.formats.gltf.writing import encode
+from fairswap.formats.gltf.writing import encode, left_out
 
-__all__ = ["encode", "parts_of", "read"]
+__all__ = ["encode", "left_out", "parts_of", "read"]

@@ -12,6 +12,7 @@ from urllib.parse import quote
 import msgspec
 import numpy as np
 
+from fairswap.errors import Finding
 from fairswap.formats.gltf.animations import POINTER
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
@@ -24,7 +25,6 @@ from fairswap.formats.gltf.schema import Document
 from fairswap.formats.naming import all_in_unicode
 from fairswap.formats.storage import Chunk
 from fairswap.formats.vrm.humanoid import extension_of
-from fairswap.formats.vrm.writing import add_avatar, changed_meta
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip, KeptKeys
 from fairswap.model.figure import Figure
@@ -37,20 +37,19 @@ _SAME = 1e-6
 
 
 def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, list[Chunk]]:
-    """A ``.glb``, ``.gltf`` or ``.vrm``; see :func:`fairswap.formats.files.encode`."""
-    raw, packer, nodes, mesh_nodes = document_of_figure(figure, clips, space)
-    if Path(name).suffix.lower() == ".vrm":
-        _as_avatar(raw, figure, nodes, mesh_nodes, packer)
+    """A ``.glb`` or ``.gltf``; see :func:`fairswap.formats.files.encode`."""
+    raw, packer, _, _ = document_of_figure(figure, clips, space)
     return files_of_document(name, raw, packer)
 
 
-def _as_avatar(raw: dict[str, Any], figure: Figure, nodes: list[int], mesh_nodes: list[int], packer: Packer) -> None:
-    """Make the document one of VRM 1.0; one that is so already keeps what it says, but for new terms of use."""
-    if not extension_of(raw, "VRMC_vrm"):
-        add_avatar(raw, figure, nodes, mesh_nodes, packer)
-    elif figure.avatar is not None and figure.avatar is not figure.source.avatar:
-        changed_meta(raw, figure.avatar, packer, figure.name)
-    raw["bufferViews"] = packer.views
+def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
+    """What a plain glTF file does not get: what an avatar says of itself, where its document is built anew."""
+    source = figure.source
+    carried = isinstance(source, GltfSource) and can_patch(figure, source.skeleton, source.meshes)
+    if carried or figure.avatar is None or not figure.avatar.meta:
+        return []
+    message = "plain glTF does not get what it says as an avatar: terms of use, expressions, gaze, what swings"
+    return [Finding("format-leaves-out", "warning", figure.name, message)]
 
 
 def document_of_figure(

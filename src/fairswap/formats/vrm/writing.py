@@ -43,7 +43,7 @@ def add_avatar(
     if notes:
         extension["firstPerson"] = {"meshAnnotations": notes}
     add_extension(raw, "VRMC_vrm", {key: value for key, value in extension.items() if value})
-    _add_springs(raw, avatar, nodes)
+    add_springs(raw, avatar, nodes)
     _add_constraints(raw, avatar, nodes)
 
 
@@ -125,7 +125,8 @@ def _material(raw: dict[str, Any], mesh_nodes: Sequence[int], mesh: int, run: in
     return primitives[run].get("material") if run < len(primitives) else None
 
 
-def _add_springs(raw: dict[str, Any], avatar: Avatar, nodes: Sequence[int]) -> None:
+def add_springs(raw: dict[str, Any], avatar: Avatar, nodes: Sequence[int]) -> None:
+    """Put the rows of swinging bones and what they are kept out of into a document."""
     if not avatar.swinging:
         return
     held: dict[str, Any] = {"specVersion": _SPEC}
