@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
@@ -98,14 +98,22 @@ def _track(tag: Tag, seconds: float, file_bytes: int) -> Track | None:
 def keys_of_clip(
     tracks: Mapping[tuple[str, str], Track],
     nodes: Mapping[str, list[tuple[int, Mover]]],
-    weights: Mapping[str, tuple[list[tuple[int, int]], Callable[[int], Floats]]],
+    displaced: Mapping[str, list[tuple[int, int]]],
+    resting: Mapping[int, Sequence[float]],
     name: str,
     findings: list[Finding],
 ) -> list[Keys]:
-    """The keys of a clip: of the nodes that it moves, and of the meshes whose displacers it weighs."""
+    """The keys of a clip: of the nodes that it moves, and of the meshes whose displacers it weighs.
+
+    Parameters
+    ----------
+    displaced : mapping
+        By the name of a displacer: the nodes of the meshes that have it as a morph, and which one it is.
+    resting : mapping
+        By the node of a mesh: the weights of its morphs at rest.
+    """
     moved: list[Keys] = []
     owners = dict.fromkeys(owner for owner, _ in tracks)
-    lost = [owner for owner in owners if owner not in nodes and owner not in weights]
     for owner in owners:
         own = {field: track for (other, field), track in tracks.items() if other == owner and field != "weight"}
         for node, mover in nodes.get(owner, ()) if own else ():
@@ -113,16 +121,15 @@ def keys_of_clip(
     # All displacers of one mesh go together: the mesh has one track of all its weights.
     by_mesh: dict[int, dict[int, Track]] = {}
     for (owner, field), track in tracks.items():
-        if field == "weight" and owner in weights:
-            for node, column in weights[owner][0]:
-                by_mesh.setdefault(node, {})[column] = track
-    rest_of = next((rest for _, rest in weights.values()), None)
+        for node, column in displaced.get(owner, ()) if field == "weight" else ():
+            by_mesh.setdefault(node, {})[column] = track
     for node, columns in by_mesh.items():
         times = np.unique(np.concatenate([track.times for track in columns.values()]))
-        values = np.tile(rest_of(node) if rest_of else np.zeros(1), (len(times), 1))
+        values = np.tile(np.array(resting[node], dtype=np.float64), (len(times), 1))
         for column, track in columns.items():
             values[:, column] = track.sampled(times)[:, 0]
         moved.append((node, "weights", times, values, "LINEAR"))
+    lost = [owner for owner in owners if owner not in nodes and owner not in displaced]
     if lost:
         message = f"it moves {len(lost)} things that no figure has ({', '.join(lost[:3])}); left out"
         findings.append(Finding("channels-left-out", "note", name, message))

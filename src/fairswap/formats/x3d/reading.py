@@ -69,15 +69,14 @@ def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
     _walk(scene, tag, top)
     for humanoid in scene.humanoids:
         hang_skin(scene, humanoid)
-    rest = {node: scene.builder.raw["meshes"][row["mesh"]].get("weights", [])
-            for node, row in enumerate(scene.builder.raw["nodes"]) if "mesh" in row}  # fmt: skip
-    weights = {name: (places, lambda node: np.array(rest[node])) for name, places in scene.displaced.items()}
+    meshes, nodes = scene.builder.raw.get("meshes", []), scene.builder.raw["nodes"]
+    resting = {node: meshes[row["mesh"]].get("weights", []) for node, row in enumerate(nodes) if "mesh" in row}
     baked = sum(1 for tag in scene.root.iter("HAnimMotion"))
     if baked:
         message = f"{baked} baked motions of its humanoid are not read: only what interpolators move is a clip"
         scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
     for name, tracks in clips_of(scene.root, scene.by_name, scene.file_bytes):
-        keys = keys_of_clip(tracks, scene.movers, weights, name, scene.findings)
+        keys = keys_of_clip(tracks, scene.movers, scene.displaced, resting, name, scene.findings)
         if keys:
             scene.builder.animation(name, keys)
 
