@@ -3,6 +3,7 @@
 import io
 import math
 import re
+import time
 import zipfile
 from dataclasses import replace
 from fractions import Fraction
@@ -315,6 +316,25 @@ def test_bezier_curves_bend_as_the_standard_says():
     assert shown == pytest.approx(90 * s**3, abs=0.3)
 
 
+@pytest.mark.parametrize(("span", "seconds"), [((2.0, 3.0), 1.0), ((2.25, 3.0), 0.75)])
+def test_a_clip_of_a_curve_is_the_same_curve_wherever_it_stands(span, seconds):
+    """The curve of before, two seconds later on the timeline, named by a clip: whole, and from a quarter of it on."""
+    handles = source("to", [[2.4, 0.0], [3.0, 90.0]], 2, "X Y") + source("ti", [[2.0, 0.0], [2.9, 0.0]], 2, "X Y")
+    text = strip((0.0, 90.0), "BEZIER", (2.0, 3.0), handles).decode()
+    named = f"<library_animation_clips><animation_clip name='rise' start='{span[0]}' end='{span[1]}'>"
+    named += "<instance_animation url='#a'/></animation_clip></library_animation_clips>"
+    document = fairswap.load(
+        text.replace("<library_visual_scenes>", f"{named}<library_visual_scenes>").encode(), format=".dae"
+    )
+    clip = document.clips[0]
+    assert (clip.name, clip.duration_s) == ("rise", pytest.approx(seconds, abs=0.01))
+    at = 0.5 - (1.0 - seconds)
+    wrist = clip.at(np.array([at])).world().positions[0, 2]
+    s = np.linspace(0, 1, 200001)
+    s = s[np.argmin(np.abs(3 * (1 - s) ** 2 * s * 0.4 + 3 * (1 - s) * s**2 * 0.9 + s**3 - 0.5))]
+    assert math.degrees(math.atan2(wrist[0], wrist[1] - 1.5)) == pytest.approx(90 * s**3, abs=0.4)
+
+
 def test_clips_that_move_the_same_things_are_clips_of_their_own():
     one = strip().decode()
     start, end = one.index("<animation "), one.index("</library_animations>")
@@ -375,6 +395,31 @@ def test_what_is_wrong_in_collada_is_told_with_its_place(change, told):
     with pytest.raises(fairswap.InputError, match=told) as caught:
         fairswap.load(change(strip().decode()).encode(), format=".dae")
     assert caught.value.remedy or caught.value.place
+
+
+def test_shapes_that_are_there_a_thousand_times_are_read_once():
+    points = " ".join(f"{number / 1000} 0 {number % 7}" for number in range(30000))
+    faces = " ".join(f"{number} {number + 1} {number + 2}" for number in range(29998))
+    shape = f'<Shape DEF="s"><IndexedTriangleSet index="{faces}"><Coordinate DEF="p" point="{points}"/></IndexedTriangleSet></Shape>'
+    again = '<Transform translation="1 0 0"><Shape USE="s"/></Transform>' * 1500
+    x3d = f'<X3D version="4.0"><Scene>{shape}{again}</Scene></X3D>'
+    once = collada(
+        f"<library_geometries><geometry id='g'><mesh>{source('p', points.split(), 3)}<vertices id='v'><input semantic='POSITION' "
+        "source='#p'/></vertices><triangles count='29998'><input semantic='VERTEX' source='#v' offset='0'/>"
+        f"<p>{faces}</p></triangles></mesh></geometry></library_geometries><library_visual_scenes><visual_scene id='x'>"
+        + "<node><instance_geometry url='#g'/></node>" * 1500 + "</visual_scene></library_visual_scenes>"
+    )  # fmt: skip
+    for content, suffix, count in ((x3d.encode(), ".x3d", 1501), (once, ".dae", 1500)):
+        start = time.perf_counter()
+        document = fairswap.load(content, format=suffix)
+        assert time.perf_counter() - start < 10.0
+        assert [len(document.held), document.held[0].triangles] == [count, 29998]
+    # Where each is another, as of different points, the memory is bounded.
+    other = "".join(
+        f'<Shape><IndexedTriangleSet index="{faces}"><Coordinate USE="p"/></IndexedTriangleSet></Shape>'
+        for _ in range(3)
+    )
+    assert len(fairswap.load(x3d.replace("</Scene>", f"{other}</Scene>").encode(), format=".x3d").held) == 1504
 
 
 # Archives.

@@ -19,9 +19,14 @@ _LONG = 64
 
 
 class Tag(Element):
-    """An element that knows the line it stands in, and is called without its namespace."""
+    """An element that knows the line it stands in, and is called without its namespace; ``read`` keeps what was made of
+    its fields."""
 
     line: int = 0
+
+    def __init__(self, name: str, attributes: dict[str, str]) -> None:
+        super().__init__(name, attributes)
+        self.read: dict[str, Floats] = {}
 
     @property
     def place(self) -> str:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -21,6 +21,8 @@ _AGAIN = "Export the file again"
 _MEMBERS = {"X": 0, "Y": 1, "Z": 2, "W": 3, "ANGLE": 3, "R": 0, "G": 1, "B": 2, "A": 3, "U": 0, "V": 1}
 # Turns and places that were keyed by themselves bend between their keys: they are sampled so often at least.
 _LEAST_RATE = 30.0
+# Of a curve that is cut, so many points a second; of no longer one than this.
+_CURVE_RATE, _LONGEST_S = 120.0, 3600.0
 
 
 @dataclass(frozen=True)
@@ -119,19 +121,18 @@ def clips_of(library: Library) -> list[tuple[str, list[Channel]]]:
         clips.append((name, [_cut(row, start or 0.0, end) for row in rows]))
     if named:
         return [(name, rows) for name, rows in clips if rows]
-    groups: list[tuple[str, list[Channel]]] = []
+    groups: list[tuple[str, list[Channel], set[tuple[str, str, int | None]]]] = []
     for animation in animations:
         rows = channels(animation)
         targets = {row.target for row in rows}
-        title = animation.get("name") or animation.get("id") or ""
-        for group in groups:
-            if not targets & {row.target for row in group[1]}:
-                group[1].extend(rows)
-                break
-        else:
-            groups.append((title, list(rows)))
+        free = next((group for group in groups if group[2].isdisjoint(targets)), None)
+        if free is None:
+            free = animation.get("name") or animation.get("id") or "", [], set()
+            groups.append(free)
+        free[1].extend(rows)
+        free[2].update(targets)
     several = len(groups) > 1
-    return [(name if several or len(animations) == 1 else "", rows) for name, rows in groups if rows]
+    return [(name if several or len(animations) == 1 else "", rows) for name, rows, _ in groups if rows]
 
 
 def _seconds(clip: Tag, name: str) -> float | None:
@@ -143,13 +144,26 @@ def _cut(row: Channel, start: float, end: float | None) -> Channel:
     """The part of a channel between two times of the timeline, from time 0 on."""
     last = row.times[-1] if end is None or end <= start else min(end, row.times[-1])
     if start <= row.times[0] + 1e-6 and last >= row.times[-1] - 1e-6:
-        times = row.times - start
-        return Channel(row.owner, row.step, row.member, times, row.values, row.interpolation, row.tangents, row.tag)
+        both = _later(row.tangents[0], row, -start), _later(row.tangents[1], row, -start)
+        return replace(row, times=row.times - start, tangents=both)
     keep = (row.times >= start - 1e-6) & (row.times <= last + 1e-6)
-    ends = [time for time in (start, last) if not np.any(np.abs(row.times[keep] - time) < 1e-6)]
-    times = np.sort(np.concatenate([row.times[keep], ends]))
-    kinds = ["LINEAR"] * len(times)
-    return Channel(row.owner, row.step, row.member, times - start, row.sampled(times), kinds, (None, None), row.tag)
+    # What is curved between its keys is so still: it is taken often enough.
+    bent = not set(row.interpolation) <= {"LINEAR", "STEP"}
+    steps = np.arange(start, last, 1.0 / _CURVE_RATE) if bent and last - start < _LONGEST_S else np.empty(0)
+    times = np.unique(np.concatenate([row.times[keep], steps, [start, last]]))
+    times = times[np.concatenate([[True], np.diff(times) > 1e-6])]
+    held = "STEP" if set(row.interpolation) == {"STEP"} else "LINEAR"
+    kinds = [held] * len(times)
+    return replace(row, times=times - start, values=row.sampled(times), interpolation=kinds, tangents=(None, None))
+
+
+def _later(tangents: Floats | None, row: Channel, seconds: float) -> Floats | None:
+    """Tangents whose handles have times of their own, with those shifted."""
+    if tangents is None or tangents.shape[1] != 2 * row.values.shape[1]:
+        return tangents
+    shifted = tangents.copy()
+    shifted[:, 0::2] += seconds
+    return shifted
 
 
 def _channels(library: Library, animation: Tag) -> list[Channel]:

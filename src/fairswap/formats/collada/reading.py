@@ -48,7 +48,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
         raise InputError(f"it is COLLADA {version}, we read 1.4 and 1.5", place=root.place, remedy=_AGAIN + " as 1.4.1")
     _write_points(root)
     library = Library(root, path.name, opened)
-    scene = _Scene(library, SceneBuilder())
+    scene = _Scene(library, SceneBuilder(len(content)))
     metres, axis = _stance(library)
     # What comes out of the picture, where figures look, is +Z for X and Y up, -Y for Z up (COLLADA 1.4.1, up_axis).
     forward = "+Z" if axis == "+X" else None
@@ -87,6 +87,7 @@ class _Scene:
     placed: list[Placed] = field(default_factory=list)
     by_id: dict[str, list[tuple[int, Placed]]] = field(default_factory=dict)
     morphs: dict[str, tuple[int, Floats]] = field(default_factory=dict)
+    meshes: dict[tuple[int, tuple[tuple[str, int], ...]], int | None] = field(default_factory=dict)
 
     def build(self, top: int | None, file_bytes: int) -> None:
         """Nodes, then what hangs on them, then what moves them."""
@@ -142,9 +143,14 @@ class _Scene:
     ) -> None:
         name = target.get("name") or target.get("id") or "mesh"
         if target.tag == "geometry":
-            shape: Shape | None = shape_of(self.library, target, material)
-            if shape is not None:
-                self.builder.hang(node, self.builder.mesh(name, shape.surface))
+            # One geometry may be there often, in other looks.
+            key = id(target), tuple(sorted((symbol, id(look)) for symbol, look in looks.bound_in(instance).items()))
+            if key not in self.meshes:
+                shape: Shape | None = shape_of(self.library, target, material)
+                self.meshes[key] = None if shape is None else self.builder.mesh(name, shape.surface)
+            mesh = self.meshes[key]
+            if mesh is not None:
+                self.builder.hang(node, mesh)
             return
         made = bound_shape(self.library, target, material)
         if made is None:

@@ -36,7 +36,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
         made.take(line, number)
     if not any(part.counts for part in made.parts):
         raise InputError("it holds no faces: points and lines are no mesh", remedy=_AGAIN + " as a mesh")
-    builder = SceneBuilder()
+    builder = SceneBuilder(len(content))
     beside: list[str] = []
     looks = _looks(made, path, builder, beside)
     top = stance_node(builder, unit, up)

@@ -69,7 +69,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
             surface.uvs = uvs * [1.0, -1.0] + [0.0, 1.0]
             break
     surface.colors = _colors(vertex)
-    builder = SceneBuilder()
+    builder = SceneBuilder(len(content))
     node = builder.node(path.stem, stance_node(builder, unit, up))
     builder.hang(node, builder.mesh(path.stem, surface))
     return document_from_container(builder.container(path, "PLY"))

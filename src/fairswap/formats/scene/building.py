@@ -14,7 +14,7 @@ from fairswap.errors import InputError
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Document
-from fairswap.formats.limits import LARGEST_NUMBER
+from fairswap.formats.limits import LARGEST_NUMBER, mesh_numbers
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.mesh import Blending
@@ -60,9 +60,13 @@ class Look:
 
 
 class SceneBuilder:
-    """Grows a glTF document by nodes, meshes, skins and animations; each call gives the number of what it made."""
+    """Grows a glTF document by nodes, meshes, skins and animations; each call gives the number of what it made.
 
-    def __init__(self) -> None:
+    What is shared in a file may be there very often: of one of ``file_bytes`` only so many numbers are made.
+    """
+
+    def __init__(self, file_bytes: int) -> None:
+        self._room = mesh_numbers(file_bytes)
         self.raw: dict[str, Any] = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": []}
         self.packer = Packer()
         self._pictures: dict[bytes, int] = {}
@@ -108,8 +112,18 @@ class SceneBuilder:
         return self._row("materials", row)
 
     def mesh(self, name: str, surface: Surface) -> int:
-        """A mesh of one surface."""
+        """A mesh of one surface.
+
+        Raises
+        ------
+        InputError
+            If its meshes are more, all together, than those of such a file can be.
+        """
         count = len(surface.positions)
+        self._room -= count * (12 + 6 * len(surface.morphs)) + 3 * sum(len(rows) for rows, _ in surface.runs)
+        if self._room < 0:
+            problem = "its meshes are there so often that they would fill the memory"
+            raise InputError(problem, remedy="Export it with fewer copies or morphs")
         attributes = {"POSITION": self.packer.attribute(_f4(surface.positions), bounds=True)}
         if surface.normals is not None:
             attributes["NORMAL"] = self.packer.attribute(_f4(normalized(surface.normals)))

@@ -43,10 +43,10 @@ class Scene:
     folder: Path
     path: Path
     file_bytes: int
-    builder: SceneBuilder = field(default_factory=SceneBuilder)
     findings: list[Finding] = field(default_factory=list)
     skeletons: dict[str, Bones] = field(default_factory=dict)
     shapes: dict[str, list[Shape]] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        self.builder = SceneBuilder(self.file_bytes)
         self.looks = Looks(self.builder, Pictures(self.folder, self.path.name, self.findings))

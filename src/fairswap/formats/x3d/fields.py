@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.markup import Tag, integers_of, numbers_of
-from fairswap.model.arrays import Floats, Integers
+from fairswap.model.arrays import Floats, Integers, read_only
 from fairswap.model.rotation import IDENTITY, matrix_from_quaternion, normalized, quaternion_from_axis_angle
 
 _AGAIN = "Export the file again"
@@ -27,11 +27,13 @@ def number(tag: Tag, name: str, otherwise: float) -> float:
 
 
 def rows(tag: Tag, name: str, width: int) -> Floats:
-    """A field of many rows of numbers ``(n, width)``."""
-    flat = numbers_of(tag, tag.get(name) or "")
-    if len(flat) % width:
-        raise InputError(f"{name} has {len(flat)} numbers, {width} to each", place=tag.place, remedy=_AGAIN)
-    return flat.reshape(-1, width)
+    """A field of many rows of numbers ``(n, width)``, read once: many shapes may share the points of one element."""
+    if name not in tag.read:
+        flat = numbers_of(tag, tag.get(name) or "")
+        if len(flat) % width:
+            raise InputError(f"{name} has {len(flat)} numbers, {width} to each", place=tag.place, remedy=_AGAIN)
+        tag.read[name] = read_only(flat.reshape(-1, width))
+    return tag.read[name]
 
 
 def whole(tag: Tag, name: str) -> Integers:

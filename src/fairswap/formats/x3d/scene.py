@@ -43,15 +43,17 @@ class Scene:
     root: Tag
     path: Path
     file_bytes: int
-    builder: SceneBuilder = field(default_factory=SceneBuilder)
     findings: list[Finding] = field(default_factory=list)
     by_name: dict[str, Tag] = field(default_factory=dict)
     movers: dict[str, list[tuple[int, Mover]]] = field(default_factory=dict)
     # By the name of a displacer: the meshes that have it as a morph, and which one it is.
     displaced: dict[str, list[tuple[int, int]]] = field(default_factory=dict)
     humanoids: list[Humanoid] = field(default_factory=list)
+    # The mesh of a shape, by the shape's identity.
+    meshes: dict[int | None, int] = field(default_factory=dict)
 
     def __post_init__(self) -> None:
+        self.builder = SceneBuilder(self.file_bytes)
         for tag in self.root.iter():
             if "DEF" in tag.attrib and isinstance(tag, Tag):
                 self.by_name.setdefault(tag.attrib["DEF"], tag)

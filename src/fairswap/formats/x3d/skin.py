@@ -18,7 +18,12 @@ _AGAIN = "Export the file again"
 
 
 def hang_shapes(scene: Scene, node: int, name: str, shapes: list[Tag], displacers: list[Tag]) -> None:
-    """Hang shapes on a node as one mesh, or as one for each where they share no points."""
+    """Hang shapes on a node as one mesh, or as one for each where they share no points. The same shape elsewhere is the
+    same mesh."""
+    same = id(shapes[0]) if len(shapes) == 1 and not displacers else None
+    if same in scene.meshes:
+        scene.builder.hang(node, scene.meshes[same])
+        return
     found = [(shape, faces) for shape in shapes if (faces := _faces(scene, shape)) is not None]
     groups: dict[int, list[tuple[Tag, Faces]]] = {}
     for shape, faces in found:
@@ -29,7 +34,10 @@ def hang_shapes(scene: Scene, node: int, name: str, shapes: list[Tag], displacer
         total = len(own[0][1].tables["positions"][0])
         used = _displace(surface, displacers, points, total) if displacers else []
         holder = node if not index else scene.builder.node(f"{name} {index + 1}", node)
-        scene.builder.hang(holder, scene.builder.mesh(name, surface))
+        number_of = scene.builder.mesh(name, surface)
+        scene.builder.hang(holder, number_of)
+        if same is not None:
+            scene.meshes[same] = number_of
         for at, displacer in enumerate(used):
             scene.displaced.setdefault(displacer, []).append((holder, at))
 
@@ -90,7 +98,7 @@ def _surface(scene: Scene, own: list[tuple[Tag, Faces]]) -> tuple[Surface, Integ
     columns, tables = [], {}
     for name in names:
         table = own[0][1].tables[name][0]
-        if all(np.array_equal(faces.tables[name][0], table) for _, faces in own):
+        if all(_same_table(faces.tables[name][0], table) for _, faces in own):
             tables[name] = table
             columns.append(np.concatenate([faces.tables[name][1] for _, faces in own]))
             continue
@@ -111,6 +119,11 @@ def _surface(scene: Scene, own: list[tuple[Tag, Faces]]) -> tuple[Surface, Integ
         surface.runs.append((vertex[start:end].reshape(-1, 3), look))
         start = end
     return surface, picked[0]
+
+
+def _same_table(a: Floats, b: Floats) -> bool:
+    """Whether two tables are one, or say the same."""
+    return a is b or np.array_equal(a, b)
 
 
 def _displace(surface: Surface, displacers: list[Tag], points: Integers, total: int) -> list[str]:
