@@ -160,6 +160,16 @@ def test_an_expression_of_the_standard_looks_like_what_it_says():
     assert reached == {name for mesh in fitted.figure.meshes for name in mesh.morph_names}
 
 
+def test_an_expression_of_ones_own_with_a_name_of_the_standard_is_not_lost():
+    one = fairswap.load(small_avatar(), format=".vrm").figure
+    said = one.avatar.expressions
+    own = replace(one.avatar, expressions={"happy": replace(said["happy"], preset=False), "blush": said["blush"]})
+    fairswap.save("own.vrm", replace(one, avatar=own, source=None))
+    assert broken_rules(raw_of("own.vrm")) == []
+    again = fairswap.load("own.vrm").figure.avatar.expressions
+    assert again == {"happy": said["happy"], "blush": said["blush"]}
+
+
 def test_a_face_of_bones_becomes_expressions_and_does_what_it_did():
     talk = fairswap.demo_motion("spoken line", "Osric")
     fitted = fairswap.fit(talk, "vrm-1", meta=meta_file())

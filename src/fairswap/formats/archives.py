@@ -70,8 +70,7 @@ def archive_of(parts: Iterable[tuple[str, Chunk]], *, align: int = 1) -> bytes:
                 padding = -start % align
                 padding += align if 0 < padding < 4 else 0
                 # A field of no meaning, whose own head takes four bytes (APPNOTE 4.5).
-                row.extra = (
-                    b"" if not padding else b"\x86\x19" + (padding - 4).to_bytes(2, "little") + bytes(padding - 4)
-                )
+                if padding:
+                    row.extra = b"\x86\x19" + (padding - 4).to_bytes(2, "little") + bytes(padding - 4)
             archive.writestr(row, bytes(data))
     return out.getvalue()

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import codecs
 from typing import Any
 from xml.etree.ElementTree import Element
 from xml.parsers import expat
@@ -98,17 +97,6 @@ def tag_from_xml(content: bytes) -> Tag:
     except (UnicodeError, LookupError, ValueError):
         raise InputError("its text is in no encoding that XML knows", remedy=_AGAIN + " as UTF-8") from None
     return outermost[0]
-
-
-def looks_like_xml(content: bytes) -> bool:
-    """Whether it begins as XML does, in UTF-8 or UTF-16."""
-    head = content[:64]
-    for mark, encoding in (
-        (codecs.BOM_UTF8, "utf-8-sig"), (codecs.BOM_UTF16_LE, "utf-16"), (codecs.BOM_UTF16_BE, "utf-16"),
-    ):  # fmt: skip
-        if head.startswith(mark):
-            return head[: len(head) // 2 * 2].decode(encoding, "replace").lstrip().startswith("<")
-    return head.lstrip().startswith(b"<")
 
 
 def numbers_of(tag: Tag, text: str | None = None, count: int | None = None) -> Floats:

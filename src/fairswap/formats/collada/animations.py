@@ -172,7 +172,8 @@ def _channels(library: Library, animation: Tag) -> list[Channel]:
     for tag in all_below(animation, "channel"):
         sampler = samplers.get((tag.get("source") or "").strip().removeprefix("#"))
         if sampler is None:
-            raise InputError(f"it names the sampler {tag.get('source')!r}, which is not there", place=tag.place)
+            problem = f"it names the sampler {tag.get('source')!r}, which is not there"
+            raise InputError(problem, place=tag.place, remedy=_AGAIN)
         inputs = {one.semantic: one for one in library.inputs(sampler)}
         if "INPUT" not in inputs or "OUTPUT" not in inputs:
             raise InputError("it has no input, or no output", place=sampler.place, remedy=_AGAIN)

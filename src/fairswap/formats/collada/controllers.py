@@ -24,7 +24,6 @@ class Bound:
 
     shape: Shape
     joint_names: list[str]
-    by_id: bool
     binds: Floats
     weights_source: str | None
 
@@ -49,18 +48,18 @@ def bound_shape(library: Library, controller: Tag, material: Callable[[str | Non
     if shape is None:
         return None
     names: list[str] = []
-    by_id, binds, weights_source = False, np.empty((0, 4, 4)), None
+    binds, weights_source = np.empty((0, 4, 4)), None
     for one in reversed(chain):
         inner = next(tag for tag in one if tag.tag in ("skin", "morph") and isinstance(tag, Tag))
         if inner.tag == "morph":
             weights_source = _add_morphs(library, inner, shape, weights_source)
         else:
-            names, by_id, binds = _add_skin(library, inner, shape)
-    return Bound(shape, names, by_id, binds, weights_source)
+            names, binds = _add_skin(library, inner, shape)
+    return Bound(shape, names, binds, weights_source)
 
 
-def _add_skin(library: Library, skin: Tag, shape: Shape) -> tuple[list[str], bool, Floats]:
-    """Put joints and weights on the vertices; give the names of the joints, whether they are ids, and their binds."""
+def _add_skin(library: Library, skin: Tag, shape: Shape) -> tuple[list[str], Floats]:
+    """Put joints and weights on the vertices; give the names of the joints and their binds."""
     inputs = {one.semantic: one for one in library.inputs(_needed(skin, "joints"))}
     if "JOINT" not in inputs:
         raise InputError("the skin names no joints", place=skin.place, remedy=_AGAIN)
@@ -88,7 +87,7 @@ def _add_skin(library: Library, skin: Tag, shape: Shape) -> tuple[list[str], boo
     }
     joints, weights = _influences(library, _needed(skin, "vertex_weights"), shape, len(names))
     surface.joints, surface.weights = joints[shape.rows], weights[shape.rows]
-    return names, any(tag.tag == "IDREF_array" for tag in source), binds
+    return names, binds
 
 
 def _influences(library: Library, tag: Tag, shape: Shape, joint_count: int) -> tuple[Integers, Floats]:

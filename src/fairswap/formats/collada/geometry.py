@@ -9,7 +9,6 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.collada.library import Input, Library, child, children, rows_of
-from fairswap.formats.limits import mesh_numbers
 from fairswap.formats.markup import Tag, integers_of
 from fairswap.formats.scene.building import Surface
 from fairswap.formats.scene.polygons import (
@@ -37,7 +36,6 @@ class Shape:
 class _Run:
     """Triangles of one material: for each source its numbers, and its row at each corner, three to a triangle."""
 
-    tag: Tag
     material: str | None
     columns: dict[str, tuple[Floats, Integers]]
 
@@ -63,18 +61,14 @@ def shape_of(library: Library, geometry: Tag, material: Callable[[str | None], i
     if "POSITION" not in shared:
         raise InputError("its vertices have no positions", place=vertices.place, remedy=_AGAIN)
     positions = library.columns(shared["POSITION"], 3)
-    runs = [run for tag in mesh if tag.tag in _RUNS and isinstance(tag, Tag) for run in _run(library, tag, shared)]
+    runs = [_run(library, tag, shared) for tag in mesh if tag.tag in _RUNS and isinstance(tag, Tag)]
     runs = [run for run in runs if len(run.columns["POSITION"][1])]
     if not runs:
         return None
     corners = {name: _joined(runs, name) for name in ("POSITION", "NORMAL", "TEXCOORD", "COLOR")}
     tables = {name: pair for name, pair in corners.items() if pair is not None}
-    total = sum(len(run.columns["POSITION"][1]) for run in runs)
-    if total * 12 > mesh_numbers(len(positions) * 64 + total * 8):
-        raise InputError(f"its surfaces have {total} corners", place=geometry.place, remedy="Export it with fewer")
     rows, vertex = vertices_from_corners([indices for _, indices in tables.values()])
     of = dict(zip(tables, rows, strict=True))
-    # Rows that no triangle uses are none of ours; but a mesh whose rows are all used keeps them in their order.
     surface = Surface(positions[of["POSITION"]], [])
     if "NORMAL" in tables:
         surface.normals = tables["NORMAL"][0][of["NORMAL"]]
@@ -102,7 +96,7 @@ def positions_of(library: Library, geometry: Tag) -> tuple[Floats, Floats | None
     return positions, normals if normals is not None and len(normals) == len(positions) else None
 
 
-def _run(library: Library, tag: Tag, shared: dict[str, Input]) -> list[_Run]:
+def _run(library: Library, tag: Tag, shared: dict[str, Input]) -> _Run:
     """The triangles of one element, with a column of rows for each source that a vertex takes from."""
     inputs = library.inputs(tag)
     own = [one for one in inputs if one.semantic == "VERTEX"]
@@ -119,7 +113,7 @@ def _run(library: Library, tag: Tag, shared: dict[str, Input]) -> list[_Run]:
             rows = indices[:, one.offset][triangles].ravel()
             rows_of(table, rows, tag)
             columns[one.semantic] = table, rows
-    return [_Run(tag, tag.get("material"), columns)]
+    return _Run(tag.get("material"), columns)
 
 
 def _triangles(library: Library, tag: Tag, width: int, positions: Input, offset: int) -> tuple[Integers, Integers]:

@@ -136,15 +136,20 @@ class _Scene:
             if index:
                 node = self.builder.node(target.get("name") or target.get("id") or placed.name, placed.number)
             bound = looks.bound_in(instance)
-            self._shape(node, target, instance, looks, self._materials(target, bound, looks))
+            self._shape(node, target, instance, bound, self._materials(target, bound, looks))
 
     def _shape(
-        self, node: int, target: Tag, instance: Tag, looks: Looks, material: Callable[[str | None], int | None]
+        self,
+        node: int,
+        target: Tag,
+        instance: Tag,
+        bound: dict[str, Tag],
+        material: Callable[[str | None], int | None],
     ) -> None:
         name = target.get("name") or target.get("id") or "mesh"
         if target.tag == "geometry":
             # One geometry may be there often, in other looks.
-            key = id(target), tuple(sorted((symbol, id(look)) for symbol, look in looks.bound_in(instance).items()))
+            key = id(target), tuple(sorted((symbol, id(look)) for symbol, look in bound.items()))
             if key not in self.meshes:
                 shape: Shape | None = shape_of(self.library, target, material)
                 self.meshes[key] = None if shape is None else self.builder.mesh(name, shape.surface)
@@ -158,14 +163,14 @@ class _Scene:
         skin = None
         if made.joint_names:
             joints, kept = self._joints(instance, made.joint_names, target)
-            bound = np.linalg.inv(made.binds[kept]).astype(np.float64)
+            placed = np.linalg.inv(made.binds[kept]).astype(np.float64)
             surface = made.shape.surface
             if len(kept) < len(made.joint_names) and surface.joints is not None and surface.weights is not None:
                 number = np.full(len(made.joint_names), -1)
                 number[kept] = np.arange(len(kept))
                 surface.weights = np.where(number[surface.joints] >= 0, surface.weights, 0.0)
                 surface.joints = np.maximum(number[surface.joints], 0)
-            skin = self.builder.skin(joints, bound)
+            skin = self.builder.skin(joints, placed)
         self.builder.hang(node, self.builder.mesh(name, made.shape.surface), skin)
         if made.weights_source and made.shape.surface.morphs:
             rest = np.array([*made.shape.surface.morph_weights], dtype=np.float64)

@@ -66,7 +66,7 @@ def _expressions(held: dict[str, Any], places: Places, meshes: Sequence[Mesh]) -
     out = {}
     for kind in ("preset", "custom"):
         for name, row in _dict(held.get(kind)).items():
-            if not isinstance(row, dict):
+            if not isinstance(row, dict) or name in out:  # an own one of a standard's name is not that
                 continue
             morphs = []
             for bind in _rows(row.get("morphTargetBinds")):

@@ -31,7 +31,8 @@ def add_avatar(
     }  # fmt: skip
     rows = {name: _expression(one, raw, mesh_nodes, figure) for name, one in avatar.expressions.items()}
     expressions = {
-        "preset": {name: row for name, row in rows.items() if avatar.expressions[name].preset and name in PRESETS},
+        # The names of the standard are kept for its own (VRM 1.0, expressions): one so called is meant as that.
+        "preset": {name: row for name, row in rows.items() if name in PRESETS},
         "custom": {name: row for name, row in rows.items() if name not in PRESETS},
     }
     extension["expressions"] = {kind: held for kind, held in expressions.items() if held}

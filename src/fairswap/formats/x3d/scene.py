@@ -33,7 +33,6 @@ class Humanoid:
     tag: Tag
     node: int
     joints: list[Joint] = field(default_factory=list)
-    is_skinned: bool = False
 
 
 @dataclass
