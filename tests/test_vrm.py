@@ -139,6 +139,7 @@ def test_the_troupe_become_avatars_that_keep_to_the_standard(who):
     assert broken_rules(raw) == []
     meta = raw["extensions"]["VRMC_vrm"]["meta"]
     assert (meta["name"], meta["avatarPermission"], meta["references"]) == ("Wick", "everyone", ["a street"])
+    assert "avatar of VRM 1.0: 'Wick' by the troupe; worn by everyone" in run("inspect", "made.vrm").stdout
     assert "commercialUsage" not in meta  # the standard's own default, which allows the least
     assert fairswap.load("made.vrm").figure.avatar.thumbnail == picture()
     assert fairswap.check("made.vrm", "vrm-1").fits

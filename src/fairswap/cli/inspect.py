@@ -14,6 +14,13 @@ from fairswap.cli.text import finding_lines, table
 from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
 from fairswap.model.document import Held
 
+# Who may wear an avatar, in the words of both editions of VRM.
+_WEARERS = {
+    "onlyauthor": "its authors alone",
+    "onlyseparatelylicensedperson": "those whom its authors allow",
+    "explicitlylicensedperson": "those whom its authors allow",
+}
+
 
 class InspectReport(Report, frozen=True):
     """What is in a file."""
@@ -106,6 +113,7 @@ def _figure_facts(figure: FigureFacts) -> Iterator[str]:
     if figure.avatar is not None:
         avatar = figure.avatar
         by = f" by {', '.join(avatar.authors)}" if avatar.authors else ""
+        who = _WEARERS.get(avatar.permission.lower(), avatar.permission)
         swings = f", {avatar.swinging_rows} rows of bones that swing" if avatar.swinging_rows else ""
-        yield f"avatar of VRM {avatar.edition}: {avatar.name!r}{by}; for {avatar.permission}"
+        yield f"avatar of VRM {avatar.edition}: {avatar.name!r}{by}; worn by {who}"
         yield f"{len(avatar.expressions)} expressions{swings}"
