@@ -117,15 +117,21 @@ def _material(raw: dict[str, Any], material: Material, packer: Packer) -> int:
         raw.setdefault("images", []).append({"bufferView": packer.view(texture), "mimeType": kind})
         raw.setdefault("textures", []).append({"source": len(raw["images"]) - 1})
         shading["baseColorTexture"] = {"index": len(raw["textures"]) - 1}
-    row: dict[str, Any] = {"pbrMetallicRoughness": shading}
-    if material.blending != "opaque":
-        row["alphaMode"] = material.blending.upper()
-    if material.blending == "mask":
-        row["alphaCutoff"] = material.cutoff
-    if material.two_sided:
-        row["doubleSided"] = True
+    row = {"pbrMetallicRoughness": shading, **see_through(material.blending, material.cutoff, material.two_sided)}
     raw.setdefault("materials", []).append(row)
     return len(raw["materials"]) - 1
+
+
+def see_through(blending: str, cutoff: float, two_sided: bool) -> dict[str, Any]:
+    """The fields of a material that say how it is seen through, and from which side; none where it is as usual."""
+    row: dict[str, Any] = {}
+    if blending != "opaque":
+        row["alphaMode"] = blending.upper()
+    if blending == "mask":
+        row["alphaCutoff"] = cutoff
+    if two_sided:
+        row["doubleSided"] = True
+    return row
 
 
 def _f4(values: Floats) -> np.ndarray:

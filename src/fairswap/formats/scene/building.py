@@ -11,6 +11,7 @@ import msgspec
 import numpy as np
 
 from fairswap.errors import InputError
+from fairswap.formats.gltf.building import see_through
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Document
@@ -103,13 +104,7 @@ class SceneBuilder:
             shading |= {"metallicFactor": 1.0, "roughnessFactor": 1.0}
         if any(look.glow):
             row["emissiveFactor"] = list(look.glow)
-        if look.blending != "opaque":
-            row["alphaMode"] = look.blending.upper()
-        if look.blending == "mask":
-            row["alphaCutoff"] = look.cutoff
-        if look.two_sided:
-            row["doubleSided"] = True
-        return self._row("materials", row)
+        return self._row("materials", row | see_through(look.blending, look.cutoff, look.two_sided))
 
     def mesh(self, name: str, surface: Surface) -> int:
         """A mesh of one surface.
