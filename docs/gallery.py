@@ -30,6 +30,7 @@ DRAWN = {
     "pose-measure": "pose measure {street}/osric.glb --against {street}/juniper.glb --picture {out}",
     "face-show": "face show {street}/juniper.glb -o {out}",
     "fit-loss": "fit {street}/juniper-walk.glb --platform fernway -o fitted.glb --picture {out}",
+    "rig": "rig {street}/osric.glb -o rigged.glb --picture {out}",
     "strip": "draw {street}/pip-leap.glb -o {out}",
 }
 # Commands as they look in a terminal: the columns, and what is typed.
@@ -49,7 +50,6 @@ TYPED = {
         "fairswap check lantern-street/juniper.glb --platform fernway",
         "fairswap fit lantern-street/juniper-walk.glb --platform fernway -o fits.glb",
     ]),
-    "bones-draft": (154, ["fairswap bones draft lantern-street/osric.glb -o osric-bones.toml | head -44"]),
 }  # fmt: skip
 BROWSER = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader", "--no-first-run",
            "--disable-background-networking"]  # fmt: skip

@@ -21,6 +21,8 @@ if TYPE_CHECKING:
     from fairswap.errors import FairSwapError, Finding, ImpossibleError, InputError, OutputError, UsageError
     from fairswap.face.chart import FaceChart
     from fairswap.figures.placing import place
+    from fairswap.figures.rigging.landmarks import Landmarks
+    from fairswap.figures.rigging.making import Rigged, rig
     from fairswap.formats.files import left_out, load, save
     from fairswap.inspection import inspect
     from fairswap.jobs.comparing import compare
@@ -55,6 +57,8 @@ _HOMES = {
     "errors": "FairSwapError Finding ImpossibleError InputError OutputError UsageError",
     "face.chart": "FaceChart",
     "figures.placing": "place",
+    "figures.rigging.landmarks": "Landmarks",
+    "figures.rigging.making": "Rigged rig",
     "formats.files": "left_out load save",
     "inspection": "inspect",
     "jobs.comparing": "compare",
@@ -82,11 +86,11 @@ _HOMES = {
 }
 __all__ = [
     "BoneProfile", "Clip", "Comparison", "Conversions", "Document", "FaceChart", "FaceOptions", "FairSwapError",
-    "Figure", "Finding", "ImpossibleError", "InputError", "Mesh", "Motion", "MotionOptions", "OutputError", "Page",
-    "Plan", "Platform", "Poses", "RiggedFigure", "Run", "Skeleton", "SourceOptions", "Space", "Swap",
+    "Figure", "Finding", "ImpossibleError", "InputError", "Landmarks", "Mesh", "Motion", "MotionOptions", "OutputError",
+    "Page", "Plan", "Platform", "Poses", "Rigged", "RiggedFigure", "Run", "Skeleton", "SourceOptions", "Space", "Swap",
     "TargetOptions", "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion",
-    "face", "fit", "inspect", "left_out", "load", "picture", "place", "platform", "pose", "reel", "run_plan", "save",
-    "view",
+    "face", "fit", "inspect", "left_out", "load", "picture", "place", "platform", "pose", "reel", "rig",
+    "run_plan", "save", "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

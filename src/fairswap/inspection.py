@@ -129,7 +129,7 @@ def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | No
             count = "1 mesh" if len(meshes) == 1 else f"{len(meshes)} meshes"
             triangles = sum(row.triangles for row in meshes)
             message = f"there is no figure in it: {count}, {triangles} triangles, no bones"
-        findings.append(Finding("no-figure", "problem", document.file, message, "Export it with its skeleton"))
+        findings.append(Finding("no-figure", "problem", document.file, message))
     space = document.space
     height = document.figure.height_m if figures else 0.0
     facts = SpaceFacts(space.up, space.forward, space.unit, height)

@@ -8,12 +8,10 @@ from itertools import permutations
 import numpy as np
 
 from fairswap.bones.rig import Rig
-from fairswap.bones.roles import FINGERS
+from fairswap.bones.roles import FINGERS, FINGERS_BY_COUNT
 from fairswap.bones.words import fit, meaning_of
 
 _DIGITS = ("thumb", *FINGERS)
-# Of hands with fewer fingers, those they have.
-_BY_COUNT = {1: ("middle",), 2: ("index", "middle"), 3: ("index", "middle", "ring"), 4: FINGERS}
 
 
 @dataclass(frozen=True)
@@ -70,7 +68,7 @@ def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[floa
             score += 1.5 * np.tanh(2.0 * (thumbness[thumb] - rest))
         else:
             score -= 0.8 if count == 4 else 0.2
-        digits = _BY_COUNT.get(len(others), FINGERS)
+        digits = FINGERS_BY_COUNT.get(len(others), FINGERS)
         across = _across(knuckles, thumb, others)
         rank = np.argsort(np.argsort(across))
         for order in permutations(range(len(others))):

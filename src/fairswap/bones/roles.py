@@ -10,6 +10,8 @@ from fairswap.errors import Finding
 
 SIDES = ("left", "right")
 FINGERS = ("index", "middle", "ring", "little")
+# Of hands with fewer fingers, those they have.
+FINGERS_BY_COUNT = {1: ("middle",), 2: ("index", "middle"), 3: ("index", "middle", "ring"), 4: FINGERS}
 _THUMB = ("metacarpal", "proximal", "distal")
 _FINGER = ("metacarpal", "proximal", "intermediate", "distal")
 _NUMBERED = re.compile(r"(spine|neck)_([1-9]\d?)$")

@@ -15,6 +15,7 @@ REPORTS = {
     "draw": "draw:DrawReport",
     "check": "check:CheckReport",
     "fit": "fit:FitReport",
+    "rig": "rig:RigReport",
     "reel": "reel:ReelReport",
     "pose measure": "pose:PoseMeasureReport",
     "pose set": "pose:PoseSetReport",

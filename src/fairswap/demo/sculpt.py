@@ -78,19 +78,7 @@ class Shape:
 
 def sculpt(body: Body, shapes: list[Shape], paint: Paint, triangles: int) -> Mesh:
     """One closed mesh in the T-pose, with about ``triangles`` triangles, painted and weighted."""
-    import fast_simplification
-    from skimage.measure import marching_cubes
-
-    field, origin = _field(shapes)
-    vertices, faces, _, _ = marching_cubes(field, 0.0, spacing=(_CELL_M,) * 3)
-    vertices, faces = vertices.astype(np.float64) + origin, faces.astype(np.int64)
-    vertices, faces = fast_simplification.simplify(
-        vertices.astype(np.float32), faces.astype(np.int32), target_count=triangles, agg=4
-    )
-    vertices, faces = np.asarray(vertices, dtype=np.float64), np.asarray(faces, dtype=np.intp)
-    vertices, faces = _largest_piece(vertices, faces)
-    if _volume(vertices, faces) < 0:
-        faces = faces[:, ::-1]
+    vertices, faces = surface_of_shapes(shapes, triangles)
     normals = vertex_normals(vertices, faces)
     joints, weights = _weights(body, shapes, vertices, faces)
     texture, corners, uvs, faces = _painted(vertices, normals, faces, paint)
@@ -109,6 +97,25 @@ def sculpt(body: Body, shapes: list[Shape], paint: Paint, triangles: int) -> Mes
         uvs=uvs,
         materials=(Material(slice(0, len(faces)), np.ones(3), texture),),
     )
+
+
+def surface_of_shapes(shapes: list[Shape], triangles: int, cell_m: float = _CELL_M) -> tuple[Floats, Integers]:
+    """The closed surface around shapes, ``(n, 3)`` in metres and ``(m, 3)``, with about so many triangles."""
+    import fast_simplification
+    from skimage import measure as images
+
+    field, origin = _field(shapes, cell_m)
+    vertices, faces, _, _ = images.marching_cubes(field, 0.0, spacing=(cell_m,) * 3)
+    vertices, faces = vertices.astype(np.float64) + origin, faces.astype(np.int64)
+    if triangles < len(faces):
+        vertices, faces = fast_simplification.simplify(
+            vertices.astype(np.float32), faces.astype(np.int32), target_count=triangles, agg=4
+        )
+    vertices, faces = np.asarray(vertices, dtype=np.float64), np.asarray(faces, dtype=np.intp)
+    vertices, faces = _largest_piece(vertices, faces)
+    if _volume(vertices, faces) < 0:
+        faces = faces[:, ::-1]
+    return vertices, faces
 
 
 def nearest_shape(shapes: list[Shape], points: Floats) -> Integers:
@@ -138,16 +145,16 @@ def skin_depth(shapes: Sequence[Shape], x: Floats, y: Floats, furthest: float) -
     return np.asarray(z[last] + step * (z[after] - z[last]))
 
 
-def _field(shapes: list[Shape]) -> tuple[Floats, Floats]:
+def _field(shapes: list[Shape], cell_m: float) -> tuple[Floats, Floats]:
     """Signed distances on a grid, group by group, and the grid's first corner."""
     low = np.min([shape.box()[0] for shape in shapes], axis=0) - _MARGIN_M
     high = np.max([shape.box()[1] for shape in shapes], axis=0) + _MARGIN_M
-    counts = np.ceil((high - low) / _CELL_M).astype(int)
-    axes = [low[i] + _CELL_M * np.arange(counts[i]) for i in range(3)]
+    counts = np.ceil((high - low) / cell_m).astype(int)
+    axes = [low[i] + cell_m * np.arange(counts[i]) for i in range(3)]
     groups: dict[str, Floats] = {}
     for shape in shapes:
         field = groups.setdefault(shape.group, np.full(counts, 0.2, dtype=np.float32))
-        start, stop = ((corner - low) / _CELL_M for corner in shape.box())
+        start, stop = ((corner - low) / cell_m for corner in shape.box())
         window = tuple(slice(max(int(a), 0), min(int(b) + 2, n)) for a, b, n in zip(start, stop, counts, strict=True))
         grid = np.stack(np.meshgrid(*(axis[w] for axis, w in zip(axes, window, strict=True)), indexing="ij"), axis=-1)
         field[window] = _smooth_union(field[window], shape.distance(grid).astype(np.float32), shape.blend)

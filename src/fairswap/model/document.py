@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, replace
 from pathlib import Path
+from typing import Any
 
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.model.arrays import Value
@@ -28,7 +29,8 @@ class Document(Value):
     """A file that was read. Everything in it is in our space already; ``space`` is the one the file was in;
     ``files`` are the file with all that it consists of, as buffers and images beside it. ``chosen`` says that somebody
     chose the first figure; ``joined`` are bones of second copies of a skeleton, as come with clothes, each with the
-    bone that it was read as one with. ``held`` is what else is in it.
+    bone that it was read as one with. ``held`` is what else is in it; ``origin`` is set by the reader: what it was read
+    from.
 
     >>> import fairswap
     >>> pip = fairswap.load(fairswap.demo_file("pip.glb"))
@@ -46,6 +48,7 @@ class Document(Value):
     chosen: bool = False
     joined: tuple[tuple[str, str], ...] = ()
     held: tuple[Held, ...] = ()
+    origin: Any = None
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "files", self.files or (self.file,))

@@ -11,11 +11,13 @@ import numpy as np
 from fairswap.bones.checking import ProfileCheck, RoleListing
 from fairswap.errors import ImpossibleError, UsageError
 from fairswap.face.head import Head
+from fairswap.figures.rigging.making import Rigged
 from fairswap.formats.files import document_of
 from fairswap.jobs.proving import Reel
 from fairswap.measure.comparison import Comparison, Motion
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.curves import joint_curve
+from fairswap.measure.folding import Folds
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -29,6 +31,7 @@ from fairswap.picture.lone_sheet import lone_sheet
 from fairswap.picture.loss_sheet import loss_sheet
 from fairswap.picture.paper import PAPER, byte
 from fairswap.picture.pose_sheet import pose_sheet
+from fairswap.picture.rig_sheet import rig_sheet
 from fairswap.platform.preparing import Fitted
 from fairswap.pose.rigged import rigged_if_known
 from fairswap.pose.verbs import PoseMeasurement
@@ -211,6 +214,16 @@ def loss(fitted: Fitted, title: str = "") -> bytes:
     if proof is None:
         raise ImpossibleError("there is no mesh whose change could be drawn", remedy="Leave the picture out")
     return loss_sheet(fitted.figure, proof, title or f"{fitted.figure.name} on {fitted.platform.name}")
+
+
+def rigging(rigged: Rigged, folds: Folds | None = None, title: str = "") -> bytes:
+    """The joints that were found in a mesh, how surely, and where its skin tears or folds.
+
+    >>> import fairswap
+    >>> fairswap.picture.rigging(fairswap.rig(fairswap.demo_file("pip.glb")))[1:4]
+    b'PNG'
+    """
+    return rig_sheet(rigged, folds, title or rigged.figure.name)
 
 
 def _panels(motions: Sequence[tuple[str, Motion]], roles: Sequence[str]) -> list[Panel]:

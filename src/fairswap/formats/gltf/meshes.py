@@ -51,7 +51,7 @@ def read_meshes(
 ) -> tuple[tuple[Mesh, ...], tuple[int, ...]]:
     """The meshes skinned to, or hung on, the bones of a figure; and the node of each."""
     document = container.document
-    found: list[tuple[int, _Parts, int | Bound]] = []
+    found: list[tuple[int, MeshParts, int | Bound]] = []
     numbers = 0
     for index in tree.order:
         node = document.nodes[index]
@@ -66,11 +66,8 @@ def read_meshes(
                 continue
         elif holder < 0:
             continue
-        numbers += _numbers_of(container, node.mesh)
-        if numbers > mesh_numbers(container.size):
-            problem = f"its meshes and morphs share data so often that they make over {numbers} numbers"
-            raise InputError(problem, place=f"nodes[{index}]", remedy="Export it with fewer copies or morphs")
-        parts = _Parts(container, node.mesh, findings)
+        numbers = check_numbers(container, index, numbers)
+        parts = MeshParts(container, node.mesh, findings)
         if not len(parts.triangles):
             continue
         if node.skin is None:
@@ -104,6 +101,21 @@ def read_meshes(
     return tuple(meshes), tuple(index for index, _, _ in found)
 
 
+def check_numbers(container: Container, node: int, numbers: int) -> int:
+    """About how many numbers the meshes take in memory with that of one more node.
+
+    Raises
+    ------
+    InputError
+        If they are more than a file of its size can mean.
+    """
+    numbers += _numbers_of(container, container.document.nodes[node].mesh or 0)
+    if numbers > mesh_numbers(container.size):
+        problem = f"its meshes and morphs share data so often that they make over {numbers} numbers"
+        raise InputError(problem, place=f"nodes[{node}]", remedy="Export it with fewer copies or morphs")
+    return numbers
+
+
 def _numbers_of(container: Container, index: int) -> int:
     """About how many numbers a mesh takes in memory; what morphs share counts more, since they may share all."""
     document, numbers, size = container.document, 0, container.size
@@ -118,7 +130,7 @@ def _numbers_of(container: Container, index: int) -> int:
 
 
 def _bound(
-    container: Container, tree: Tree, own: FigureNodes, index: int, bone_of: dict[int, int], parts: _Parts
+    container: Container, tree: Tree, own: FigureNodes, index: int, bone_of: dict[int, int], parts: MeshParts
 ) -> Bound:
     """How the skinned mesh of a node hangs on its bones."""
     node = container.document.nodes[index]
@@ -145,7 +157,7 @@ def _skin(container: Container, tree: Tree, index: int, bone_of: dict[int, int])
     return bones, values[: len(bones)].reshape(-1, 4, 4).transpose(0, 2, 1)
 
 
-class _Parts:
+class MeshParts:
     """The primitives of one mesh, joined."""
 
     def __init__(self, container: Container, index: int, findings: list[Finding]) -> None:

@@ -108,7 +108,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     held = held_beside(container, tree, groups, names)
     return Document(
         str(path), container.format, space, tuple(figures), tuple(clips), tuple(findings), container.files,
-        joined=joined, held=tuple(held),
+        joined=joined, held=tuple(held), origin=container,
     )  # fmt: skip
 
 

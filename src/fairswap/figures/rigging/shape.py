@@ -1,0 +1,208 @@
+"""A mesh without bones as one shape: its vertices welded, its shells told apart, stood up and turned to the front."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from functools import cached_property
+
+import numpy as np
+
+from fairswap.errors import Finding, ImpossibleError
+from fairswap.figures.rigging.solid import Solid, sampled_surface
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.posture import unit_from_height
+from fairswap.model.space import OURS, Space, usual_forward
+
+# Vertices nearer than this are one, as a share of the extent.
+_WELD = 1e-5
+# A shell is closed if its open edges are no longer than this, measured by the side of a square of its area.
+_OPEN = 0.4
+_PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
+# Mirror images are further apart than this, of the height, where a body has no symmetry.
+_UNLIKE = 0.03
+_COARSE = 90
+
+
+@dataclass(frozen=True, eq=False)
+class Shape:
+    """Vertices ``(n, 3)``, triangles ``(m, 3)`` of all meshes together; of each vertex ``shell`` is the number of what
+    hangs together, ``welded`` that of its place, which others may share."""
+
+    vertices: Floats
+    triangles: Integers
+    welded: Integers
+    shell: Integers
+
+    @classmethod
+    def of(cls, vertices: Floats, triangles: Integers) -> Shape:
+        """Weld what is at one place, and find the shells; triangles without area are left out.
+
+        Raises
+        ------
+        ImpossibleError
+            If nothing has any extent.
+        """
+        from scipy.sparse import coo_matrix
+        from scipy.sparse.csgraph import connected_components
+
+        extent = float(np.ptp(vertices, axis=0).max()) if len(vertices) else 0.0
+        if not extent > 0.0 or not len(triangles):
+            raise ImpossibleError("there is no mesh to be rigged in it", code="no-body-shape")
+        places = np.round((vertices - vertices.min(axis=0)) / (_WELD * extent)).astype(np.int64)
+        welded = np.unique(places, axis=0, return_inverse=True)[1].ravel()
+        corners = welded[triangles]
+        flat = (corners[:, 0] == corners[:, 1]) | (corners[:, 1] == corners[:, 2]) | (corners[:, 2] == corners[:, 0])
+        kept, corners = triangles[~flat], corners[~flat]
+        if not len(kept):
+            raise ImpossibleError("its triangles have no area", code="no-body-shape")
+        pairs = np.concatenate([corners[:, :2], corners[:, 1:]])
+        count = int(welded.max()) + 1
+        graph = coo_matrix((np.ones(len(pairs), dtype=np.int8), pairs.T), shape=(count, count))
+        shell = connected_components(graph, directed=False)[1][welded]
+        return cls(vertices, kept, welded, shell)
+
+    @cached_property
+    def closed(self) -> np.ndarray:
+        """Which shells are closed but for small holes, ``(shells,)``: their open edges are short for their size."""
+        corners = self.welded[self.triangles]
+        edges = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
+        _, first, count = np.unique(edges, axis=0, return_index=True, return_counts=True)
+        loose = edges[first[count == 1]]
+        shells = int(self.shell.max()) + 1
+        place, shell = np.zeros((int(self.welded.max()) + 1, 3)), np.zeros(int(self.welded.max()) + 1, dtype=np.intp)
+        place[self.welded], shell[self.welded] = self.vertices, self.shell
+        length = np.bincount(shell[loose[:, 0]], np.linalg.norm(np.diff(place[loose], axis=1)[:, 0], axis=1), shells)
+        a, b, c = (self.vertices[self.triangles[:, corner]] for corner in range(3))
+        area = np.bincount(
+            self.shell[self.triangles[:, 0]], 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1), shells
+        )
+        return np.asarray((area > 0.0) & (length < _OPEN * np.sqrt(area)))
+
+    def of_shells(self, wanted: np.ndarray) -> Integers:
+        """The triangles of some shells."""
+        return self.triangles[wanted[self.shell[self.triangles[:, 0]]]]
+
+    def moved(self, linear: Floats, shift: Floats) -> Shape:
+        """Turned, scaled and shifted."""
+        vertices = self.vertices @ linear.T + shift
+        triangles = self.triangles if np.linalg.det(linear) > 0 else self.triangles[:, ::-1]
+        return replace(self, vertices=vertices, triangles=triangles)
+
+    @property
+    def used(self) -> Floats:
+        """The vertices that triangles have."""
+        return self.vertices[np.unique(self.triangles)]
+
+
+@dataclass(frozen=True, eq=False)
+class Stance:
+    """How a shape stands in its file, and how unlike its two sides are, as a share of its height."""
+
+    space: Space
+    unlike: float
+    sure_of_front: bool
+    findings: tuple[Finding, ...] = ()
+
+
+def stance_of(shape: Shape, name: str, space: Space | None = None) -> Stance:
+    """Which way is up and ahead, and which unit it is in: from its symmetry, its legs and its feet.
+
+    ``space`` is what is known already; then only what is odd about it is told.
+    """
+    points, _ = sampled_surface(shape.vertices, shape.triangles, 0.02 * float(np.ptp(shape.used, axis=0).max()))
+    extent = np.ptp(shape.used, axis=0)
+    apart = np.array([_unlike_sides(points, axis) for axis in range(3)]) / max(float(extent.max()), 1e-12)
+    unlike = apart[:, 0]
+    if space is not None:
+        across = 3 - "XYZ".index(space.up[1]) - "XYZ".index(space.forward[1])
+        return Stance(space, float(apart[across, 1]), True, _told(float(apart[across, 1]), name))
+    # Left and right are alike; front and back may nearly be. Of the others, the body is higher than deep.
+    order = sorted(range(3), key=lambda axis: float(unlike[axis]))
+    across = order[0]
+    rest = [axis for axis in range(3) if axis != across]
+    if unlike[order[1]] < 1.5 * unlike[across] + 0.002 and extent[order[1]] > extent[across]:
+        # Two planes of symmetry: a body is wider than it is deep.
+        rest = [axis for axis in range(3) if axis != order[1]]
+        across = order[1] if extent[rest[0]] != extent[rest[1]] else across
+        rest = [axis for axis in range(3) if axis != across]
+    up_axis = max(rest, key=lambda axis: float(extent[axis]))
+    deep_axis = next(axis for axis in rest if axis != up_axis)
+    solid = Solid.of(shape.vertices, shape.triangles, float(extent[up_axis]) / _COARSE).largest_piece()
+    up_sign = _upward(solid.points[:, [across, up_axis, deep_axis]])
+    up = ("+" if up_sign > 0 else "-") + "XYZ"[up_axis]
+    ahead = _ahead(solid.points[:, [across, up_axis, deep_axis]] * [1.0, up_sign, 1.0])
+    if ahead:
+        forward = ("+" if ahead > 0 else "-") + "XYZ"[deep_axis]
+    else:
+        usual = usual_forward(up)
+        forward = usual if usual[1] == "XYZ"[deep_axis] else "+" + "XYZ"[deep_axis]
+    height = float(extent[up_axis])
+    unit = "m" if _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1] else unit_from_height(height)
+    found = Space(up, forward, unit)
+    findings = list(_told(float(apart[across, 1]), name))
+    if found != OURS:
+        message = (
+            f"it stands {up} up, facing {forward}, {height:.4g} {unit} tall; stood up, turned to the front, in metres"
+        )
+        findings.append(Finding("mesh-stood-up", "note", name, message))
+    if not ahead:
+        message = f"nothing tells its front from its back; {forward} is taken for its front"
+        findings.append(Finding("front-unsure", "warning", name, message))
+    return Stance(found, float(apart[across, 1]), bool(ahead), tuple(findings))
+
+
+def _told(unlike: float, name: str) -> tuple[Finding, ...]:
+    if unlike < _UNLIKE:
+        return ()
+    message = f"its two sides are {100 * unlike:.0f} % of its height apart on average: each side is read by itself"
+    return (Finding("no-symmetry", "warning", name, message, "Look at the places found, and correct them by hand"),)
+
+
+def _unlike_sides(points: Floats, axis: int) -> tuple[float, float]:
+    """How far the mirror image of points is from them: of the most alike two thirds, and of all, on average."""
+    from scipy.spatial import cKDTree
+
+    tree = cKDTree(points)
+    some = points[:: max(1, len(points) // 3000)]
+    out = []
+    values = points[:, axis]
+    for middle in (0.5 * (values.min() + values.max()), values.mean(), np.median(values)):
+        image = some.copy()
+        image[:, axis] = 2.0 * middle - image[:, axis]
+        apart = np.sort(tree.query(image)[0])
+        out.append((float(apart[: 2 * len(apart) // 3].mean()), float(apart.mean())))
+    return min(out)
+
+
+def _upward(points: Floats) -> float:
+    """1 if the second axis points up, -1 if it points down: legs part below, and arms are in the upper half."""
+    low, high = points[:, 1].min(), points[:, 1].max()
+    share = (points[:, 1] - low) / (high - low)
+    middle = np.median(points[:, 0])
+    cell = (high - low) / _COARSE
+
+    def parted(start: float, stop: float) -> float:
+        """In how much of a slab nothing is in the middle, with something on both sides of it."""
+        level = np.round(share * _COARSE).astype(int)
+        inside = (share >= start) & (share <= stop)
+        rows = np.unique(level[inside])
+        near = np.unique(level[inside & (np.abs(points[:, 0] - middle) < 1.2 * cell)])
+        return float(np.mean(~np.isin(rows, near))) if len(rows) else 0.0
+
+    legs = parted(0.02, 0.35) - parted(0.65, 0.98)
+    if abs(legs) > 0.15:
+        return 1.0 if legs > 0 else -1.0
+    # No legs are seen: a robe is wider at the floor than a head.
+    wide = [float(np.ptp(points[(share > a) & (share < b), 0])) for a, b in ((0.02, 0.12), (0.88, 0.98))]
+    return 1.0 if wide[0] >= wide[1] else -1.0
+
+
+def _ahead(points: Floats) -> float:
+    """1 if the feet point along the third axis, -1 if against it, 0 if nothing tells."""
+    low, high = points[:, 1].min(), points[:, 1].max()
+    share = (points[:, 1] - low) / (high - low)
+    feet, legs = points[share < 0.04], points[(share > 0.10) & (share < 0.30)]
+    if not len(feet) or not len(legs):
+        return 0.0
+    shift = (0.5 * (feet[:, 2].min() + feet[:, 2].max()) - np.median(legs[:, 2])) / (high - low)
+    return float(np.sign(shift)) if abs(shift) > 0.012 else 0.0
