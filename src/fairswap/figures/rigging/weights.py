@@ -107,27 +107,47 @@ def segments_of(bones: Bones) -> tuple[Floats, Floats, Integers]:
 
 
 def _nearest_bones(points: Floats, solid: Solid, bones: Bones) -> tuple[Integers, Floats]:
-    """For each place the bone nearest by the way inside, and how long that is."""
+    """For each place the bone nearest by the way inside, and how long that is.
+
+    Ways are compared from the skin of the ball that fits into the body around a bone's point: a belly belongs to the spine
+    in its middle, not to the arm beside it.
+    """
+    from scipy.sparse import bmat, coo_matrix
     from scipy.sparse.csgraph import dijkstra
 
-    starts, ends, owners = segments_of(bones)
-    sources: list[int] = []
-    owner_of: dict[int, int] = {}
-    for start, end, owner in zip(starts, ends, owners.tolist(), strict=True):
+    owner_of = _bone_nodes(solid, bones)
+    sources = np.array(sorted(owner_of))
+    balls = solid.depth_m[sources]
+    # One more node, from which all begin: the deeper a bone lies, the sooner.
+    start = coo_matrix((balls.max() - balls + solid.cell_m, (np.zeros(len(sources), dtype=int), sources)),
+                       shape=(1, len(solid)))  # fmt: skip
+    graph = bmat([[solid.graph, None], [start, coo_matrix((1, 1))]]).tocsr()
+    ways, before = dijkstra(graph, indices=len(solid), return_predecessors=True)
+    # Whoever came from the first node is a bone's; all others follow those before them.
+    origin = np.where(before == len(solid), np.arange(len(solid) + 1), before)
+    origin[before < 0] = len(solid)
+    for _ in range(int(np.ceil(np.log2(len(solid) + 1)))):
+        further = origin[origin]
+        if np.array_equal(further, origin):
+            break
+        origin = further
+    owner, ball = np.zeros(len(solid), dtype=np.intp), np.zeros(len(solid))
+    owner[sources], ball[sources] = [owner_of[node] for node in sources.tolist()], balls
+    near = _nearest_known(solid, points, np.isfinite(ways[:-1]))
+    first = origin[near]
+    gap = np.linalg.norm(solid.points[near] - points, axis=1)
+    return owner[first], ways[near] - balls.max() + ball[first] + gap
+
+
+def _bone_nodes(solid: Solid, bones: Bones) -> dict[int, int]:
+    """The points of a solid that lie on bones, each with its bone."""
+    out: dict[int, int] = {}
+    for start, end, owner in zip(*segments_of(bones), strict=True):
         count = max(2, int(np.linalg.norm(end - start) / solid.cell_m) + 1)
         line = start + np.linspace(0.0, 1.0, count)[:, None] * (end - start)
         for node in np.unique(solid.nearest(line)).tolist():
-            owner_of.setdefault(node, owner)
-            sources.append(node)
-    sources = sorted(set(sources))
-    ways, _, reached = dijkstra(solid.graph, indices=sources, min_only=True, return_predecessors=True)
-    lookup = np.zeros(len(solid), dtype=np.intp)
-    for node, owner in owner_of.items():
-        lookup[node] = owner
-    known = np.isfinite(ways)
-    near = solid.nearest(points) if known.all() else _nearest_known(solid, points, known)
-    gap = np.linalg.norm(solid.points[near] - points, axis=1)
-    return lookup[reached[near]], ways[near] + gap
+            out.setdefault(node, int(owner))
+    return out
 
 
 def _nearest_known(solid: Solid, points: Floats, known: np.ndarray) -> Integers:
