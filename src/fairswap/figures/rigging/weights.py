@@ -109,8 +109,8 @@ def segments_of(bones: Bones) -> tuple[Floats, Floats, Integers]:
 def _nearest_bones(points: Floats, solid: Solid, bones: Bones) -> tuple[Integers, Floats]:
     """For each place the bone nearest by the way inside, and how long that is.
 
-    Ways are compared from the skin of the ball that fits into the body around a bone's point: a belly belongs to the spine
-    in its middle, not to the arm beside it.
+    Ways count from the skin of the ball that fits into the body around a bone's point: a belly belongs to the spine in
+    its middle, not to the arm beside it.
     """
     from scipy.sparse import bmat, coo_matrix
     from scipy.sparse.csgraph import dijkstra

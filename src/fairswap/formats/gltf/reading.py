@@ -9,6 +9,7 @@ import numpy as np
 
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
+from fairswap.formats.gltf.blocks import block_bodies
 from fairswap.formats.gltf.container import Container, container_from_bytes
 from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
@@ -83,7 +84,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     path = container.path
     tree = tree_from_nodes(container.document)
     named = nodes_of_motion(container.raw)
-    groups = figures_from_nodes(container.document, tree, named)
+    groups = figures_from_nodes(container.document, tree, named) or block_bodies(container.document, tree)
     copies = copies_in(container, tree, groups)
     if copies:
         container, joined, findings = _joined(container, tree, copies)

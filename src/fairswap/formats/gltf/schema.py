@@ -49,6 +49,9 @@ class Accessor(Struct, rename="camel", frozen=True):
     byte_offset: Index = 0
     normalized: bool = False
     sparse: Sparse | None = None
+    # Bounds as the file tells them: looked at where they are numbers, never relied on.
+    min: Any = None
+    max: Any = None
 
 
 class Node(Struct, frozen=True):
