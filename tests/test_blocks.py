@@ -63,6 +63,7 @@ def test_a_body_of_fifteen_blocks_is_a_figure(nested, tmp_path):
     assert len(document.figures) == 1
     assert len(document.figure.skeleton) == 15
     assert len(document.figure.meshes) == 15
+    assert not document.held
     rigged = fairswap.RiggedFigure.of(document)
     names = {role: rigged.skeleton.names[bone] for role, bone in rigged.roles.bones.items()}
     assert names["hips"] == "seat"

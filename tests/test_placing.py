@@ -87,3 +87,49 @@ def test_a_place_that_is_none_is_refused():
     same = fairswap.load(TROUPE / "pip.glb")
     assert fairswap.place(same, "keep") is same
     assert fairswap.convert(fairswap.demo_motion("idle"), fairswap.place(same, "origin"), motion=FREE).looks_same
+
+
+@pytest.mark.parametrize("ways", [(), ("under a turned and scaled armature", "a prop a camera and a light")])
+def test_a_figure_of_another_size_walks_as_it_did(ways):
+    path = hovering(*ways)
+    document = fairswap.load(path)
+    large = fairswap.resize(document, height_m=2.5)
+    assert large.figure.height_m == pytest.approx(2.5, rel=1e-6)
+    factor = 2.5 / document.figure.height_m
+    assert factor in (pytest.approx(float(large.findings[-1].message.split("are ")[1].split()[0]), rel=1e-4),)
+    before, after = document.clips[0].world().positions, large.clips[0].world().positions
+    np.testing.assert_allclose(after, factor * before, atol=1e-5)
+    for mesh, other in zip(document.figure.rest_vertices, large.figure.rest_vertices, strict=True):
+        np.testing.assert_allclose(other, factor * mesh, atol=1e-5)
+    back = fairswap.resize(large, factor=1.0 / factor)
+    np.testing.assert_allclose(back.clips[0].world().positions, before, atol=1e-6)
+    # Far from what people measure, too, and where there is no document to go back to.
+    speck = fairswap.resize(document, factor=0.02)
+    np.testing.assert_allclose(speck.clips[0].world().positions, 0.02 * before, atol=1e-6)
+    fairswap.save("speck.bvh", speck.figure, speck.clips[:1])
+    motion = fairswap.load("walk.glb")
+    fairswap.save("own.bvh", motion.figure, motion.clips[:1])
+    alone = fairswap.load("own.bvh")
+    twice = fairswap.resize(alone, factor=2.0)
+    np.testing.assert_allclose(twice.clips[0].world().positions, 2 * alone.clips[0].world().positions, atol=1e-9)
+
+
+def test_fitting_sizes_a_figure_if_asked():
+    fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])
+    done = run("fit", "walk.glb", "--platform", "quillmoor", "--height", "1.7", "-o", "small.glb", "--json")
+    assert done.returncode == 0, done.stderr
+    assert "resized" in {row["code"] for row in done.report["findings"]}
+    small = fairswap.load("small.glb")
+    assert small.figure.height_m == pytest.approx(1.7, rel=1e-4)
+    walk = fairswap.load("walk.glb").clips[0]
+    share = 1.7 / figure("Juniper").height_m
+    assert small.clips[0].travel_m == pytest.approx(share * walk.travel_m, rel=0.02)
+    scaled = run("fit", "walk.glb", "--platform", "quillmoor", "--scale", "0.5", "-o", "half.glb")
+    assert scaled.returncode == 0
+    assert fairswap.load("half.glb").figure.height_m == pytest.approx(0.5 * figure("Juniper").height_m, rel=1e-4)
+    both = run("fit", "walk.glb", "--platform", "quillmoor", "--scale", "0.5", "--height", "2", "-o", "x.glb")
+    assert both.returncode == 2
+    with pytest.raises(fairswap.UsageError, match="no factor"):
+        fairswap.resize("walk.glb", factor=-1.0)
+    with pytest.raises(fairswap.UsageError, match="height or by a factor"):
+        fairswap.resize("walk.glb")

@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import fairswap
-from making import act, figure, run
+from making import TROUPE, act, figure, run
 from rewrites import Scene
 from test_judges import judge
 
@@ -102,3 +102,19 @@ def test_parts_that_say_different_things_of_their_vertices_are_joined():
     assert made.shape[1] == 4
     assert (made[-count:] == 1.0).all()
     assert made[-2 * count : -count] == pytest.approx(np.tile([0.5, 0.5, 0.5, 1.0], (count, 1)))
+
+
+def test_a_body_that_is_blended_all_over_is_noticed():
+    scene = Scene((TROUPE / "pip.glb").read_bytes())
+    assert not told("plain.glb", scene)
+    for material in scene.json["materials"]:
+        material["alphaMode"] = "BLEND"
+    assert told("blended.glb", scene)
+    # Glass is meant to be blended.
+    scene.json["materials"][0].setdefault("pbrMetallicRoughness", {})["baseColorFactor"] = [1, 1, 1, 0.4]
+    assert not told("glass.glb", scene)
+
+
+def told(name, scene):
+    Path(name).write_bytes(scene.bytes())
+    return [row.code for row in fairswap.inspect(name).findings].count("all-blended") == 1

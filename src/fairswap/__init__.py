@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     from fairswap.figures.placing import place
     from fairswap.figures.rigging.landmarks import Landmarks
     from fairswap.figures.rigging.making import Rigged, rig
+    from fairswap.figures.sizing import resize
     from fairswap.formats.files import left_out, load, save
     from fairswap.inspection import inspect
     from fairswap.jobs.comparing import compare
@@ -59,6 +60,7 @@ _HOMES = {
     "figures.placing": "place",
     "figures.rigging.landmarks": "Landmarks",
     "figures.rigging.making": "Rigged rig",
+    "figures.sizing": "resize",
     "formats.files": "left_out load save",
     "inspection": "inspect",
     "jobs.comparing": "compare",
@@ -89,7 +91,7 @@ __all__ = [
     "Figure", "Finding", "ImpossibleError", "InputError", "Landmarks", "Mesh", "Motion", "MotionOptions", "OutputError",
     "Page", "Plan", "Platform", "Poses", "Rigged", "RiggedFigure", "Run", "Skeleton", "SourceOptions", "Space", "Swap",
     "TargetOptions", "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion",
-    "face", "fit", "inspect", "left_out", "load", "picture", "place", "platform", "pose", "reel", "rig",
+    "face", "fit", "inspect", "left_out", "load", "picture", "place", "platform", "pose", "reel", "resize", "rig",
     "run_plan", "save", "view",
 ]  # fmt: skip
 

@@ -156,6 +156,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
     except ImpossibleError as error:
         roles = RoleMap({}, "")
         findings.append(Finding("bones-unknown", "warning", figure.name, error.problem))
+    findings += _all_blended(figure)
     return FigureFacts(
         name=figure.name,
         height_m=figure.height_m,
@@ -171,6 +172,16 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
         rest_pose=rest_pose_of(figure, roles) if roles.bones else None,
         avatar=_avatar(figure),
     )
+
+
+def _all_blended(figure: Figure) -> list[Finding]:
+    """A warning where all of a body is set to be seen through, though none of it is: exporters do so by mistake."""
+    materials = [material for mesh in figure.meshes for material in mesh.materials]
+    if not materials or any(row.blending != "blend" or row.alpha < 0.99 for row in materials):
+        return []
+    message = "every material of it is blended, as glass is: hair and far limbs may be drawn over near ones"
+    remedy = "Set what is not seen through to opaque, what has holes to mask"
+    return [Finding("all-blended", "warning", figure.name, message, remedy)]
 
 
 def _clip(clip: Clip, findings: list[Finding]) -> ClipFacts:

@@ -62,14 +62,19 @@ class FitReport(Report, frozen=True):
 )  # fmt: skip
 @options.bones
 @options.place
+@click.option("--height", "height_m", type=options.Number(0.01, 1000.0), metavar="M",
+              help="Make the figure so tall, in metres, with its clips.")  # fmt: skip
+@click.option("--scale", type=options.Number(1e-3, 1e3), metavar="FACTOR",
+              help="Make the figure larger by this, with its clips.")  # fmt: skip
 @options.avatar_options
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.view
 @options.reading
 @options.writing
 def command(
-    file: Path, platform: str, out: Path, bones: str | None, place: Place, meta: Path | None, springs: bool,
-    picture: Path | None, reading: options.Reading, output: Output,
+    file: Path, platform: str, out: Path, bones: str | None, place: Place, height_m: float | None,
+    scale: float | None, meta: Path | None, springs: bool, picture: Path | None, reading: options.Reading,
+    output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -78,12 +83,13 @@ def command(
     from fairswap.bones.profile import profile_named
 
     fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place,
-             (meta, springs))  # fmt: skip
+             (meta, springs), (height_m, scale))  # fmt: skip
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
     output: Output, place: Place = "keep", said: tuple[Path | None, bool] = (None, False),
+    size: tuple[float | None, float | None] = (None, None),
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
     from fairswap.figures.placing import place as placed
@@ -91,9 +97,14 @@ def fit_file(
     from fairswap.platform.rules import platform_named
     from fairswap.platform.writing import copied_if_it_fits
 
-    rules, document = platform_named(platform), placed(reading.load(file), place)
+    rules, document = platform_named(platform), reading.load(file)
+    if size != (None, None):
+        from fairswap.figures.sizing import resize
+
+        document = resize(document, height_m=size[0], factor=size[1])
+    document = placed(document, place)
     output.announce(picture)
-    as_it_is = reading == options.Reading() and place == "keep" and said == (None, False)
+    as_it_is = reading == options.Reading() and place == "keep" and said == (None, False) and size == (None, None)
     if as_it_is and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:

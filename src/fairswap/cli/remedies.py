@@ -33,7 +33,7 @@ REMEDIES = {
     "limbs-missing": "Give the place of its end, as --place hand_left=X,Y,Z; or part what touches (arms from the body)",
     "lead-in": "Convert with --lead-in drop, or take it off: fairswap clip trim FILE -o OUT",
     "gaps-filled": "Look at them with 'fairswap clip draw'",
-    "height-wrong": "'fairswap inspect' shows its unit; read it with --unit if that is wrong",
+    "height-wrong": "'fairswap inspect' shows its unit; read it with --unit if that is wrong, or size it with --height",
     "moves-other-bones": "Carry it over to the same figure first, with 'fairswap convert'",
     "no-face-moves": "'fairswap face draft' shows what it has",
     "no-figure": "If it holds a body: fairswap rig FILE -o FIGURE",

@@ -12,7 +12,7 @@ from fairswap.bones.assignment import roles_of
 from fairswap.bones.choice import with_one_person
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.formats.files import document_of
-from fairswap.formats.gltf.growing import container_with_shift
+from fairswap.formats.gltf.growing import container_with_move
 from fairswap.formats.gltf.reading import GltfSource, document_from_container
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -64,7 +64,7 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
     message = f"it stood {-shift[1]:+.3f} m off the floor{aside}; put {there}"
     told = Finding("placed", "note", figure.name, message)
     if isinstance(figure.source, GltfSource):
-        moved = document_from_container(container_with_shift(figure.source.container, _in_file(figure.source, shift)))
+        moved = document_from_container(container_with_move(figure.source.container, _in_file(figure.source, shift)))
         placed = replace(moved, findings=document.findings, joined=document.joined, file=document.file)
         if document.chosen:
             placed = placed.choosing(figure.name)

@@ -86,7 +86,7 @@ class Landmarks(OwnFile):
         for role, at in self.places.items():
             numbers = [float(f"{x:.5g}") for x in at.tolist()]
             remark = self.remarks.get(role)
-            table.add(role, numbers if remark is None else commented(numbers, remark, 32))
+            table.add(role, numbers if remark is None else commented(numbers, remark, 38))
         document.add("places", table)
         return tomlkit.dumps(document)
 

@@ -19,7 +19,7 @@ from fairswap.figures.rigging.places import find_places
 from fairswap.figures.rigging.reading import FINENESS, ShapeReading
 from fairswap.figures.rigging.shape import Shape, stance_of
 from fairswap.figures.rigging.skeletons import Bones, bones_of_figure, bones_of_profile
-from fairswap.figures.rigging.solid import Solid
+from fairswap.figures.rigging.solid import Solid, rows_used
 from fairswap.figures.rigging.weights import weights_of
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.bare import bare_figure
@@ -270,7 +270,7 @@ def _read(shape: Shape, given: dict[str, Floats], mirror: bool) -> tuple[Solid, 
             if last:
                 raise ImpossibleError("nothing is inside of it: it is open everywhere", code="no-body-shape")
             continue
-        reading = ShapeReading(solid.largest_piece(), shape.vertices[np.unique(triangles)])
+        reading = ShapeReading(solid.largest_piece(), shape.vertices[rows_used(triangles, len(shape.vertices))])
         try:
             return reading.solid, find_places(reading, _both_sides(given, reading.middle) if mirror else given)
         except ImpossibleError:

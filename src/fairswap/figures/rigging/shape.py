@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from fairswap.errors import Finding, ImpossibleError
-from fairswap.figures.rigging.solid import Solid, sampled_surface
+from fairswap.figures.rigging.solid import Solid, rows_used, sampled_surface
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.posture import unit_from_height
 from fairswap.model.space import OURS, Space, usual_forward
@@ -49,7 +49,9 @@ class Shape:
         if not extent > 0.0 or not len(triangles):
             raise ImpossibleError("there is no mesh to be rigged in it", code="no-body-shape")
         places = np.round((vertices - vertices.min(axis=0)) / (_WELD * extent)).astype(np.int64)
-        welded = np.unique(places, axis=0, return_inverse=True)[1].ravel()
+        # One number for each place: they are less than 2^18 apart along each axis.
+        keys = (places[:, 0] << 36) + (places[:, 1] << 18) + places[:, 2]
+        welded = np.unique(keys, return_inverse=True)[1]
         corners = welded[triangles]
         flat = (corners[:, 0] == corners[:, 1]) | (corners[:, 1] == corners[:, 2]) | (corners[:, 2] == corners[:, 0])
         kept, corners = triangles[~flat], corners[~flat]
@@ -66,8 +68,8 @@ class Shape:
         """Which shells are closed but for small holes, ``(shells,)``: their open edges are short for their size."""
         corners = self.welded[self.triangles]
         edges = np.sort(np.concatenate([corners[:, [0, 1]], corners[:, [1, 2]], corners[:, [2, 0]]]), axis=1)
-        _, first, count = np.unique(edges, axis=0, return_index=True, return_counts=True)
-        loose = edges[first[count == 1]]
+        keys, count = np.unique((edges[:, 0] << 32) + edges[:, 1], return_counts=True)
+        loose = np.stack([keys[count == 1] >> 32, keys[count == 1] & 0xFFFFFFFF], axis=1)
         shells = int(self.shell.max()) + 1
         place, shell = np.zeros((int(self.welded.max()) + 1, 3)), np.zeros(int(self.welded.max()) + 1, dtype=np.intp)
         place[self.welded], shell[self.welded] = self.vertices, self.shell
@@ -88,10 +90,10 @@ class Shape:
         triangles = self.triangles if np.linalg.det(linear) > 0 else self.triangles[:, ::-1]
         return replace(self, vertices=vertices, triangles=triangles)
 
-    @property
+    @cached_property
     def used(self) -> Floats:
         """The vertices that triangles have."""
-        return self.vertices[np.unique(self.triangles)]
+        return self.vertices[rows_used(self.triangles, len(self.vertices))]
 
 
 @dataclass(frozen=True, eq=False)

@@ -42,7 +42,7 @@ class Solid:
     @classmethod
     def of(cls, vertices: Floats, triangles: Integers, cell_m: float, most_cubes: int = _MOST_CUBES) -> Solid:
         """The inside of triangles; the cubes are larger than asked where they would be too many."""
-        used = vertices[np.unique(triangles)]
+        used = vertices[rows_used(triangles, len(vertices))]
         low, extent = used.min(axis=0), np.ptp(used, axis=0)
         cell_m = max(cell_m, float(np.cbrt(np.prod(extent + 1e-9) / most_cubes)), float(extent.max()) / 2000.0)
         counts = np.ceil(extent / cell_m).astype(int) + 1 + 2 * _MARGIN
@@ -125,6 +125,13 @@ class Solid:
         from scipy.spatial import cKDTree
 
         return cKDTree(self.points)
+
+
+def rows_used(triangles: Integers, count: int) -> Integers:
+    """The vertices, of ``count``, that triangles have, in order."""
+    used = np.zeros(count, dtype=bool)
+    used[triangles] = True
+    return np.flatnonzero(used)
 
 
 def sampled_surface(vertices: Floats, triangles: Integers, spacing_m: float) -> tuple[Floats, Floats]:

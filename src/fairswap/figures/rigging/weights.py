@@ -11,7 +11,7 @@ import numpy as np
 
 from fairswap.figures.rigging.shape import Shape
 from fairswap.figures.rigging.skeletons import Bones
-from fairswap.figures.rigging.solid import Solid
+from fairswap.figures.rigging.solid import Solid, rows_used
 from fairswap.model.arrays import Floats, Integers
 
 # Influences of a vertex at most, and the least that counts.
@@ -36,7 +36,8 @@ class Weighted:
 
 def weights_of(shape: Shape, solid: Solid, bones: Bones, hard_vertices: np.ndarray | None = None) -> Weighted:
     """Weights for every vertex; ``hard_vertices`` say what shall be rigid beside what is found to be."""
-    places = shape.vertices[np.unique(shape.welded, return_index=True)[1]]
+    places = np.zeros((int(shape.welded.max()) + 1, 3))
+    places[shape.welded] = shape.vertices
     corners = shape.welded[shape.triangles]
     if len(places) > _MOST_SOLVED:
         table = _on_a_reduced_mesh(places, corners, solid, bones)
@@ -164,7 +165,7 @@ def _diffused(places: Floats, corners: Integers, solid: Solid, bones: Bones) -> 
     from scipy.sparse import coo_matrix, diags
     from scipy.sparse.linalg import splu
 
-    used = np.unique(corners)
+    used = rows_used(corners, len(places))
     number = np.full(len(places), -1, dtype=np.intp)
     number[used] = np.arange(len(used))
     nearest, ways = _nearest_bones(places[used], solid, bones)
@@ -231,7 +232,7 @@ def _from_surface(points: Floats, places: Floats, corners: Integers, table: Floa
     """What a table of the places says at the nearest of some samples of a surface, and how far off these are."""
     from scipy.spatial import cKDTree
 
-    used = np.unique(corners)
+    used = rows_used(corners, len(places))
     middles = places[corners].mean(axis=1)
     samples = np.concatenate([places[used], middles])
     apart, near = cKDTree(samples).query(points, k=3)

@@ -37,7 +37,7 @@ def held_beside(container: Container, tree: Tree, figures: Sequence[FigureNodes]
             out.append(Held("camera", name, clips_of_it))
         if node.extensions.get("KHR_lights_punctual"):
             out.append(Held("light", name, clips_of_it))
-        is_shape = node.mesh is not None and (node.skin is None or node.skin not in skins)
+        is_shape = node.mesh is not None and index not in own and (node.skin is None or node.skin not in skins)
         # What moves and holds nothing is a prop of somebody, too: a target, a point to hang things on.
         is_point = index in moved and index not in own and not node.children and node.mesh is None
         if (is_shape and not hung[index]) or (is_point and node.camera is None):

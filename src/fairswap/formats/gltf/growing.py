@@ -1,4 +1,4 @@
-"""Nodes put in: a root bone above the hips, a joint of their skins, with nothing moved; one that shifts everything."""
+"""Nodes put in: a root bone above the hips, a joint of their skins, with nothing moved; one that moves everything."""
 
 from __future__ import annotations
 
@@ -33,12 +33,13 @@ def container_with_root(container: Container, hips: int, name: str) -> Container
     return container.changed(raw, buffers)
 
 
-def container_with_shift(container: Container, shift: Floats) -> Container:
-    """The document with all that is in it shifted ``(3,)``, by one node above each scene."""
+def container_with_move(container: Container, shift: Floats, scale: float = 1.0) -> Container:
+    """The document with all that is in it scaled about its origin and shifted ``(3,)``, by a node above each scene."""
     raw = copy.deepcopy(container.raw)
     held = {child for node in raw["nodes"] for child in node.get("children", ())}
     everything = [index for index in range(len(raw["nodes"])) if index not in held]
     for scene in raw.setdefault("scenes", [{"nodes": everything}]):
-        raw["nodes"].append({"name": "place", "translation": shift.tolist(), "children": scene.get("nodes", [])})
+        node = {"name": "place", "translation": shift.tolist(), "children": scene.get("nodes", [])}
+        raw["nodes"].append(node if scale == 1.0 else node | {"scale": [scale] * 3})
         scene["nodes"] = [len(raw["nodes"]) - 1]
     return container.changed(raw)
