@@ -10,7 +10,7 @@ from fairswap.demo.bodies import BareBody, bare_body
 from fairswap.errors import ImpossibleError, InputError, UsageError
 from making import TROUPE, run
 
-SEEDS = (101, 104, 107, 109)
+SEEDS = (101, 104, 109)
 
 
 def write_obj(path, pieces, turn=None):
@@ -130,6 +130,9 @@ def damaged(body, how):
     if how == "slivers":
         flat = np.stack([triangles[:500, 0], triangles[:500, 1], triangles[:500, 1]], axis=1)
         return vertices, np.concatenate([triangles, flat])
+    if how == "vertices of nobody":
+        more = rng.uniform(-3, 3, (50, 3))
+        return np.concatenate([more, vertices, more]), triangles + 50
     if how == "edges of three":
         fins = np.stack([triangles[:300, 0], triangles[:300, 1], triangles[1:301, 2]], axis=1)
         return vertices, np.concatenate([triangles, fins])
@@ -138,7 +141,16 @@ def damaged(body, how):
 
 
 @pytest.mark.parametrize(
-    "how", ["holes", "every triangle alone", "half of it inside out", "slivers", "edges of three", "double walls"]
+    "how",
+    [
+        "holes",
+        "every triangle alone",
+        "half of it inside out",
+        "slivers",
+        "edges of three",
+        "double walls",
+        "vertices of nobody",
+    ],
 )
 def test_broken_meshes_are_rigged_all_the_same(plain, how, tmp_path):
     made = fairswap.rig(write_obj(tmp_path / "broken.obj", [("body", *damaged(plain, how))]))

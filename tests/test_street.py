@@ -66,6 +66,7 @@ def test_reports_keep_to_their_published_schema(street):
         "pose measure": [folder / "osric.glb", "--against", figure_file],
         "pose set": [figure_file, "--to", "a", "-o", "a.glb"],
         "pose save": [figure_file, "-o", "pose.toml"],
+        "rig": [folder / "pip.glb", "-o", "rigged.glb"],
         "reel": [figure_file, "-o", "reel.glb"],
         "check": [figure_file, "--platform", "quillmoor"],
         "fit": [folder / "pip.glb", "--platform", "saltglass", "-o", "fit.glb"],

@@ -65,7 +65,8 @@ class Levels:
         np.maximum.at(high, rows, points)
         own = np.zeros(count, dtype=np.int64)
         own[rows] = level[taken]
-        links = np.unique(np.sort(piece[pairs[~same]], axis=1), axis=0)
+        apart = np.sort(piece[pairs[~same]], axis=1)
+        links = np.stack(np.divmod(np.unique(apart[:, 0] * count + apart[:, 1]), count), axis=1)
         half = 0.5 * solid.cell_m
         return cls(
             piece, own, middle, low - half, high + half, np.asarray(sizes * solid.cell_m**3 / width_m), width_m, links

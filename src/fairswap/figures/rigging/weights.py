@@ -45,7 +45,7 @@ def weights_of(shape: Shape, solid: Solid, bones: Bones, hard_vertices: np.ndarr
         table = _diffused(places, corners, solid, bones)
     shell = np.zeros(len(places), dtype=np.intp)
     shell[shape.welded] = shape.shell
-    height = float(np.ptp(places[:, 1]))
+    height = float(np.ptp(shape.used[:, 1]))
     table, worn = _worn_as_the_body(table, places, corners, shell, height)
     said = np.zeros(len(places), dtype=bool)
     if hard_vertices is not None:
@@ -210,12 +210,8 @@ def _worn_as_the_body(
     areas = np.linalg.norm(
         np.cross(places[corners[:, 1]] - places[corners[:, 0]], places[corners[:, 2]] - places[corners[:, 0]]), axis=1
     )
-    size = np.bincount(shell[corners[:, 0]], areas)
-    tall = np.zeros(len(size))
-    low, high = np.full(len(size), np.inf), np.full(len(size), -np.inf)
-    np.minimum.at(low, shell, places[:, 1])
-    np.maximum.at(high, shell, places[:, 1])
-    tall = np.where(np.isfinite(low), high - low, 0.0)
+    tall = _extents(places, shell)[:, 1]
+    size = np.bincount(shell[corners[:, 0]], areas, len(tall))
     body = int(np.argmax(size * (tall > 0.5 * height)))
     others = np.flatnonzero((np.arange(len(size)) != body) & (tall > _HARD * height))
     if not len(others) or not (tall[body] > 0.5 * height):
@@ -226,6 +222,15 @@ def _worn_as_the_body(
     share = np.clip(2.0 - apart / (_WORN * height), 0.0, 1.0)[:, None]
     out[rows] = share * taken + (1.0 - share) * table[rows]
     return out, int((np.bincount(shell[rows], share[:, 0] > 0.5, len(size)) > 0).sum())
+
+
+def _extents(places: Floats, shell: Integers) -> Floats:
+    """How large each shell is, ``(shells, 3)``."""
+    count = int(shell.max()) + 1
+    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
+    np.minimum.at(low, shell, places)
+    np.maximum.at(high, shell, places)
+    return np.where(np.isfinite(low), high - low, 0.0)
 
 
 def _from_surface(points: Floats, places: Floats, corners: Integers, table: Floats) -> tuple[Floats, Floats]:
@@ -246,12 +251,8 @@ def _hardened(
     table: Floats, places: Floats, shell: Integers, said: np.ndarray, height: float, bones: Bones
 ) -> tuple[Floats, int]:
     """Small shells, and what was said to be hard, go as one piece: on the bone that holds most of each."""
-    count = int(shell.max()) + 1
-    extent = np.zeros((count, 3))
-    low, high = np.full((count, 3), np.inf), np.full((count, 3), -np.inf)
-    np.minimum.at(low, shell, places)
-    np.maximum.at(high, shell, places)
-    extent = np.where(np.isfinite(low), high - low, 0.0)
+    extent = _extents(places, shell)
+    count = len(extent)
     sizes = np.bincount(shell, minlength=count)
     small = (extent.max(axis=1) < _HARD * height) & (sizes < 0.5 * len(places))
     asked = np.bincount(shell, said, count) > 0.5 * sizes
