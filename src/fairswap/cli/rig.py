@@ -29,11 +29,11 @@ class PlaceRow(Report, frozen=True):
 
 
 class FoldsRow(Report, frozen=True):
-    """How the skin stands the reel: shares that tear and fold, by body part, and the most volume that is lost."""
+    """How the skin stands the reel: shares that tear and fold, by body part, and its volume at worst."""
 
     torn: float
     folded: float
-    volume_lost: float
+    worst_volume: float
     parts: dict[str, tuple[float, float]]
 
 
@@ -104,7 +104,7 @@ def command(
     output.show(made.figure)
     rows = tuple(PlaceRow(role, (*place.position.tolist(),), place.certainty, place.found_by)
                  for role, place in made.places.items())  # fmt: skip
-    stands = None if folds is None else FoldsRow(folds.torn, folds.folded, folds.volume_lost, folds.parts)
+    stands = None if folds is None else FoldsRow(folds.torn, folds.folded, folds.worst_volume, folds.parts)
     report = RigReport(
         made.figure.name, len(made.figure.skeleton), len(made.roles), rows, made.would_help, stands, tuple(written),
         finding_rows(made.findings),
@@ -153,8 +153,8 @@ def _lines(report: RigReport) -> Iterator[str]:
     yield f"  fingers: {', '.join(fingers) or 'none seen'}"
     if report.folds is not None:
         folds = report.folds
-        yield (f"  in the reel {100 * folds.torn:.1f} % of the skin tears, {100 * folds.folded:.1f} % folds; at worst "
-               f"{100 * folds.volume_lost:.0f} % of the volume is lost")  # fmt: skip
+        yield (f"  in the reel {100 * folds.torn:.1f} % of the skin tears, {100 * folds.folded:.1f} % folds; "
+               f"at worst it has {100 * folds.worst_volume:.0f} % of its volume")  # fmt: skip
     if report.would_help:
         first = report.would_help[0]
         yield f"  would help most, given by hand: {', '.join(report.would_help)}  (--place {first}=X,Y,Z)"

@@ -1,4 +1,4 @@
-"""Where skin tears and folds in motion: how far each triangle is stretched or squeezed, and what volume is lost."""
+"""Where skin tears and folds in motion: how far each triangle is stretched or squeezed, and the volume."""
 
 from __future__ import annotations
 
@@ -45,9 +45,9 @@ class Folds(Value):
     folded: float
 
     @property
-    def volume_lost(self) -> float:
-        """The most volume that is lost at an instant, as a share."""
-        return max(0.0, 1.0 - float(self.volume.min()))
+    def worst_volume(self) -> float:
+        """The volume at the instant when it is furthest from that at rest, as a share of it."""
+        return float(self.volume[np.argmax(np.abs(self.volume - 1.0))])
 
 
 def folds_of(figure: Figure, roles: RoleMap, clip: Clip, times_s: Floats | None = None) -> Folds:

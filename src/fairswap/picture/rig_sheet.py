@@ -65,8 +65,8 @@ def rig_sheet(rigged: Rigged, folds: Folds | None, title: str) -> bytes:
     text.text((24, 16), title, font=font(25), fill=INK)
     said = "joints found from the shape"
     if folds is not None:
-        said += f"; in the reel {100 * folds.torn:.1f} % of the skin tears, {100 * folds.folded:.1f} % folds, "
-        said += f"{100 * folds.volume_lost:.0f} % of the volume is lost at worst"
+        said += f"; in the reel {100 * folds.torn:.1f} % of the skin tears, {100 * folds.folded:.1f} % folds; "
+        said += f"at worst it has {100 * folds.worst_volume:.0f} % of its volume"
     text.text((24, 50), said, font=font(17), fill=FAINT)
     for view, word in zip(views, ("front", "side", "the skin at its worst"), strict=False):
         text.text((view.at[0] / _FINE, _HEIGHT - 46), word, font=font(16), fill=FAINT, anchor="ma")

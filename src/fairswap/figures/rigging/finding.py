@@ -48,6 +48,20 @@ class PlacesFound:
         if role not in self.places:
             self.places[role] = Place(role, np.asarray(position, dtype=np.float64), certainty, found_by)
 
+    def even_out(self) -> None:
+        """Bring the two sides together: each place to the mean of it and its twin's mirror image."""
+        mirror, shift = np.array([-1.0, 1.0, 1.0]), np.array([2.0 * self.reading.middle, 0.0, 0.0])
+        for name in [name for name in self.places if name.endswith("_left")]:
+            twin = f"{name.removesuffix('left')}right"
+            if twin not in self.places or GIVEN in (self.places[name].found_by, self.places[twin].found_by):
+                continue
+            left, right = self.places[name], self.places[twin]
+            share = left.certainty**2 / max(left.certainty**2 + right.certainty**2, 1e-9)
+            mean = share * left.position + (1.0 - share) * (right.position * mirror + shift)
+            surer = left if left.certainty >= right.certainty else right
+            self.places[name] = Place(name, mean, surer.certainty, surer.found_by)
+            self.places[twin] = Place(twin, mean * mirror + shift, surer.certainty, surer.found_by)
+
     def both(self, part: str) -> Floats:
         """The middle between the two sides of a part."""
         return 0.5 * (self.at(f"{part}_left") + self.at(f"{part}_right"))

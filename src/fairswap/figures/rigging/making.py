@@ -46,6 +46,8 @@ _BEARING = {
 _SURE = 0.75
 # What is given may lie this far outside of the mesh, in heights.
 _OUTSIDE = 0.15
+# Sides no further apart than this, of the height on average, are mirror images.
+_ALIKE = 0.006
 # Closed shells alone are taken for the body if they are as tall as this, of the whole.
 _WHOLE = 0.9
 
@@ -156,7 +158,7 @@ def rig(
     shape = shape.moved(stance.space.turn * stance.space.metres, np.zeros(3))
     given = in_our_space(said, stance.space)
     _check_given(given, shape)
-    solid, places = _read(shape, given, said.mirror)
+    solid, places = _read(shape, given, said.mirror, stance.unlike < _ALIKE)
     places |= _fingers(shape, places, given)
     at = {role: place.position for role, place in places.items()}
     bones = _bones(skeleton, at, ends, bare.name)
@@ -257,7 +259,7 @@ def _check_given(given: Mapping[str, Floats], shape: Shape) -> None:
             )
 
 
-def _read(shape: Shape, given: dict[str, Floats], mirror: bool) -> tuple[Solid, dict[str, Place]]:
+def _read(shape: Shape, given: dict[str, Floats], mirror: bool, alike: bool) -> tuple[Solid, dict[str, Place]]:
     """The body's solid and its places: of its closed shells alone where those are a whole body, else of all."""
     height = float(np.ptp(shape.used[:, 1]))
     closed = shape.of_shells(shape.closed)
@@ -272,7 +274,8 @@ def _read(shape: Shape, given: dict[str, Floats], mirror: bool) -> tuple[Solid, 
             continue
         reading = ShapeReading(solid.largest_piece(), shape.vertices[rows_used(triangles, len(shape.vertices))])
         try:
-            return reading.solid, find_places(reading, _both_sides(given, reading.middle) if mirror else given)
+            known = _both_sides(given, reading.middle) if mirror else given
+            return reading.solid, find_places(reading, known, alike)
         except ImpossibleError:
             if last:
                 raise

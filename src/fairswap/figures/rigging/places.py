@@ -26,10 +26,13 @@ _KNEE_OF_LEG, _BALL_OF_FOOT = 0.5, 0.70
 _MOST_LEAN = 0.45
 
 
-def find_places(reading: ShapeReading, given: Mapping[str, Floats] | None = None) -> dict[str, Place]:
+def find_places(
+    reading: ShapeReading, given: Mapping[str, Floats] | None = None, alike: bool = False
+) -> dict[str, Place]:
     """The places of hips, spine and neck ends, head, shoulders, arms and legs.
 
-    ``given`` are places that are known, by role; the others follow them.
+    ``given`` are places that are known, by role; the others follow them. If its two sides are ``alike``, both have what
+    was found on both, the surer the more.
 
     Raises
     ------
@@ -54,6 +57,8 @@ def find_places(reading: ShapeReading, given: Mapping[str, Floats] | None = None
     _head(found)
     _legs(found)
     _trunk(found)
+    if alike:
+        found.even_out()
     unlike = _unlike_a_person(found)
     if unlike is not None:
         raise ImpossibleError(f"it is not the shape of a person: {unlike}", code="no-body-shape")
