@@ -115,6 +115,19 @@ def test_a_mesh_that_stands_otherwise_is_stood_up(plain, turn, unit, space, tmp_
         np.testing.assert_allclose(again.places[role].position, place.position, atol=2e-3, err_msg=role)
 
 
+def test_what_is_said_of_how_it_stands_counts(plain, tmp_path):
+    turn = 100.0 * np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]])
+    file = write_obj(tmp_path / "turned.obj", pieces_of(plain), turn)
+    plainly = run("rig", file, "-o", tmp_path / "a.glb", "--json").report
+    said = run("rig", file, "-o", tmp_path / "b.glb", "--up", "+Z", "--forward", "-Y", "--unit", "cm", "--json").report
+    assert [row["place"] for row in plainly["places"]] == [row["place"] for row in said["places"]]
+    back = fairswap.rig(file, forward="+Y")
+    assert str(back.space) == "+Z up, facing +Y, cm"
+    assert fairswap.rig(file, unit="mm").figure.height_m == pytest.approx(0.1 * plain.height_m, rel=1e-3)
+    with pytest.raises(UsageError, match="one axis"):
+        fairswap.rig(file, up="+Z", forward="-Z")
+
+
 def damaged(body, how):
     vertices, triangles = body.pieces[0].vertices, body.pieces[0].triangles
     rng = np.random.default_rng(1)

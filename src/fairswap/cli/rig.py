@@ -78,7 +78,7 @@ def command(
     --landmarks-only, correct the file, and give it with --landmarks.
     """
     from fairswap.figures.rigging.making import rig
-    from fairswap.formats.files import save_to
+    from fairswap.formats.files import load, save_to
     from fairswap.jobs.proving import reel
     from fairswap.measure.folding import folds_of
 
@@ -86,9 +86,13 @@ def command(
         raise click.BadParameter("with --landmarks-only OUT is a .toml file", param_hint="-o")
     output.announce(out, picture)
     document = reading.load(mesh)
+    said = {}
+    if not document.figures:  # a mesh alone is read as it lies, and stood up by its shape, or as said
+        document = load(mesh)
+        said = {"up": reading.up, "unit": reading.unit}
     made = rig(
         document, skeleton=_skeleton(skeleton), landmarks=_places(placed, landmarks, not no_mirror), ends=ends,
-        hard=hard, up=reading.up, forward=forward,
+        hard=hard, forward=forward, **said,
     )  # fmt: skip
     folds = None
     if landmarks_only:

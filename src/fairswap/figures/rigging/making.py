@@ -30,7 +30,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.rotation import normalized
 from fairswap.model.skinning import inverse_rest_matrices
-from fairswap.model.space import OURS, Space, usual_forward
+from fairswap.model.space import OURS, Space
 from fairswap.pose.rigged import RiggedFigure
 
 # How much worse other places get by a place that is wrong: what hangs on it.
@@ -117,6 +117,7 @@ def rig(
     hard: Sequence[str] = (),
     up: str | None = None,
     forward: str | None = None,
+    unit: str | None = None,
 ) -> Rigged:
     """Give a mesh a skeleton and skin weights.
 
@@ -133,8 +134,8 @@ def rig(
         Mark where the last bones end by bones of their own.
     hard : sequence of str
         Meshes, by name or pattern (``boot*``), whose pieces do not bend.
-    up, forward : str
-        How it stands, if that is found wrongly: ``"+Z"``, ``"-Y"``.
+    up, forward, unit : str
+        How it stands, and what it is measured in, if that is found wrongly: ``"+Z"``, ``"-Y"``, ``"cm"``.
 
     >>> import fairswap
     >>> fairswap.rig(fairswap.demo_file("pip.glb"))
@@ -151,8 +152,7 @@ def rig(
     bare, findings = _bare(document)
     said = _landmarks(landmarks)
     shape, firsts = _shape(bare)
-    known = None if up is None and forward is None else Space(up or "+Y", forward or usual_forward(up or "+Y"))
-    stance = stance_of(shape, bare.name, known)
+    stance = stance_of(shape, bare.name, up, forward, unit)
     findings += stance.findings
     bare = _stood_up(bare, stance.space)
     shape = shape.moved(stance.space.turn * stance.space.metres, np.zeros(3))

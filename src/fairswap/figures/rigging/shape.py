@@ -106,51 +106,62 @@ class Stance:
     findings: tuple[Finding, ...] = ()
 
 
-def stance_of(shape: Shape, name: str, space: Space | None = None) -> Stance:
-    """Which way is up and ahead, and which unit it is in: from its symmetry, its legs and its feet.
+def stance_of(
+    shape: Shape, name: str, up: str | None = None, forward: str | None = None, unit: str | None = None
+) -> Stance:
+    """Which way is up and ahead, and which unit it is in: from its symmetry, its legs and its feet, or as said.
 
-    ``space`` is what is known already; then only what is odd about it is told.
+    Raises
+    ------
+    UsageError
+        If what is said of up and forward lies on one axis.
     """
     points, _ = sampled_surface(shape.vertices, shape.triangles, 0.02 * float(np.ptp(shape.used, axis=0).max()))
     extent = np.ptp(shape.used, axis=0)
     apart = np.array([_unlike_sides(points, axis) for axis in range(3)]) / max(float(extent.max()), 1e-12)
-    unlike = apart[:, 0]
-    if space is not None:
-        across = 3 - "XYZ".index(space.up[1]) - "XYZ".index(space.forward[1])
-        return Stance(space, float(apart[across, 1]), True, _told(float(apart[across, 1]), name))
-    # Left and right are alike; front and back may nearly be. Of the others, the body is higher than deep.
-    order = sorted(range(3), key=lambda axis: float(unlike[axis]))
-    across = order[0]
-    rest = [axis for axis in range(3) if axis != across]
-    if unlike[order[1]] < 1.5 * unlike[across] + 0.002 and extent[order[1]] > extent[across]:
-        # Two planes of symmetry: a body is wider than it is deep.
-        rest = [axis for axis in range(3) if axis != order[1]]
-        across = order[1] if extent[rest[0]] != extent[rest[1]] else across
-        rest = [axis for axis in range(3) if axis != across]
-    up_axis = max(rest, key=lambda axis: float(extent[axis]))
-    deep_axis = next(axis for axis in rest if axis != up_axis)
-    solid = Solid.of(shape.vertices, shape.triangles, float(extent[up_axis]) / _COARSE).largest_piece()
-    up_sign = _upward(solid.points[:, [across, up_axis, deep_axis]])
-    up = ("+" if up_sign > 0 else "-") + "XYZ"[up_axis]
-    ahead = _ahead(solid.points[:, [across, up_axis, deep_axis]] * [1.0, up_sign, 1.0])
-    if ahead:
-        forward = ("+" if ahead > 0 else "-") + "XYZ"[deep_axis]
-    else:
-        usual = usual_forward(up)
-        forward = usual if usual[1] == "XYZ"[deep_axis] else "+" + "XYZ"[deep_axis]
-    height = float(extent[up_axis])
-    unit = "m" if _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1] else unit_from_height(height)
-    found = Space(up, forward, unit)
-    findings = list(_told(float(apart[across, 1]), name))
+    seen_up, seen_forward, sure = _seen(shape, apart[:, 0], extent)
+    sure = sure or forward is not None
+    up, forward = _as_said(seen_up, seen_forward, up, forward)
+    height = float(extent["XYZ".index(up[1])])
+    likely = "m" if _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1] else unit_from_height(height)
+    found = Space(up, forward, unit or likely)
+    unlike = float(apart[3 - "XYZ".index(up[1]) - "XYZ".index(forward[1]), 1])
+    findings = list(_told(unlike, name))
     if found != OURS:
-        message = (
-            f"it stands {up} up, facing {forward}, {height:.4g} {unit} tall; stood up, turned to the front, in metres"
-        )
+        stands = f"{up} up, facing {forward}, {height:.4g} {found.unit} tall"
+        message = f"it stands {stands}; stood up, turned to the front, in metres"
         findings.append(Finding("mesh-stood-up", "note", name, message))
-    if not ahead:
+    if not sure:
         message = f"nothing tells its front from its back; {forward} is taken for its front"
         findings.append(Finding("front-unsure", "warning", name, message))
-    return Stance(found, float(apart[across, 1]), bool(ahead), tuple(findings))
+    return Stance(found, unlike, sure, tuple(findings))
+
+
+def _seen(shape: Shape, unlike: Floats, extent: Floats) -> tuple[str, str, bool]:
+    """Up and forward as the shape shows them, and whether anything tells the front."""
+    # Left and right are alike; where front and back nearly are, too, a body is wider than deep. It is higher than deep.
+    first, second, _ = sorted(range(3), key=lambda axis: float(unlike[axis]))
+    both = unlike[second] < 1.5 * unlike[first] + 0.002
+    across = second if both and extent[second] > extent[first] else first
+    up_axis, deep_axis = sorted((axis for axis in range(3) if axis != across), key=lambda axis: -float(extent[axis]))
+    solid = Solid.of(shape.vertices, shape.triangles, float(extent[up_axis]) / _COARSE).largest_piece()
+    points = solid.points[:, [across, up_axis, deep_axis]]
+    upward = _upward(points)
+    ahead = _ahead(points * [1.0, upward, 1.0])
+    up = ("+" if upward > 0 else "-") + "XYZ"[up_axis]
+    usual = usual_forward(up)
+    if not ahead and usual[1] == "XYZ"[deep_axis]:
+        return up, usual, False
+    return up, ("-" if ahead < 0 else "+") + "XYZ"[deep_axis], bool(ahead)
+
+
+def _as_said(up: str, forward: str, up_said: str | None, forward_said: str | None) -> tuple[str, str]:
+    """What was seen, but for what was said; what does not go together with that is as usual."""
+    if up_said is not None and up_said != up:
+        up, forward = up_said, usual_forward(up_said)
+    elif up_said is None and forward_said is not None and forward_said[1] == up[1]:
+        up = "+Z" if forward_said[1] == "Y" else "+Y"
+    return up, forward_said or forward
 
 
 def _told(unlike: float, name: str) -> tuple[Finding, ...]:
