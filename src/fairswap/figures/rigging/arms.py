@@ -18,15 +18,12 @@ _SLOPING = 0.3
 _SHOULDER_ACROSS, _SHOULDER_UNDER = 0.105, 0.033
 
 
-def _centre_line(reading: ShapeReading, branch: Branch, length_m: float | None = None) -> tuple[Floats, Floats]:
-    """The middles of a branch's pieces from its tip on, and the way of each from there."""
+def _centre_line(reading: ShapeReading, branch: Branch, length_m: float) -> tuple[Floats, Floats]:
+    """The middles of a branch's pieces from its tip on, so far, and the way of each from there."""
     levels = reading.by_way
     middles = levels.middle[branch.pieces]
     ways = (np.arange(len(middles)) + 0.5) * levels.width_m
-    if length_m is not None:
-        keep = ways <= length_m
-        middles, ways = middles[keep], ways[keep]
-    return middles, np.asarray(ways, dtype=np.float64)
+    return middles[ways <= length_m], np.asarray(ways[ways <= length_m], dtype=np.float64)
 
 
 def find_arm(found: PlacesFound, side: str) -> None:
@@ -40,7 +37,7 @@ def find_arm(found: PlacesFound, side: str) -> None:
     length = min(row.length_m for row in arms.values())
     middles, ways = _centre_line(reading, branch, length)
     tip = reading.furthest(branch.tip, normalized(branch.tip - middles[min(6, len(middles) - 1)]))
-    # The axis of the upper arm, from the pieces of its middle half; the arm may be bent below.
+    # The axis of the upper arm, from the last third of the way; the arm may be bent below.
     upper = (ways > 0.62 * length) & (ways < 0.96 * length)
     inner = (ways > 0.35 * length) & (ways < 0.8 * length)
     radius = float(np.sqrt(np.quantile(reading.by_way.area_m2[branch.pieces[: len(ways)]][inner], 0.4) / np.pi))
@@ -58,7 +55,6 @@ def find_arm(found: PlacesFound, side: str) -> None:
     found.put(f"hand_{side}", wrist, sure, how)
     found.put(f"hand_tip_{side}", tip, 0.9, "the end of the arm")
     _elbow(found, side, line, steps, reach)
-    found.lines[f"arm {side}"] = line
 
 
 def _arm_as_given(found: PlacesFound, side: str) -> None:

@@ -39,7 +39,6 @@ class PlacesFound:
         self.places: dict[str, Place] = {
             role: Place(role, np.asarray(at, dtype=np.float64), 1.0, GIVEN) for role, at in given.items()
         }
-        self.lines: dict[str, Floats] = {}
 
     def at(self, role: str) -> Floats:
         return self.places[role].position

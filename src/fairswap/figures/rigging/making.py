@@ -68,8 +68,6 @@ class Rigged:
         Where each joint, and each end of a limb, was found or said to be; metres, in our space.
     space : Space
         How the mesh stood in its file.
-    bare : Figure
-        The mesh as it was, upright, without bones.
     findings : tuple of Finding
     """
 
@@ -77,16 +75,10 @@ class Rigged:
     roles: Mapping[str, int]
     places: Mapping[str, Place]
     space: Space
-    bare: Figure
     findings: tuple[Finding, ...]
 
     def __repr__(self) -> str:
         return f"<Rigged {self.figure.name!r}: {len(self.roles)} roles, {len(self.figure.skeleton)} bones>"
-
-    @property
-    def rigged(self) -> RiggedFigure:
-        """The figure with its roles, for all that works on such."""
-        return RiggedFigure.of(self.figure)
 
     @property
     def would_help(self) -> tuple[str, ...]:
@@ -181,7 +173,7 @@ def rig(
             findings.append(Finding("pieces-apart", "note", bare.name, f"{count} pieces are {words}"))
     findings += _doubts(places, bare.name)
     figure = Figure(bare.name, bones.skeleton, tuple(meshes), OURS, known_roles=dict(bones.roles.bones))
-    return Rigged(figure, bones.roles.bones, places, stance.space, bare, tuple(findings))
+    return Rigged(figure, bones.roles.bones, places, stance.space, tuple(findings))
 
 
 def _bare(document: Document) -> tuple[Figure, list[Finding]]:

@@ -103,44 +103,31 @@ def _head(found: PlacesFound) -> None:
     reading, levels = found.reading, found.reading.by_height
     shoulder = found.both("upper_arm")[1] - found.floor
     crown = found.height
-    rows, heights, areas, middles = [], [], [], []
+    middle = reading.middle
+    sections = []
     for number in range(int(shoulder / levels.width_m), int(levels.level.max()) + 1):
-        pieces = levels.at(number)
-        inner = [
-            p
-            for p in pieces.tolist()
-            if levels.low[p, 0] - 0.02 * crown <= reading.middle <= levels.high[p, 0] + 0.02 * crown
-        ]
-        if inner:
-            best = max(inner, key=lambda p: float(levels.area_m2[p]))
-            rows.append(best)
-            heights.append((number + 0.5) * levels.width_m)
-            areas.append(float(levels.area_m2[best]))
-            middles.append(levels.middle[best])
-    height, area, middle = np.array(heights), np.array(areas), np.array(middles)
-    above = height > shoulder + 0.3 * (crown - shoulder)
-    top = int(np.flatnonzero(above)[np.argmax(area[above])]) if above.any() else len(area) - 1
-    neck = int(np.argmin(area[: top + 1]))
-    x = reading.middle
-    if area[neck] < 0.72 * area[top] and 0 < neck < top:
+        rows = levels.at(number)
+        across = (levels.low[rows, 0] - 0.02 * crown <= middle) & (middle <= levels.high[rows, 0] + 0.02 * crown)
+        if across.any():
+            best = rows[across][np.argmax(levels.area_m2[rows[across]])]
+            sections.append(((number + 0.5) * levels.width_m, levels.area_m2[best], levels.middle[best, 2]))
+    height, area, depth = np.array(sections).reshape(-1, 3).T
+    upper = np.flatnonzero(height > shoulder + 0.3 * (crown - shoulder))
+    top = int(upper[np.argmax(area[upper])]) if len(upper) else 0
+    neck = int(np.argmin(area[: top + 1])) if top else 0
+    if 0 < neck < top and area[neck] < 0.72 * area[top]:
         fuller = area[neck] + 0.1 * (area[top] - area[neck])
         after = neck + int(np.argmax(area[neck : top + 1] >= fuller))
-        z = float(middle[neck, 2])
-        found.put(
-            "head",
-            np.array([x, found.floor + height[after] - 0.5 * levels.width_m, z]),
-            0.85,
-            "where the neck widens into the head",
-        )
+        at = np.array([middle, found.floor + height[after] - 0.5 * levels.width_m, depth[neck]])
+        found.put("head", at, 0.85, "where the neck widens into the head")
     else:
-        z = float(found.both("upper_arm")[2])
-        y = shoulder + 0.30 * (crown - shoulder)
-        found.put("head", np.array([x, found.floor + y, z]), 0.4, "usual proportions: no neck is seen")
+        at = np.array([middle, found.floor + shoulder + 0.30 * (crown - shoulder), found.both("upper_arm")[2]])
+        found.put("head", at, 0.4, "usual proportions: no neck is seen")
     head = found.at("head")
     base = found.floor + shoulder + 0.28 * (head[1] - found.floor - shoulder)
     back = 0.5 * (head[2] + found.both("upper_arm")[2])
-    found.put("neck_1", np.array([x, base, back]), 0.7, "between shoulders and head")
-    found.put("crown", np.array([x, found.floor + crown, head[2]]), 0.9, "the top of the head")
+    found.put("neck_1", np.array([middle, base, back]), 0.7, "between shoulders and head")
+    found.put("crown", np.array([middle, found.floor + crown, head[2]]), 0.9, "the top of the head")
 
 
 def _legs(found: PlacesFound) -> None:
