@@ -13,6 +13,8 @@ import numpy as np
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.space import UNITS_M, Space, nearest_direction
 
+# A person of another height was measured in another unit.
+PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 # What people stand like; how surprised we are, in powers of e, to meet each unit in a motion file.
 _USUAL_HEIGHT_M = 1.6
 # Of one bone, the longest: more would make too many pairs.

@@ -22,7 +22,7 @@ from fairswap.figures.rigging.skeletons import Bones, bones_of_figure, bones_of_
 from fairswap.figures.rigging.solid import Solid, rows_used
 from fairswap.figures.rigging.weights import weights_of
 from fairswap.formats.files import document_of
-from fairswap.formats.gltf.bare import bare_figure
+from fairswap.formats.gltf.bare import bare_figure, on_one_bone
 from fairswap.formats.gltf.container import Container
 from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
@@ -147,7 +147,7 @@ def rig(
     stance = stance_of(shape, bare.name, up, forward, unit)
     findings += stance.findings
     bare = _stood_up(bare, stance.space)
-    shape = shape.moved(stance.space.turn * stance.space.metres, np.zeros(3))
+    shape = shape.in_our_space(stance.space)
     given = in_our_space(said, stance.space)
     _check_given(given, shape)
     solid, places = _read(shape, given, said.mirror, stance.unlike < _ALIKE)
@@ -193,15 +193,12 @@ def _bare(document: Document) -> tuple[Figure, list[Finding]]:
 
 def _unboned(figure: Figure) -> Figure:
     """A figure's meshes as they rest."""
-    from fairswap.model.skeleton import Skeleton
-
-    one = Skeleton(("mesh",), np.array([-1]), np.array([[0.0, 0.0, 0.0, 1.0]]), np.zeros((1, 3)))
     meshes = []
     for mesh, vertices in zip(figure.meshes, figure.rest_vertices, strict=True):
         flat = replace(mesh, vertices=vertices, joints=np.zeros((len(vertices), 1), dtype=np.intp),
                        weights=np.ones((len(vertices), 1)), bind_matrices=np.eye(4)[None], skinned=False)  # fmt: skip
         meshes.append(flat)
-    return Figure(figure.name, one, tuple(meshes), OURS)
+    return on_one_bone(figure.name, meshes)
 
 
 def _landmarks(said: Landmarks | Mapping[str, Sequence[float]] | str | Path | None) -> Landmarks:

@@ -10,14 +10,13 @@ import numpy as np
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.figures.rigging.solid import Solid, rows_used, sampled_surface
 from fairswap.model.arrays import Floats, Integers
-from fairswap.model.posture import unit_from_height
+from fairswap.model.posture import PLAUSIBLE_HEIGHT_M, unit_from_height
 from fairswap.model.space import OURS, Space, usual_forward
 
 # Vertices nearer than this are one, as a share of the extent.
 _WELD = 1e-5
 # A shell is closed if its open edges are no longer than this, measured by the side of a square of its area.
 _OPEN = 0.4
-_PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 # Mirror images are further apart than this, of the height, where a body has no symmetry.
 _UNLIKE = 0.03
 _COARSE = 90
@@ -84,11 +83,9 @@ class Shape:
         """The triangles of some shells."""
         return self.triangles[wanted[self.shell[self.triangles[:, 0]]]]
 
-    def moved(self, linear: Floats, shift: Floats) -> Shape:
-        """Turned, scaled and shifted."""
-        vertices = self.vertices @ linear.T + shift
-        triangles = self.triangles if np.linalg.det(linear) > 0 else self.triangles[:, ::-1]
-        return replace(self, vertices=vertices, triangles=triangles)
+    def in_our_space(self, space: Space) -> Shape:
+        """As it stands in our space, of a file that is in ``space``."""
+        return replace(self, vertices=self.vertices @ (space.turn * space.metres).T)
 
     @cached_property
     def used(self) -> Floats:
@@ -102,7 +99,6 @@ class Stance:
 
     space: Space
     unlike: float
-    sure_of_front: bool
     findings: tuple[Finding, ...] = ()
 
 
@@ -123,7 +119,7 @@ def stance_of(
     sure = sure or forward is not None
     up, forward = _as_said(seen_up, seen_forward, up, forward)
     height = float(extent["XYZ".index(up[1])])
-    likely = "m" if _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1] else unit_from_height(height)
+    likely = "m" if PLAUSIBLE_HEIGHT_M[0] <= height <= PLAUSIBLE_HEIGHT_M[1] else unit_from_height(height)
     found = Space(up, forward, unit or likely)
     unlike = float(apart[3 - "XYZ".index(up[1]) - "XYZ".index(forward[1]), 1])
     findings = list(_told(unlike, name))
@@ -134,7 +130,7 @@ def stance_of(
     if not sure:
         message = f"nothing tells its front from its back; {forward} is taken for its front"
         findings.append(Finding("front-unsure", "warning", name, message))
-    return Stance(found, unlike, sure, tuple(findings))
+    return Stance(found, unlike, tuple(findings))
 
 
 def _seen(shape: Shape, unlike: Floats, extent: Floats) -> tuple[str, str, bool]:

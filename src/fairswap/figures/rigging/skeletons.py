@@ -157,7 +157,7 @@ def _made(rows: list[_Row], at: Mapping[str, Floats], findings: tuple[Finding, .
 
 
 def _end_of(role: str, at: Mapping[str, Floats]) -> Floats:
-    """Where the bone of a role ends: at the next joint, at the tip of the limb, or a little further on."""
+    """Where the bone of a role ends: at the next joint, or the tip of the limb; if neither is known, where it is."""
     side = side_of(role)
     base = role.removesuffix(f"_{side}")
     finger = base.rpartition("_")[0]

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from fairswap.errors import Finding, InputError
@@ -10,6 +12,7 @@ from fairswap.formats.gltf.meshes import MeshParts, check_numbers
 from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
+from fairswap.model.rotation import IDENTITY
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS
 
@@ -38,5 +41,10 @@ def bare_figure(container: Container) -> tuple[Figure, list[Finding]] | None:
         meshes.append(parts.mesh(title, tree.world[index], joints, weights, np.eye(4)[None], False))
     if not meshes:
         return None
-    skeleton = Skeleton(("mesh",), np.array([-1]), np.array([[0.0, 0.0, 0.0, 1.0]]), np.zeros((1, 3)))
-    return Figure(container.path.stem, skeleton, tuple(meshes), OURS), findings
+    return on_one_bone(container.path.stem, meshes), findings
+
+
+def on_one_bone(name: str, meshes: Sequence[Mesh]) -> Figure:
+    """Meshes without bones as a figure: all hang on one bone at the origin."""
+    skeleton = Skeleton(("mesh",), np.array([-1]), IDENTITY[None], np.zeros((1, 3)))
+    return Figure(name, skeleton, tuple(meshes), OURS)

@@ -29,12 +29,16 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses, StretchTrack
-from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
+from fairswap.model.posture import (
+    PLAUSIBLE_HEIGHT_M,
+    Posture,
+    posture_from_positions,
+    posture_of_file,
+    unit_from_height,
+)
 from fairswap.model.rotation import without_sign_jumps
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
-
-_PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 
 
 @dataclass(frozen=True, eq=False)
@@ -213,7 +217,7 @@ def _to_ours(
     found_up = up or (posture.up if posture else OURS.up)
     forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
     found_unit = unit or "m"
-    if unit is None and height > 0 and not _PLAUSIBLE_HEIGHT_M[0] <= height <= _PLAUSIBLE_HEIGHT_M[1]:
+    if unit is None and height > 0 and not PLAUSIBLE_HEIGHT_M[0] <= height <= PLAUSIBLE_HEIGHT_M[1]:
         found_unit = unit_from_height(height)
     space = Space(found_up, forward, found_unit)
     if space != OURS:
