@@ -21,7 +21,7 @@ STREET = "lantern-street"
 # Sheets that the demo draws.
 SHEETS = {
     "turn-and-bow": "osric-turn-and-bow.png", "walk": "juniper-walk.png",
-    "spoken-line": "osric-spoken-line.png", "spoken-text": "juniper-call.png", "stages": "stages/gallery.png",
+    "spoken-line": "osric-spoken-line.png", "stages": "stages/gallery.png",
 }  # fmt: skip
 # Pictures that commands draw.
 DRAWN = {
@@ -30,6 +30,8 @@ DRAWN = {
     "pose-measure": "pose measure {street}/osric.glb --against {street}/juniper.glb --picture {out}",
     "face-show": "face show {street}/juniper.glb -o {out}",
     "fit-loss": "fit {street}/juniper-walk.glb --platform fernway -o fitted.glb --picture {out}",
+    "dress": "dress {street}/juniper.glb --with {street}/osric-coat.glb --with {street}/osric-boots.glb "
+    "--made-for {street}/osric.glb --motion {street}/juniper-walk.glb -o dressed.glb --picture {out}",
     "rig": "rig {street}/osric.glb -o rigged.glb --picture {out}",
     "strip": "draw {street}/pip-leap.glb -o {out}",
 }

@@ -20,6 +20,8 @@ if TYPE_CHECKING:
     from fairswap.demo.shipped import demo_file, demo_motion
     from fairswap.errors import FairSwapError, Finding, ImpossibleError, InputError, OutputError, UsageError
     from fairswap.face.chart import FaceChart
+    from fairswap.figures.dressing.cutting import Cutting
+    from fairswap.figures.dressing.wearing import cutting
     from fairswap.figures.placing import place
     from fairswap.figures.rigging.landmarks import Landmarks
     from fairswap.figures.rigging.making import Rigged, rig
@@ -28,6 +30,7 @@ if TYPE_CHECKING:
     from fairswap.inspection import inspect
     from fairswap.jobs.comparing import compare
     from fairswap.jobs.conversion import Conversions, convert
+    from fairswap.jobs.dressing import Dressed, dress
     from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
     from fairswap.jobs.proving import reel
     from fairswap.measure.comparison import Comparison, Motion
@@ -57,6 +60,9 @@ _HOMES = {
     "demo.shipped": "demo_file demo_motion",
     "errors": "FairSwapError Finding ImpossibleError InputError OutputError UsageError",
     "face.chart": "FaceChart",
+    "figures.dressing.cutting": "Cutting",
+    "jobs.dressing": "Dressed dress",
+    "figures.dressing.wearing": "cutting",
     "figures.placing": "place",
     "figures.rigging.landmarks": "Landmarks",
     "figures.rigging.making": "Rigged rig",
@@ -87,12 +93,12 @@ _HOMES = {
     "retarget.swap": "Swap",
 }
 __all__ = [
-    "BoneProfile", "Clip", "Comparison", "Conversions", "Document", "FaceChart", "FaceOptions", "FairSwapError",
-    "Figure", "Finding", "ImpossibleError", "InputError", "Landmarks", "Mesh", "Motion", "MotionOptions", "OutputError",
-    "Page", "Plan", "Platform", "Poses", "Rigged", "RiggedFigure", "Run", "Skeleton", "SourceOptions", "Space", "Swap",
-    "TargetOptions", "UsageError", "bones", "check", "clips", "compare", "convert", "demo_file", "demo_motion",
-    "face", "fit", "inspect", "left_out", "load", "picture", "place", "platform", "pose", "reel", "resize", "rig",
-    "run_plan", "save", "view",
+    "BoneProfile", "Clip", "Comparison", "Conversions", "Cutting", "Document", "Dressed", "FaceChart",
+    "FaceOptions", "FairSwapError", "Figure", "Finding", "ImpossibleError", "InputError", "Landmarks", "Mesh",
+    "Motion", "MotionOptions", "OutputError", "Page", "Plan", "Platform", "Poses", "Rigged", "RiggedFigure", "Run",
+    "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions", "UsageError", "bones", "check", "clips",
+    "compare", "convert", "cutting", "demo_file", "demo_motion", "dress", "face", "fit", "inspect", "left_out",
+    "load", "picture", "place", "platform", "pose", "reel", "resize", "rig", "run_plan", "save", "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -10,8 +10,8 @@ import click
 from fairswap.cli import options
 from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
-from fairswap.cli.reports import ComparisonRow, comparison_row
-from fairswap.cli.text import table, written_lines
+from fairswap.cli.reports import ComparisonRow, CutRow, comparison_row, cut_rows
+from fairswap.cli.text import cut_lines, table, written_lines
 
 
 class CompareReport(ComparisonRow, frozen=True):
@@ -19,6 +19,7 @@ class CompareReport(ComparisonRow, frozen=True):
 
     source: str
     result: str
+    cutting: tuple[CutRow, ...]
     written: tuple[str, ...]
 
 
@@ -53,6 +54,7 @@ def command(
     """
     import msgspec
 
+    from fairswap.figures.dressing.wearing import cutting
     from fairswap.formats.files import load
     from fairswap.jobs.comparing import compare
     from fairswap.jobs.options import SourceOptions, TargetOptions
@@ -75,7 +77,9 @@ def command(
 
         written.append(output.write(curves, curves_of(found, roles)))
     row = msgspec.structs.asdict(comparison_row(found))
-    output.report(CompareReport(**row, source=str(source), result=str(result), written=tuple(written)), _lines)
+    cuts = cut_rows(cutting(found.result.rigged, found.result.clip))
+    report = CompareReport(**row, source=str(source), result=str(result), cutting=cuts, written=tuple(written))
+    output.report(report, _lines)
     if not found.looks_same:
         output.failed()
 
@@ -111,5 +115,6 @@ def _lines(report: CompareReport) -> Iterator[str]:
         ("seconds", f"{report.seconds:.3f}", f"{report.seconds + report.duration_difference_s:.3f}"),
     ]
     yield from table(feet, ("", "source", "result"))
+    yield from cut_lines(report.cutting, report.clip)
     yield click.style(report.verdict, bold=True)
     yield from written_lines(report.written)

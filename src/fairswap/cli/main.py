@@ -27,6 +27,7 @@ COMMANDS = {
     "clip": ("fairswap.cli.clip", "Cut, trim, loop, join, mirror, resample, thin, clean, draw clips."),
     "pose": ("fairswap.cli.pose", "Reference poses: measured, set as the rest pose, saved."),
     "rig": ("fairswap.cli.rig", "Give a bare mesh a skeleton and skin weights."),
+    "dress": ("fairswap.cli.dress", "Put clothes on a figure that were made for another."),
     "reel": ("fairswap.cli.reel", "A proving clip through every joint of a figure."),
     "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
     "platform": ("fairswap.cli.platform", "Platforms: demands of target ecosystems, written down."),

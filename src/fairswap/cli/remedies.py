@@ -23,6 +23,7 @@ REMEDIES = {
     "correction-large": "See whether it is the right bone ('fairswap bones show'), and look at it "
     "('fairswap pose measure')",
     "expressions-held": "Draft from it: fairswap face draft FILE --clip NAME -o F.toml",
+    "clothes-cut": "Look at it with --picture; give that motion with --motion, or leave the skin below out with --hide",
     "does-not-fit": "fairswap fit {file} --platform {platform} -o OUT",
     "does-not-loop": "fairswap clip loop FILE -o OUT",
     "exists": "Pass --force to replace it, or give another name",
@@ -33,6 +34,7 @@ REMEDIES = {
     "limbs-missing": "Give the place of its end, as --place hand_left=X,Y,Z; or part what touches (arms from the body)",
     "lead-in": "Convert with --lead-in drop, or take it off: fairswap clip trim FILE -o OUT",
     "gaps-filled": "Look at them with 'fairswap clip draw'",
+    "garment-unknown": "Give the body they were made for: --made-for BODY",
     "height-wrong": "'fairswap inspect' shows its unit; read it with --unit if that is wrong, or size it with --height",
     "moves-other-bones": "Carry it over to the same figure first, with 'fairswap convert'",
     "no-face-moves": "'fairswap face draft' shows what it has",

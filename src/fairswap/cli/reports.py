@@ -17,6 +17,7 @@ from fairswap.measure.intersection import LimbInside
 from fairswap.measure.verdict import PartScore
 
 if TYPE_CHECKING:
+    from fairswap.figures.dressing.cutting import Cutting
     from fairswap.platform.checking import RuleResult
 
 
@@ -71,6 +72,31 @@ class RuleRow(Report, frozen=True):
     ok: bool
     severity: Severity
     remedy: str
+
+
+class CutRow(Report, frozen=True):
+    """How one piece of clothing and the body pass through each other: depths in millimetres, shares of cloth and time.
+
+    ``worst_at_s`` is nothing where it is deepest at rest.
+    """
+
+    piece: str
+    part: str
+    rest_mm: float
+    worst_mm: float
+    worst_at_s: float | None
+    mean_mm: float
+    area: float
+    time: float
+
+
+def cut_rows(cutting: Cutting) -> tuple[CutRow, ...]:
+    """Cutting as it is reported."""
+    return tuple(
+        CutRow(row.piece, row.part, 1000.0 * row.rest_m, 1000.0 * row.worst_m, row.worst_at_s, 1000.0 * row.mean_m,
+               row.area, row.time)
+        for row in cutting.pieces
+    )  # fmt: skip
 
 
 def finding_rows(findings: Iterable[Finding]) -> tuple[FindingRow, ...]:

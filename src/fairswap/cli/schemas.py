@@ -16,6 +16,7 @@ REPORTS = {
     "check": "check:CheckReport",
     "fit": "fit:FitReport",
     "rig": "rig:RigReport",
+    "dress": "dress:DressReport",
     "reel": "reel:ReelReport",
     "pose measure": "pose:PoseMeasureReport",
     "pose set": "pose:PoseSetReport",

@@ -12,7 +12,7 @@ import click
 from fairswap.measure.verdict import NEARLY, SAME, PartScore
 
 if TYPE_CHECKING:
-    from fairswap.cli.reports import ComparisonRow, FindingRow
+    from fairswap.cli.reports import ComparisonRow, CutRow, FindingRow
     from fairswap.pose.measuring import PartVerdict
 
 _WIDTH = 110  # of reports, so that they stay readable in any window
@@ -93,6 +93,21 @@ def inside_lines(row: ComparisonRow) -> Iterator[str]:
     source, result = row.inside_body_s
     if result is not None and result > (source or 0.0) + 0.1:
         yield f"hands are inside the body for {result:.1f} s (source {source or 0.0:.1f}); --clear pushes them out"
+
+
+def cut_lines(rows: Sequence[CutRow], clip: str, before: Sequence[CutRow] = ()) -> Iterator[str]:
+    """A line for each piece of clothing: how deep it passes into the body, and how it did before."""
+    was = {row.piece: row for row in before}
+    for row in rows:
+        if row.worst_mm < 0.05:
+            said = f"clear of the body, at rest and in {clip}"
+        else:
+            when = "at rest" if row.worst_at_s is None else f"at {row.worst_at_s:.1f} s of {clip}"
+            said = f"{row.worst_mm:.1f} mm into the body's {row.part or 'skin'} {when}; {row.rest_mm:.1f} mm at rest; "
+            said += f"at most {100 * row.area:.2f} % of the cloth, {100 * row.time:.0f} % of the time"
+        if row.piece in was and was[row.piece].worst_mm > row.worst_mm + 0.05:
+            said += f" (before it was settled {was[row.piece].worst_mm:.1f} mm)"
+        yield f"  {row.piece}: {said}"
 
 
 def contact_line(row: ComparisonRow) -> str:

@@ -9,6 +9,7 @@ from pathlib import Path
 import fairswap
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.faces import face_of, recessed
+from fairswap.demo.garments import garments_of
 from fairswap.demo.paint import paint_of, palette_of
 from fairswap.demo.sculpt import sculpt
 from fairswap.demo.wardrobe import flatten_soles, shapes_of
@@ -32,6 +33,15 @@ def main() -> None:
         path = FOLDER / f"{name.lower()}.glb"
         fairswap.save(path, figure, space=SPACES[body.measures.stage], force=True)
         sys.stderr.write(f"{path}: {len(mesh.vertices)} vertices, {len(mesh.triangles)} triangles\n")
+    dress_maker()
+
+
+def dress_maker() -> None:
+    """The garments that are cut for one of them."""
+    body = body_of("Osric")
+    figure = fairswap.load(FOLDER / "osric.glb").figure
+    for name, garment in garments_of(body, figure):
+        fairswap.save(FOLDER / f"osric-{name}.glb", garment, space=SPACES[body.measures.stage], force=True)
 
 
 if __name__ == "__main__":

@@ -144,6 +144,8 @@ def write_troupe(folder: Path, outputs: Outputs) -> tuple[dict[str, Path], dict[
     for name in BODIES:
         figures[name] = folder / f"{name.lower()}.glb"
         outputs.write(figures[name], [demo_file(f"{name.lower()}.glb").read_bytes()])
+    for garment in ("coat", "boots"):
+        outputs.write(folder / f"osric-{garment}.glb", [demo_file(f"osric-{garment}.glb").read_bytes()])
     for title, (performer, suffix) in PROGRAMME.items():
         act, figure = act_named(title), troupe_figure(performer)
         clip = perform_on(act, performer, figure)

@@ -65,6 +65,11 @@ def inverse_rest_matrices(skeleton: Skeleton) -> Floats:
     return _inverses(_rest_matrices(skeleton))
 
 
+def inverse_matrices(world: WorldTransforms, frame: int = 0) -> Floats:
+    """What brings each bone of a pose back to its own frame: the bind matrices ``(bones, 4, 4)`` of that pose."""
+    return _inverses(_matrices(world.rotation_tracks[:, :, frame], world.position_tracks[:, :, frame]))
+
+
 def bound_pose(figure: Figure) -> WorldTransforms | None:
     """The pose in which the meshes of a figure were bound to its bones: one frame.
 
@@ -102,10 +107,14 @@ def bound_pose(figure: Figure) -> WorldTransforms | None:
 
 
 def _rest_matrices(skeleton: Skeleton) -> Floats:
-    world = np.zeros((len(skeleton), 4, 4))
+    return _matrices(skeleton.rest.rotations[0], skeleton.rest.positions[0])
+
+
+def _matrices(turns: Floats, places: Floats) -> Floats:
+    world = np.zeros((len(turns), 4, 4))
     world[:, 3, 3] = 1.0
-    world[:, :3, :3] = matrix_from_quaternion(skeleton.rest.rotations[0])
-    world[:, :3, 3] = skeleton.rest.positions[0]
+    world[:, :3, :3] = matrix_from_quaternion(turns)
+    world[:, :3, 3] = places
     return world
 
 

@@ -7,13 +7,13 @@ from typing import TYPE_CHECKING
 from fairswap._lazy import lazily
 
 if TYPE_CHECKING:
-    from fairswap.picture.verbs import bones, curves, face, loss, moments, pose, reel, rigging, sheet, strip
+    from fairswap.picture.verbs import bones, curves, dressing, face, loss, moments, pose, reel, rigging, sheet, strip
 
 _HOMES = {
-    "picture.verbs": "bones curves face loss moments pose reel rigging sheet strip",
+    "picture.verbs": "bones curves dressing face loss moments pose reel rigging sheet strip",
 }
 __all__ = [
-    "bones", "curves", "face", "loss", "moments", "pose", "reel", "rigging", "sheet", "strip",
+    "bones", "curves", "dressing", "face", "loss", "moments", "pose", "reel", "rigging", "sheet", "strip",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

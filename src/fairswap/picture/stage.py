@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from fairswap.errors import InputError
@@ -42,14 +44,21 @@ def draw_figure(
     figure: Figure,
     world: WorldTransforms,
     frame: int,
-    poses: Poses,
+    poses: Poses | None,
     bones: frozenset[int],
+    painted: Sequence[Floats] | None = None,
 ) -> None:
-    """Draw the meshes of a figure; without meshes, the given bones as solid rods."""
+    """Draw the meshes of a figure; without meshes, the given bones as solid rods.
+
+    ``painted`` are colours of the triangles of each mesh, ``(m, 3)``, to be shown instead of its materials.
+    """
     for number, mesh in enumerate(figure.meshes):
         vertices = deformed_vertices(mesh, world, frame, poses, number)
         normals = _seamless_normals(vertices, mesh.triangles, mesh)
         pixels, depth = view.pixels(vertices)
+        if painted is not None:
+            canvas.draw(pixels, depth, normals @ view.axes.T, mesh.triangles, painted[number])
+            continue
         colors = np.zeros((len(mesh.triangles), 3))
         for material in mesh.materials:
             colors[material.triangles] = np.clip(material.color, 0, 1) ** (1 / 2.2)

@@ -13,6 +13,7 @@ from fairswap.errors import ImpossibleError, UsageError
 from fairswap.face.head import Head
 from fairswap.figures.rigging.making import Rigged
 from fairswap.formats.files import document_of
+from fairswap.jobs.dressing import Dressed
 from fairswap.jobs.proving import Reel
 from fairswap.measure.comparison import Comparison, Motion
 from fairswap.measure.contacts import contacts_of
@@ -25,6 +26,7 @@ from fairswap.model.signals import runs_of
 from fairswap.picture.bones_sheet import bones_sheet
 from fairswap.picture.comparison_sheet import comparison_sheet
 from fairswap.picture.curve_panels import Curve, Panel, Strip, curves_image
+from fairswap.picture.cutting_sheet import cutting_sheet
 from fairswap.picture.face_sheet import reel_sheet, shapes_sheet
 from fairswap.picture.joints_sheet import joints_image
 from fairswap.picture.lone_sheet import lone_sheet
@@ -224,6 +226,19 @@ def rigging(rigged: Rigged, folds: Folds | None = None, title: str = "") -> byte
     b'PNG'
     """
     return rig_sheet(rigged, folds, title or rigged.figure.name)
+
+
+def dressing(dressed: Dressed, title: str = "") -> bytes:
+    """A figure in its clothes, and where these pass through the body at worst.
+
+    >>> import fairswap
+    >>> coat, osric = fairswap.demo_file("osric-coat.glb"), fairswap.demo_file("osric.glb")
+    >>> made = fairswap.dress(fairswap.demo_file("pip.glb"), coat, made_for=osric, settle=False)
+    >>> fairswap.picture.dressing(made)[1:4]
+    b'PNG'
+    """
+    name = title or f"{dressed.figure.name} in {', '.join(dressed.figure.meshes[i].name for i in dressed.worn)}"
+    return cutting_sheet(dressed.figure, dressed.worn, dressed.cutting, dressed.clip, name, dressed.before)
 
 
 def _panels(motions: Sequence[tuple[str, Motion]], roles: Sequence[str]) -> list[Panel]:

@@ -22,13 +22,11 @@ from fairswap.figures.rigging.skeletons import Bones, bones_of_figure, bones_of_
 from fairswap.figures.rigging.solid import Solid, rows_used
 from fairswap.figures.rigging.weights import weights_of
 from fairswap.formats.files import document_of
-from fairswap.formats.gltf.bare import bare_figure, on_one_bone
+from fairswap.formats.gltf.bare import bare_figure, on_one_bone, stood_up
 from fairswap.formats.gltf.container import Container
 from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh
-from fairswap.model.rotation import normalized
 from fairswap.model.skinning import inverse_rest_matrices
 from fairswap.model.space import OURS, Space
 from fairswap.pose.rigged import RiggedFigure
@@ -146,7 +144,7 @@ def rig(
     shape, firsts = _shape(bare)
     stance = stance_of(shape, bare.name, up, forward, unit)
     findings += stance.findings
-    bare = _stood_up(bare, stance.space)
+    bare = stood_up(bare, stance.space)
     shape = shape.in_our_space(stance.space)
     given = in_our_space(said, stance.space)
     _check_given(given, shape)
@@ -216,24 +214,6 @@ def _shape(bare: Figure) -> tuple[Shape, list[int]]:
     firsts = np.concatenate([[0], np.cumsum([len(mesh.vertices) for mesh in bare.meshes])]).tolist()
     triangles = [mesh.triangles + first for mesh, first in zip(bare.meshes, firsts, strict=False)]
     return Shape.of(np.concatenate([mesh.vertices for mesh in bare.meshes]), np.concatenate(triangles)), firsts[:-1]
-
-
-def _stood_up(bare: Figure, space: Space) -> Figure:
-    if space == OURS:
-        return bare
-    linear = space.turn * space.metres
-
-    def moved(mesh: Mesh) -> Mesh:
-        tangents = mesh.tangents
-        if tangents is not None:
-            tangents = np.c_[tangents[:, :3] @ space.turn.T, tangents[:, 3]]
-        return replace(
-            mesh, vertices=mesh.vertices @ linear.T, normals=normalized(mesh.normals @ space.turn.T), tangents=tangents,
-            morph_deltas=None if mesh.morph_deltas is None else mesh.morph_deltas @ linear.T,
-            morph_normals=None if mesh.morph_normals is None else mesh.morph_normals @ space.turn.T, origin=None,
-        )  # fmt: skip
-
-    return replace(bare, meshes=tuple(map(moved, bare.meshes)))
 
 
 def _check_given(given: Mapping[str, Floats], shape: Shape) -> None:

@@ -51,11 +51,11 @@ def weights_of(shape: Shape, solid: Solid, bones: Bones, hard_vertices: np.ndarr
     if hard_vertices is not None:
         said[shape.welded[hard_vertices]] = True
     table, hard = _hardened(table, places, shell, said, height, bones)
-    joints, weights = _few_influences(table)
+    joints, weights = few_influences(table)
     return Weighted(joints[shape.welded], weights[shape.welded], hard, worn)
 
 
-def _few_influences(table: Floats) -> tuple[Integers, Floats]:
+def few_influences(table: Floats) -> tuple[Integers, Floats]:
     """The largest influences of each row; all lose as much as the first that is left out, so that no weight jumps."""
     order = np.argsort(-table, axis=1, kind="stable")[:, : MOST_INFLUENCES + 1]
     weights = np.take_along_axis(table, order, axis=1)

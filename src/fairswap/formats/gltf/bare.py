@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
@@ -12,9 +13,9 @@ from fairswap.formats.gltf.meshes import MeshParts, check_numbers
 from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
-from fairswap.model.rotation import IDENTITY
+from fairswap.model.rotation import IDENTITY, normalized
 from fairswap.model.skeleton import Skeleton
-from fairswap.model.space import OURS
+from fairswap.model.space import OURS, Space
 
 
 def bare_figure(container: Container) -> tuple[Figure, list[Finding]] | None:
@@ -48,3 +49,22 @@ def on_one_bone(name: str, meshes: Sequence[Mesh]) -> Figure:
     """Meshes without bones as a figure: all hang on one bone at the origin."""
     skeleton = Skeleton(("mesh",), np.array([-1]), IDENTITY[None], np.zeros((1, 3)))
     return Figure(name, skeleton, tuple(meshes), OURS)
+
+
+def stood_up(bare: Figure, space: Space) -> Figure:
+    """Meshes of a file that is in ``space``, in ours."""
+    if space == OURS:
+        return bare
+    linear = space.turn * space.metres
+
+    def moved(mesh: Mesh) -> Mesh:
+        tangents = mesh.tangents
+        if tangents is not None:
+            tangents = np.c_[tangents[:, :3] @ space.turn.T, tangents[:, 3]]
+        return replace(
+            mesh, vertices=mesh.vertices @ linear.T, normals=normalized(mesh.normals @ space.turn.T), tangents=tangents,
+            morph_deltas=None if mesh.morph_deltas is None else mesh.morph_deltas @ linear.T,
+            morph_normals=None if mesh.morph_normals is None else mesh.morph_normals @ space.turn.T, origin=None,
+        )  # fmt: skip
+
+    return replace(bare, meshes=tuple(map(moved, bare.meshes)))

@@ -6,13 +6,12 @@ before or after them; a garment made for another figure stands a few per cent of
 
 from __future__ import annotations
 
-import re
-from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 
 import numpy as np
 
+from fairswap.formats.bone_names import unlike_names
 from fairswap.formats.gltf.accessors import floats_from_accessor, item
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.merging import ORIGIN, binds_by_node
@@ -29,7 +28,6 @@ _NEAR, _SAME_PLACE, _ALONG = 0.06, 0.01, 0.9
 _MOSTLY, _CLEARLY_MORE = 0.7, 1.25
 _LEAST_UNNAMED = 10
 _NOWHERE = np.full(3, np.nan)
-_COUNTER = re.compile(r"[._ -]?\d+$")
 
 
 @dataclass(frozen=True, eq=False)
@@ -145,7 +143,7 @@ def _partners(
         return None
     names = [[bare_name(document.nodes[node].name) for node in figure.nodes] for figure in (body, other)]
     named = any(names[0]) and any(names[1])
-    unlike = _unlike(names[0], names[1], apart) if named else np.zeros(apart.shape)
+    unlike = unlike_names(names[0], names[1], apart < _NEAR) if named else np.zeros(apart.shape)
     near = _NEAR
     if not np.isfinite(unlike).any():  # names that have nothing in common: by their places, if these are the very same
         named, near, unlike = False, _SAME_PLACE, np.zeros(apart.shape)
@@ -219,23 +217,3 @@ def _aside(document: Document, body: FigureNodes, other: FigureNodes, places: Fl
     names = [document.nodes[node].name for node in other.nodes]
     ways = [at[name] - place for name, place in zip(names, others, strict=True) if name in at]
     return np.asarray(np.median(ways, axis=0)) if len(ways) >= _LEAST_UNNAMED else ORIGIN
-
-
-def _unlike(body: list[str], other: list[str], apart: Floats) -> Floats:
-    """How little names mean one bone ``(others, bodies)``: 0 if equal, but for what all names of one skeleton have
-    before or after them; 1 if they are without their numbers; else infinite."""
-    votes: Counter[tuple[str, str, bool]] = Counter()
-    for row, name in enumerate(other):
-        for column in np.flatnonzero(apart[row] < _NEAR).tolist():
-            for longer, shorter, ours in ((name, body[column], False), (body[column], name, True)):
-                if shorter and shorter in longer:
-                    before, _, after = longer.partition(shorter)
-                    votes[before, after, ours] += 1
-    alike = np.zeros(apart.shape, dtype=bool)
-    for before, after, ours in [("", "", False), *[affix for affix, _ in votes.most_common(2)]]:
-        ones = np.array([name if ours else before + name + after for name in body])
-        twos = np.array([before + name + after if ours else name for name in other])
-        alike |= (ones[None] == twos[:, None]) & (twos[:, None] != before + after)
-    bare = [np.array([_COUNTER.sub("", name) for name in names]) for names in (body, other)]
-    nearly = (bare[0][None] == bare[1][:, None]) & (bare[0][None] != "")
-    return np.where(alike, 0.0, np.where(nearly, 1.0, np.inf))

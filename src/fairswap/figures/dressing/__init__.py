@@ -1,0 +1,1 @@
+"""Clothes: brought over from another body, joined with the bones, and kept from passing through the skin."""

@@ -1,0 +1,244 @@
+"""Where clothes and body pass through each other: how deep, on how much of the cloth, and when."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from fairswap.bones.roles import RoleMap, part_of
+from fairswap.figures.dressing.worn import SKIN, Wearing
+from fairswap.measure.nearness import Nearest, Surface, middles_of_parts
+from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.clip import Clip
+from fairswap.model.mesh import deformed_vertices
+
+# Less than this is no cut that anybody sees, metres.
+SEEN_M = 0.002
+# Cloth is sampled this closely, in heights.
+_SPACING, _MOST_PARTS = 0.016, 12
+# In motion cloth is held against the skin that it covers: no further from there at rest than this, in heights, and so
+# many times as far as it is loose; and facing the same way. A sleeve that meets the ribs since the arm does cuts
+# nothing.
+_COVERED, _LOOSE, _SAME_WAY = 0.02, 1.0, 0.3
+# What is this far above the planes of the skin nearby is not inside, metres.
+_MARGIN_M = 0.002
+# Cloth covers skin that it lies over at about one of these heights, metres.
+_OVER_M = (0.004, 0.007, 0.012, 0.02, 0.035, 0.06)
+
+
+@dataclass(frozen=True, eq=False)
+class Cut(Value):
+    """How one piece and the body pass through each other.
+
+    ``worst_m`` is the deepest at any instant, at ``worst_at_s`` (None: at rest) on the body ``part``; ``mean_m`` the
+    mean depth over all cloth that cuts and all instants; ``area`` the largest share of the cloth that cuts by more than
+    :data:`SEEN_M` at once; ``time`` the share of the instants at which any does; ``rest_m`` the deepest at rest.
+    """
+
+    piece: str
+    part: str
+    rest_m: float
+    worst_m: float
+    worst_at_s: float | None
+    mean_m: float
+    area: float
+    time: float
+
+
+@dataclass(frozen=True, eq=False)
+class Cutting(Value):
+    """How the clothes of a figure and its body pass through each other, at rest and over a clip.
+
+    >>> import fairswap
+    >>> fairswap.cutting(fairswap.demo_file("pip.glb")).deepest_m
+    0.0
+
+    Attributes
+    ----------
+    pieces : tuple of Cut
+    depth_m : tuple of (triangles,) arrays
+        The deepest that each triangle of each mesh is in the body at any instant; 0 outside, NaN for what is no cloth.
+    times_s : (instants,) array
+    worst_m : (instants,) array
+        The deepest of all pieces at each instant.
+    """
+
+    pieces: tuple[Cut, ...]
+    depth_m: tuple[Floats, ...]
+    times_s: Floats
+    worst_m: Floats
+
+    @property
+    def deepest_m(self) -> float:
+        """The deepest of all."""
+        return max((piece.worst_m for piece in self.pieces), default=0.0)
+
+
+@dataclass(frozen=True, eq=False)
+class Cloth:
+    """Places on the triangles of one piece that are looked at: triangle and shares of its corners of each, and what
+    of the body each covers at rest; and the piece as a surface."""
+
+    triangles: Integers
+    owner: Integers
+    shares: Floats
+    cover: Nearest
+    sheet: Surface
+
+    @classmethod
+    def of(
+        cls, points: Floats, triangles: Integers, skin: Surface, spacing_m: float, like: Cloth | None = None
+    ) -> Cloth:
+        """Sampled on the rest vertices ``points`` of a whole figure, at the places of another if one is given."""
+        owner, shares = _spread(points, triangles, spacing_m) if like is None else (like.owner, like.shares)
+        found = skin.nearest(_at(points, triangles, owner, shares))
+        return cls(triangles, owner, shares, found, Surface(points, triangles) if like is None else like.sheet)
+
+    def at(self, points: Floats) -> Floats:
+        """Where the places are with the vertices at ``points``."""
+        return _at(points, self.triangles, self.owner, self.shares)
+
+    def depths(self, points: Floats, skin: Surface, rest: Surface | None = None) -> tuple[Floats, Integers, Nearest]:
+        """How deep each place is in the body, 0 outside; the rows that may be inside, and what is nearest to those.
+
+        With the surface at ``rest``, only skin that the place covers there counts, and only where it shows.
+        """
+        places = self.at(points)
+        rows = skin.low(places, _MARGIN_M)
+        found = skin.nearest(places[rows])
+        deep = np.where(found.height_m < 0.0, -found.height_m, 0.0)
+        if rest is not None:
+            place, normal = rest.taken(rest.vertices, found), rest.taken(rest.normals, found)
+            loose = np.abs(np.nan_to_num(self.cover.height_m[rows]))
+            reach = _COVERED * float(np.ptp(rest.vertices[:, 1])) + _LOOSE * loose
+            near = np.linalg.norm(place - self.cover.place[rows], axis=1) < reach
+            same = np.einsum("ni,ni->n", normal, self.cover.normal[rows]) > _SAME_WAY
+            deep = np.where(near & same, deep, 0.0)
+            inside = np.flatnonzero(deep > 0.0)
+            deep[inside[self._covered(found.place[inside], found.normal[inside], points)]] = 0.0
+        depth = np.zeros(len(places))
+        depth[rows] = deep
+        return depth, rows, found
+
+    def _covered(self, place: Floats, normal: Floats, points: Floats) -> np.ndarray:
+        """Where cloth lies over the skin all the same: a sleeve that is pressed into the ribs shows none of them."""
+        sheet = self.sheet.moved(points)
+        covered = np.zeros(len(place), dtype=bool)
+        for off in _OVER_M:
+            found = sheet.nearest(place + off * normal)
+            covered |= np.linalg.norm(found.place - place - off * normal, axis=1) < 0.3 * off
+        return covered
+
+
+def cutting_of(
+    wearing: Wearing, roles: RoleMap, clip: Clip | None = None, times_s: Floats | None = None
+) -> Cutting:  # fmt: skip
+    """How deep all that is worn passes into the body: at rest, and at instants of a clip (every sixth of a second)."""
+    figure, rest = wearing.figure, wearing.figure.rest_points
+    if not wearing.names or not len(wearing.triangles(SKIN)):
+        empty = tuple(np.full(len(mesh.triangles), np.nan) for mesh in figure.meshes)
+        return Cutting((), empty, np.zeros(0), np.zeros(0))
+    skin = wearing.body(rest)
+    spacing = _SPACING * figure.height_m
+    cloths = [Cloth.of(rest, wearing.triangles(piece), skin, spacing) for piece in range(len(wearing.names))]
+    if clip is None:
+        times = np.zeros(0)
+    else:
+        times = np.arange(0.0, clip.duration_s + 1e-9, 1.0 / 6.0) if times_s is None else times_s
+    areas = [_areas(rest, cloth) for cloth in cloths]
+    resting = [cloth.depths(rest, skin, skin) for cloth in cloths]
+    at_rest = [depth for depth, _, _ in resting]
+    holders = _holders(wearing)
+    deepest = [depth.copy() for depth in at_rest]
+    rows: list[list[tuple[float, float, float]]] = [[_summed(d, a)] for d, a in zip(at_rest, areas, strict=True)]
+    where = [_part_at(holders, skin, found, depth[low], roles) for depth, low, found in resting]
+    worst_at: list[float | None] = [None] * len(cloths)
+    poses = None if clip is None else clip.at(times)
+    world = None if poses is None else poses.world()
+    worst = np.zeros(len(times))
+    for frame in range(len(times)):
+        assert world is not None
+        points = np.concatenate(
+            [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
+        )
+        posed = skin.moved(points)
+        for number, cloth in enumerate(cloths):
+            depth, low, found = cloth.depths(points, posed, skin)
+            rows[number].append(_summed(depth, areas[number]))
+            worst[frame] = max(worst[frame], depth.max(initial=0.0))
+            if depth.max(initial=0.0) > deepest[number].max(initial=0.0):
+                worst_at[number] = float(times[frame])
+                where[number] = _part_at(holders, skin, found, depth[low], roles)
+            deepest[number] = np.maximum(deepest[number], depth)
+    pieces = []
+    for number, name in enumerate(wearing.names):
+        table = np.array(rows[number])
+        depth_sum, cut_area, seen = table.T
+        pieces.append(
+            Cut(name, where[number], float(at_rest[number].max(initial=0.0)), float(deepest[number].max(initial=0.0)),
+                worst_at[number], float(depth_sum.sum() / max(cut_area.sum(), 1e-12)),
+                float(seen.max() / max(areas[number].sum(), 1e-12)), float(np.mean(seen > 0.0)))
+        )  # fmt: skip
+    return Cutting(tuple(pieces), _by_triangle(wearing, cloths, deepest), times, worst)
+
+
+def _holders(wearing: Wearing) -> Integers:
+    """The bone that holds each vertex of all meshes most, ``(n,)``."""
+    return np.concatenate(
+        [mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)] for mesh in wearing.figure.meshes]
+    )
+
+
+def _spread(points: Floats, triangles: Integers, spacing_m: float) -> tuple[Integers, Floats]:
+    """Corners and evenly spread places of triangles: the triangle of each, and shares of its corners."""
+    a, b, c = (points[triangles[:, corner]] for corner in range(3))
+    longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0, initial=0.0)
+    parts = np.clip(np.ceil(longest / max(spacing_m, 1e-9)), 1, _MOST_PARTS).astype(int)
+    _, first = np.unique(triangles, return_index=True)
+    owners, shares = [first // 3], [np.eye(3)[first % 3]]
+    for n in np.unique(parts).tolist():
+        rows, own = np.flatnonzero(parts == n), middles_of_parts(n)
+        owners.append(np.repeat(rows, len(own)))
+        shares.append(np.tile(own, (len(rows), 1)))
+    return np.concatenate(owners), np.concatenate(shares)
+
+
+def _at(points: Floats, triangles: Integers, owner: Integers, shares: Floats) -> Floats:
+    return np.asarray(np.einsum("sk,ski->si", shares, points[triangles[owner]]))
+
+
+def _areas(points: Floats, cloth: Cloth) -> Floats:
+    """The area that each place stands for; corners stand for none."""
+    a, b, c = (points[cloth.triangles[:, corner]] for corner in range(3))
+    inside = cloth.shares.max(axis=1) < 1.0
+    count = np.bincount(cloth.owner[inside], minlength=len(cloth.triangles))
+    each = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1) / np.maximum(count, 1)
+    return np.asarray(np.where(inside, each[cloth.owner], 0.0))
+
+
+def _summed(depth: Floats, area: Floats) -> tuple[float, float, float]:
+    """Depth times area, the area that is inside, and that which is so by more than is seen."""
+    return float(depth @ area), float(area[depth > 0.0].sum()), float(area[depth > SEEN_M].sum())
+
+
+def _part_at(holders: Integers, skin: Surface, found: Nearest, depth: Floats, roles: RoleMap) -> str:
+    """The body part where it cuts deepest; nothing where it does not."""
+    if not depth.max(initial=0.0) > 0.0:
+        return ""
+    bone = int(holders[skin.triangles[found.triangle[int(np.argmax(depth))], 0]])
+    role = next((role for role, one in roles.bones.items() if one == bone), None)
+    return part_of(role) if role is not None else "trunk"
+
+
+def _by_triangle(wearing: Wearing, cloths: list[Cloth], deepest: list[Floats]) -> tuple[Floats, ...]:
+    out = [np.full(len(mesh.triangles), np.nan) for mesh in wearing.figure.meshes]
+    for number, (cloth, depth) in enumerate(zip(cloths, deepest, strict=True)):
+        each = np.zeros(len(cloth.triangles))
+        np.maximum.at(each, cloth.owner, depth)
+        start = 0
+        for column, numbers in zip(out, wearing.numbers, strict=True):
+            own = np.flatnonzero(numbers == number)
+            column[own] = each[start : start + len(own)]
+            start += len(own)
+    return tuple(out)

@@ -1,0 +1,106 @@
+"""Push cloth out of the body by the least smooth change: at rest, and by as much more as motion needs."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+
+from fairswap.figures.dressing.cutting import Cloth
+from fairswap.figures.dressing.smoothing import Smoother
+from fairswap.measure.nearness import Surface
+from fairswap.model.arrays import Floats, Integers
+
+# Cloth is kept this far off the skin, metres: at rest, and in motion.
+_OFF_M, _OFF_MOVING_M = 0.003, 0.0005
+_ROUNDS, _ALL_AGAIN = 9, 4
+# How much stiffness counts against what must be pushed, and how much any change does.
+_STIFF, _STILL = 0.1, 2e-3
+# Nothing is pushed out by more than this, in heights: it would be another garment. In motion by less: skin that folds
+# into itself cannot be cleared.
+_FURTHEST, _FURTHEST_MOVING, _ENOUGH = 0.06, 0.015, 1.2
+
+
+@dataclass(frozen=True, eq=False)
+class Moment:
+    """A pose: the body's skin in it, and where it takes cloth whose vertices ``(n, 3)`` lie so at rest, with the linear
+    part ``(n, 3, 3)`` at each."""
+
+    skin: Surface
+    carry: Callable[[Floats], tuple[Floats, Floats]]
+
+
+def settled(
+    vertices: Floats, triangles: Integers, skin: Surface, moments: Sequence[Moment], spacing_m: float
+) -> Floats:
+    """Vertices ``(n, 3)`` of cloth pushed out of the skin at rest, and in every moment."""
+    smoother = Smoother(vertices, triangles)
+    height = float(np.ptp(skin.vertices[:, 1]))
+    cloth = Cloth.of(vertices, triangles, skin, spacing_m)
+    now, left = vertices, list(moments)
+    # How far each place shall be pushed along the normal of what it covers: more with every round that finds it short.
+    at_rest, moving = (_Push(len(cloth.owner), most * height) for most in (_FURTHEST, _FURTHEST_MOVING))
+    for number in range(_ROUNDS):
+        here = Cloth.of(now, triangles, skin, spacing_m, like=cloth)
+        above = here.cover.height_m
+        short = np.maximum(np.where(np.isfinite(above), _OFF_M - above, 0.0), 0.0)
+        need = short * _along(cloth.cover.normal, here.cover.normal)
+        if number % _ALL_AGAIN == 0:
+            left = list(moments)
+        cutting, more = [], np.zeros(len(need))
+        for moment in left:
+            carried, linear = moment.carry(now)
+            depth, low, found = cloth.depths(carried, moment.skin, skin)
+            deep = depth[low]
+            if deep.max(initial=0.0) > _OFF_MOVING_M:
+                cutting.append(moment)
+            blend = np.einsum("sk,skij->sij", cloth.shares[low], linear[triangles[cloth.owner[low]]])
+            outward = np.einsum("sij,sj->si", blend, cloth.cover.normal[low])
+            wanted = np.where(deep > 0.0, deep + _OFF_MOVING_M, 0.0) * _along(outward, found.normal)
+            more[low] = np.maximum(more[low], wanted)
+        if not cutting and not (short > 0.1 * _OFF_M).any():
+            break
+        left = cutting
+        at_rest.add(need)
+        moving.add(more)
+        pushed = np.maximum(at_rest.total, moving.total)
+        rows = np.flatnonzero(pushed > 0.0)
+        wish = pushed[rows, None] * cloth.cover.normal[rows]
+        now = vertices + smoother.least_change(_rows(cloth, rows, len(now)), wish, _STIFF, _STILL)
+    return now
+
+
+class _Push:
+    """How far each place is pushed in all, ``most`` metres at most."""
+
+    def __init__(self, places: int, most: float) -> None:
+        self.total, self._first, self._most = np.zeros(places), np.zeros(places), most
+
+    def add(self, need: Floats) -> None:
+        """As much again as is still needed; but what enough did not clear, more does not either: it folds elsewhere."""
+        self._first = np.where(self._first > 0.0, self._first, need)
+        self.total = np.minimum(self.total + need, np.minimum(_ENOUGH * self._first + _OFF_M, self._most))
+
+
+def _along(way: Floats, wanted: Floats) -> Floats:
+    """How far one has to go along ``way`` to get one metre further along ``wanted``: two at most."""
+    along = np.einsum("ni,ni->n", way, wanted) / np.maximum(np.linalg.norm(way, axis=1), 1e-9)
+    return np.asarray(np.where(along > 0.0, 1.0 / np.maximum(along, 0.5), 0.0))
+
+
+def _within(now: Floats, start: Floats, furthest_m: float) -> Floats:
+    """No vertex further from its start than this."""
+    moved = now - start
+    far = np.linalg.norm(moved, axis=1, keepdims=True)
+    return np.asarray(start + moved * np.minimum(1.0, furthest_m / np.maximum(far, 1e-12)))
+
+
+def _rows(cloth: Cloth, wanted: Integers, count: int) -> Any:
+    """Each of the wanted places as shares of the vertices: ``(m, count)``, sparse."""
+    from scipy.sparse import coo_matrix
+
+    columns = cloth.triangles[cloth.owner[wanted]]
+    rows = np.repeat(np.arange(len(wanted)), 3)
+    return coo_matrix((cloth.shares[wanted].ravel(), (rows, columns.ravel())), shape=(len(wanted), count)).tocsr()

@@ -1,0 +1,169 @@
+"""The nearest place of a surface to any point, and on which side of the surface the point is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.mesh import vertex_normals
+
+# So many samples nearby are asked for their triangles. Samples lie about as close as the mean edge is long.
+_ASKED, _LOOKED_AT, _MOST_PARTS = 6, 3, 24
+_AT_ONCE = 200_000
+# A point is beside a surface, not below or above it, where the way to it is further than this from its normal (cosine).
+_BESIDE = 0.5
+
+
+@dataclass(frozen=True, eq=False)
+class Nearest:
+    """For each point the nearest triangle ``(n,)``, the place there as shares of its corners ``(n, 3)`` and in metres
+    ``(n, 3)``, the surface's normal there, and ``height_m``: how far above the surface, below it if negative, and NaN
+    where the surface does not tell."""
+
+    triangle: Integers
+    shares: Floats
+    place: Floats
+    normal: Floats
+    height_m: Floats
+
+
+class Surface:
+    """Triangles ``(m, 3)`` on vertices ``(n, 3)``, ready to be asked what of them is nearest.
+
+    Which samples lie where is worked out once; :meth:`moved` takes the same surface in another pose. Triangles that are
+    ``silent`` say nothing about which side a point is on: edges of holes, sheets.
+    """
+
+    def __init__(
+        self, vertices: Floats, triangles: Integers, silent: np.ndarray | None = None,
+        samples: tuple[Integers, Floats] | None = None,
+    ) -> None:  # fmt: skip
+        self.vertices, self.triangles, self.silent = vertices, triangles, silent
+        self._owner, self._shares = samples or _samples(vertices, triangles)
+
+    def moved(self, vertices: Floats) -> Surface:
+        """The same triangles with their vertices elsewhere."""
+        return Surface(vertices, self.triangles, self.silent, (self._owner, self._shares))
+
+    @cached_property
+    def normals(self) -> Floats:
+        """Unit normals of the vertices that triangles have, ``(n, 3)``."""
+        return vertex_normals(self.vertices, self.triangles)
+
+    @cached_property
+    def _places(self) -> Floats:
+        return np.asarray(np.einsum("sk,ski->si", self._shares, self.vertices[self.triangles[self._owner]]))
+
+    @cached_property
+    def _tree(self) -> Any:
+        from scipy.spatial import cKDTree
+
+        return cKDTree(self._places, balanced_tree=False, compact_nodes=False)  # asked once or twice in each pose
+
+    def nearest(self, points: Floats) -> Nearest:
+        """What is nearest to each of the points ``(n, 3)``."""
+        if not len(points):
+            none = np.zeros((0, 3))
+            return Nearest(np.zeros(0, dtype=np.intp), none, none, none, np.zeros(0))
+        if len(points) > _AT_ONCE:
+            parts = [self.nearest(part) for part in np.array_split(points, len(points) // _AT_ONCE + 1)]
+            names = ("triangle", "shares", "place", "normal", "height_m")
+            return Nearest(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
+        _, near = self._tree.query(points, k=min(_ASKED, len(self._owner)))
+        candidates = self._owner[near.reshape(len(points), -1)]
+        corners = self.vertices[self.triangles[candidates]]
+        shares = _nearest_shares(points[:, None], corners[:, :, 0], corners[:, :, 1], corners[:, :, 2])
+        places = np.einsum("nkc,nkci->nki", shares, corners)
+        apart = np.linalg.norm(places - points[:, None], axis=2)
+        best = np.argmin(apart, axis=1)
+        rows = np.arange(len(points))
+        triangle, share, place = candidates[rows, best], shares[rows, best], places[rows, best]
+        normal = np.einsum("nc,nci->ni", share, self.normals[self.triangles[triangle]])
+        normal = normal / np.maximum(np.linalg.norm(normal, axis=1, keepdims=True), 1e-12)
+        way, length = points - place, apart[rows, best]
+        along = np.einsum("ni,ni->n", way, normal)
+        height = np.where(along < 0.0, -length, length)
+        # Where the face itself says another side than the normals around it, nothing tells.
+        a, b, c = corners[rows, best].transpose(1, 0, 2)
+        unsure = np.sign(np.einsum("ni,ni->n", way, np.cross(b - a, c - a))) * along < 0.0
+        beside = ((np.abs(along) < _BESIDE * length) | unsure) & (length > 1e-6)
+        if self.silent is not None:
+            beside |= self.silent[triangle]
+        return Nearest(triangle, share, place, normal, np.where(beside, np.nan, height))
+
+    def low(self, points: Floats, margin_m: float) -> Integers:
+        """Which points may be less than a margin above the surface: those that are not clearly above all that is near.
+
+        A quick look before :meth:`nearest`: at the planes of some samples nearby.
+        """
+        _, near = self._tree.query(points, k=min(_LOOKED_AT, len(self._owner)))
+        near = near.reshape(len(points), -1)
+        normals = self._sample_normals[near]
+        above = np.einsum("nki,nki->nk", points[:, None] - self._places[near], normals)
+        return np.flatnonzero(above.min(axis=1) < margin_m)
+
+    @cached_property
+    def _sample_normals(self) -> Floats:
+        return np.asarray(np.einsum("sk,ski->si", self._shares, self.normals[self.triangles[self._owner]]))
+
+    def taken(self, values: Floats, found: Nearest) -> Floats:
+        """What values of the vertices ``(n, …)`` are at the places found."""
+        return np.asarray(np.einsum("nc,nc...->n...", found.shares, values[self.triangles[found.triangle]]))
+
+
+def _samples(vertices: Floats, triangles: Integers) -> tuple[Integers, Floats]:
+    """Triangles and shares of samples spread evenly: more of them on triangles that are larger than most."""
+    a, b, c = (vertices[triangles[:, corner]] for corner in range(3))
+    longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0)
+    spacing = max(float(np.median(longest)), 1e-9)
+    parts = np.clip(np.ceil(longest / spacing), 1, _MOST_PARTS).astype(int)
+    owners, shares = [], []
+    for n in np.unique(parts).tolist():
+        rows = np.flatnonzero(parts == n)
+        own = middles_of_parts(n)
+        owners.append(np.repeat(rows, len(own)))
+        shares.append(np.tile(own, (len(rows), 1)))
+    return np.concatenate(owners), np.concatenate(shares)
+
+
+def middles_of_parts(n: int) -> Floats:
+    """The middles of the n² equal triangles that a triangle is cut into, as shares of its corners ``(n², 3)``."""
+    i, j = np.meshgrid(np.arange(n), np.arange(n), indexing="ij")
+    upright, turned = (i + j) < n, (i + j) < n - 1
+    u = np.concatenate([(i[upright] + 1 / 3) / n, (i[turned] + 2 / 3) / n])
+    v = np.concatenate([(j[upright] + 1 / 3) / n, (j[turned] + 2 / 3) / n])
+    return np.stack([1.0 - u - v, u, v], axis=1)
+
+
+def _nearest_shares(point: Floats, a: Floats, b: Floats, c: Floats) -> Floats:
+    """The nearest place of each triangle to a point, as shares of its corners ``(…, 3)`` (Ericson 2005)."""
+    ab, ac, ap = b - a, c - a, point - a
+
+    def dot(x: Floats, y: Floats) -> Floats:
+        return np.asarray(np.einsum("...i,...i->...", x, y))
+
+    d1, d2 = dot(ab, ap), dot(ac, ap)
+    e, f, g = dot(ab, ab), dot(ab, ac), dot(ac, ac)
+    d3, d4, d5, d6 = d1 - e, d2 - f, d1 - f, d2 - g
+    va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
+
+    def share(numerator: Floats, denominator: Floats) -> Floats:
+        return np.clip(numerator / np.where(np.abs(denominator) > 1e-30, denominator, 1.0), 0.0, 1.0)
+
+    inside = np.abs(va + vb + vc)
+    v, w = share(vb, inside), share(vc, inside)
+    on_ac, on_ab = (vb <= 0) & (d2 >= 0) & (d6 <= 0), (vc <= 0) & (d1 >= 0) & (d3 <= 0)
+    on_bc = (va <= 0) & (d4 >= d3) & (d5 >= d6)
+    at = share(d4 - d3, (d4 - d3) + (d5 - d6))
+    v, w = np.where(on_bc, 1.0 - at, v), np.where(on_bc, at, w)
+    v, w = np.where(on_ac, 0.0, v), np.where(on_ac, share(d2, d2 - d6), w)
+    v, w = np.where(on_ab, share(d1, d1 - d3), v), np.where(on_ab, 0.0, w)
+    for at_corner, first, second in (
+        ((d6 >= 0) & (d5 <= d6), 0.0, 1.0), ((d3 >= 0) & (d4 <= d3), 1.0, 0.0), ((d1 <= 0) & (d2 <= 0), 0.0, 0.0)
+    ):  # fmt: skip
+        v, w = np.where(at_corner, first, v), np.where(at_corner, second, w)
+    return np.stack([1.0 - v - w, v, w], axis=-1)
