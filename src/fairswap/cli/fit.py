@@ -66,6 +66,8 @@ class FitReport(Report, frozen=True):
               help="Make the figure so tall, in metres, with its clips.")  # fmt: skip
 @click.option("--scale", type=options.Number(1e-3, 1e3), metavar="FACTOR",
               help="Make the figure larger by this, with its clips.")  # fmt: skip
+@click.option("--triangles", type=click.IntRange(4), metavar="N",
+              help="No more triangles than this, whatever the platform allows.")  # fmt: skip
 @options.avatar_options
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.view
@@ -73,8 +75,8 @@ class FitReport(Report, frozen=True):
 @options.writing
 def command(
     file: Path, platform: str, out: Path, bones: str | None, place: Place, height_m: float | None,
-    scale: float | None, meta: Path | None, springs: bool, picture: Path | None, reading: options.Reading,
-    output: Output,
+    scale: float | None, triangles: int | None, meta: Path | None, springs: bool, picture: Path | None,
+    reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -83,13 +85,13 @@ def command(
     from fairswap.bones.profile import profile_named
 
     fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place,
-             (meta, springs), (height_m, scale))  # fmt: skip
+             (meta, springs), (height_m, scale), triangles)  # fmt: skip
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
     output: Output, place: Place = "keep", said: tuple[Path | None, bool] = (None, False),
-    size: tuple[float | None, float | None] = (None, None),
+    size: tuple[float | None, float | None] = (None, None), triangles: int | None = None,
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
     from fairswap.figures.placing import place as placed
@@ -105,11 +107,15 @@ def fit_file(
     document = placed(document, place)
     output.announce(picture)
     as_it_is = reading == options.Reading() and place == "keep" and said == (None, False) and size == (None, None)
-    if as_it_is and copied_if_it_fits(document, rules, out, output.files):
+    if as_it_is and triangles is None and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:
         report = finished_fit(
-            fit(document, rules, bones=bones, meta=said[0], springs=said[1]), out, picture, str(file), output
+            fit(document, rules, bones=bones, meta=said[0], springs=said[1], triangles=triangles),
+            out,
+            picture,
+            str(file),
+            output,
         )
     output.report(report, fit_lines)
     if not report.fits:

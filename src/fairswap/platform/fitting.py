@@ -14,6 +14,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.platform.changes import Change
+from fairswap.platform.meshes import lighter
 from fairswap.platform.preparing import Fitted, prepare
 from fairswap.platform.rules import Platform, platform_named
 from fairswap.pose.rigged import RiggedFigure
@@ -22,6 +23,7 @@ from fairswap.pose.rigged import RiggedFigure
 def fit(
     what: Document | Figure | str | Path, platform: Platform | str | Path, *,
     bones: BoneProfile | str | Path | None = None, meta: str | Path | None = None, springs: bool = False,
+    triangles: int | None = None,
 ) -> Fitted:  # fmt: skip
     """The main figure of a document and its clips, as a platform wants them.
 
@@ -39,6 +41,8 @@ def fit(
         A file (``fairswap = "meta/1"``) that says who made it and what may be done with it, for avatars.
     springs : bool
         Whether its extra bones (skirts, tails, hair) shall swing, in formats that know such.
+    triangles : int, optional
+        No more triangles than this, whatever the platform allows.
 
     Raises
     ------
@@ -52,16 +56,19 @@ def fit(
     profile = None if bones is None else profile_named(bones)
     document = as_said(document, profile, meta, springs)
     figure = document.figure
-    done = fit_figure(figure, document.clips_of(figure), rules, profile)
+    done = fit_figure(figure, document.clips_of(figure), rules, profile, triangles)
     told = (*document.findings, *rules.findings, *document.left_standing(), *done.findings)
     return replace(done, changes=(*joined, *done.changes), findings=told)
 
 
-def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones: BoneProfile | None = None) -> Fitted:
+def fit_figure(
+    figure: Figure, clips: Sequence[Clip], platform: Platform, bones: BoneProfile | None = None,
+    triangles: int | None = None,
+) -> Fitted:  # fmt: skip
     """A figure and its clips as a platform wants them.
 
-    In order: rest pose, morphs, skeleton, influences, textures; then each clip's travel, rate, places, length, name,
-    keys and size.
+    In order: triangles, rest pose, morphs, skeleton, influences, textures; then each clip's travel, rate, places,
+    length, name, keys and size.
 
     Raises
     ------
@@ -69,4 +76,6 @@ def fit_figure(figure: Figure, clips: Sequence[Clip], platform: Platform, bones:
         If the bones of the figure are not known.
     """
     moving = max(clips, key=lambda clip: clip.frames, default=None)
-    return prepare(RiggedFigure.of(figure, bones=bones, clip=moving), platform, clips).with_clips(clips)
+    figure, fewer = lighter(figure, platform.figure, moving, triangles)
+    done = prepare(RiggedFigure.of(figure, bones=bones, clip=moving), platform, clips).with_clips(clips)
+    return replace(done, changes=(*fewer, *done.changes))

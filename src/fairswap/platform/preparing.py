@@ -164,7 +164,7 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
 
 
 def _too_much(figure: Figure, platform: Platform) -> list[Finding]:
-    """What of its meshes is more than the platform allows: nothing here changes their shape."""
+    """What of its meshes is still more than the platform allows."""
     findings = []
     limits = (
         ("max_vertices", sum(len(mesh.vertices) for mesh in figure.meshes)),
@@ -175,7 +175,7 @@ def _too_much(figure: Figure, platform: Platform) -> list[Finding]:
         limit = getattr(platform.figure, rule)
         if limit is not None and count > limit:
             message = f"{count} {rule.removeprefix('max_')}, {limit} are allowed"
-            remedy = "Reduce it where it was made: Fair Swap does not change the shape of meshes"
+            remedy = "Its seams, edges and materials need that many: mend it where it was made"
             findings.append(Finding(f"figure.{rule}", "problem", figure.name, message, remedy))
     return findings
 

@@ -1,0 +1,34 @@
+"""No more triangles and vertices than are allowed."""
+
+from __future__ import annotations
+
+from fairswap.figures.reducing import reduced
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.platform.changes import Change
+from fairswap.platform.rules import FigureRules
+
+
+def lighter(
+    figure: Figure, rules: FigureRules, clip: Clip | None, triangles: int | None = None
+) -> tuple[Figure, list[Change]]:
+    """The figure with no more triangles and vertices than the rules allow, and than ``triangles``; what that cost.
+
+    What is lost is measured in ``clip``, or at rest.
+    """
+    before = sum(len(mesh.triangles) for mesh in figure.meshes)
+    limits = [limit for limit in (rules.max_triangles, triangles) if limit is not None]
+    wanted = min([*limits, before])
+    vertices = _vertices(figure)
+    most = rules.max_vertices if rules.max_vertices is not None else vertices
+    if wanted >= before and vertices <= most:
+        return figure, []
+    made = reduced(figure, wanted, clip, most)
+    rule = "figure.max_triangles" if limits and before > min(limits) else "figure.max_vertices"
+    what = f"{before} triangles to {made.triangles}, {vertices} vertices to {_vertices(made.figure)}"
+    where = "at rest" if clip is None else f"in {clip.name!r}"
+    return made.figure, [Change(rule, what, f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}")]
+
+
+def _vertices(figure: Figure) -> int:
+    return sum(len(mesh.vertices) for mesh in figure.meshes)
