@@ -68,6 +68,9 @@ class FitReport(Report, frozen=True):
               help="Make the figure larger by this, with its clips.")  # fmt: skip
 @click.option("--triangles", type=click.IntRange(4), metavar="N",
               help="No more triangles than this, whatever the platform allows.")  # fmt: skip
+@click.option("--atlas", is_flag=True, help="Merge its materials and their pictures into one, whatever is allowed.")
+@click.option("--texture", "textures", multiple=True, metavar="MATERIAL=FILE",
+              help="The colour picture of a material that lacks it; may be given several times.")  # fmt: skip
 @options.avatar_options
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.view
@@ -75,8 +78,8 @@ class FitReport(Report, frozen=True):
 @options.writing
 def command(
     file: Path, platform: str, out: Path, bones: str | None, place: Place, height_m: float | None,
-    scale: float | None, triangles: int | None, meta: Path | None, springs: bool, picture: Path | None,
-    reading: options.Reading, output: Output,
+    scale: float | None, triangles: int | None, atlas: bool, textures: tuple[str, ...], meta: Path | None,
+    springs: bool, picture: Path | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -85,13 +88,15 @@ def command(
     from fairswap.bones.profile import profile_named
 
     fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place,
-             (meta, springs), (height_m, scale), triangles)  # fmt: skip
+             (meta, springs), (height_m, scale), (triangles, atlas),
+             textures)  # fmt: skip
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
     output: Output, place: Place = "keep", said: tuple[Path | None, bool] = (None, False),
-    size: tuple[float | None, float | None] = (None, None), triangles: int | None = None,
+    size: tuple[float | None, float | None] = (None, None), lighter: tuple[int | None, bool] = (None, False),
+    textures: tuple[str, ...] = (),
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
     from fairswap.figures.placing import place as placed
@@ -104,14 +109,18 @@ def fit_file(
         from fairswap.figures.sizing import resize
 
         document = resize(document, height_m=size[0], factor=size[1])
+    for name, picture_file in options.pairs(textures, "--texture", "MATERIAL=FILE"):
+        from fairswap.figures.painting import with_texture
+
+        document = with_texture(document, name, options.name_or_file(picture_file))
     document = placed(document, place)
     output.announce(picture)
     as_it_is = reading == options.Reading() and place == "keep" and said == (None, False) and size == (None, None)
-    if as_it_is and triangles is None and copied_if_it_fits(document, rules, out, output.files):
+    if as_it_is and lighter == (None, False) and not textures and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:
         report = finished_fit(
-            fit(document, rules, bones=bones, meta=said[0], springs=said[1], triangles=triangles),
+            fit(document, rules, bones=bones, meta=said[0], springs=said[1], triangles=lighter[0], atlas=lighter[1]),
             out,
             picture,
             str(file),

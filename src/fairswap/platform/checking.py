@@ -17,6 +17,7 @@ from fairswap.clips.looping import seam_of
 from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
+from fairswap.figures.atlas import number_of_materials
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.reading import GltfSource
 from fairswap.formats.patterns import NamePattern
@@ -290,17 +291,16 @@ def _off_axis(figure: Figure, roles: RoleMap, axes: str) -> list[str]:
 
 def _check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
     rules, name = platform.figure, figure.name
-    made = "Reduce it where it was made: Fair Swap does not change the shape of meshes"
     if rules.max_influences is not None:
         add("figure.max_influences", name, rules.max_influences, figure.max_influences,
             figure.max_influences <= rules.max_influences)  # fmt: skip
     for rule, limit, count in (
         ("max_vertices", rules.max_vertices, sum(len(mesh.vertices) for mesh in figure.meshes)),
         ("max_triangles", rules.max_triangles, sum(len(mesh.triangles) for mesh in figure.meshes)),
-        ("max_materials", rules.max_materials, sum(len(mesh.materials) for mesh in figure.meshes)),
+        ("max_materials", rules.max_materials, number_of_materials(figure)),
     ):  # fmt: skip
         if limit is not None:
-            add(f"figure.{rule}", name, limit, count, count <= limit, made)
+            add(f"figure.{rule}", name, limit, count, count <= limit)
     facts = [facts_of(picture, f"mesh {where}") for picture, where in pictures_of(figure).items()]
     if rules.textures != "any" and facts:
         beside = _textures_beside(figure)

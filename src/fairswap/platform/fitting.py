@@ -14,7 +14,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.platform.changes import Change
-from fairswap.platform.meshes import lighter
+from fairswap.platform.meshes import lighter, with_fewer_materials
 from fairswap.platform.preparing import Fitted, prepare
 from fairswap.platform.rules import Platform, platform_named
 from fairswap.pose.rigged import RiggedFigure
@@ -23,7 +23,7 @@ from fairswap.pose.rigged import RiggedFigure
 def fit(
     what: Document | Figure | str | Path, platform: Platform | str | Path, *,
     bones: BoneProfile | str | Path | None = None, meta: str | Path | None = None, springs: bool = False,
-    triangles: int | None = None,
+    triangles: int | None = None, atlas: bool = False,
 ) -> Fitted:  # fmt: skip
     """The main figure of a document and its clips, as a platform wants them.
 
@@ -43,6 +43,8 @@ def fit(
         Whether its extra bones (skirts, tails, hair) shall swing, in formats that know such.
     triangles : int, optional
         No more triangles than this, whatever the platform allows.
+    atlas : bool
+        Merge materials and their pictures into one even if the platform allows as many.
 
     Raises
     ------
@@ -56,19 +58,19 @@ def fit(
     profile = None if bones is None else profile_named(bones)
     document = as_said(document, profile, meta, springs)
     figure = document.figure
-    done = fit_figure(figure, document.clips_of(figure), rules, profile, triangles)
+    done = fit_figure(figure, document.clips_of(figure), rules, profile, triangles, atlas)
     told = (*document.findings, *rules.findings, *document.left_standing(), *done.findings)
     return replace(done, changes=(*joined, *done.changes), findings=told)
 
 
 def fit_figure(
     figure: Figure, clips: Sequence[Clip], platform: Platform, bones: BoneProfile | None = None,
-    triangles: int | None = None,
+    triangles: int | None = None, atlas: bool = False,
 ) -> Fitted:  # fmt: skip
     """A figure and its clips as a platform wants them.
 
-    In order: triangles, rest pose, morphs, skeleton, influences, textures; then each clip's travel, rate, places,
-    length, name, keys and size.
+    In order: triangles, materials, rest pose, morphs, skeleton, influences, textures; then each clip's travel, rate,
+    places, length, name, keys and size.
 
     Raises
     ------
@@ -77,5 +79,6 @@ def fit_figure(
     """
     moving = max(clips, key=lambda clip: clip.frames, default=None)
     figure, fewer = lighter(figure, platform.figure, moving, triangles)
+    figure, merged, apart = with_fewer_materials(figure, platform.figure, atlas)
     done = prepare(RiggedFigure.of(figure, bones=bones, clip=moving), platform, clips).with_clips(clips)
-    return replace(done, changes=(*fewer, *done.changes))
+    return replace(done, changes=(*fewer, *merged, *done.changes), findings=(*apart, *done.findings))

@@ -1,7 +1,9 @@
-"""No more triangles and vertices than are allowed."""
+"""No more triangles, vertices and materials than are allowed."""
 
 from __future__ import annotations
 
+from fairswap.errors import Finding
+from fairswap.figures.atlas import atlased, number_of_materials
 from fairswap.figures.reducing import reduced
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -28,6 +30,21 @@ def lighter(
     what = f"{before} triangles to {made.triangles}, {vertices} vertices to {_vertices(made.figure)}"
     where = "at rest" if clip is None else f"in {clip.name!r}"
     return made.figure, [Change(rule, what, f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}")]
+
+
+def with_fewer_materials(
+    figure: Figure, rules: FigureRules, always: bool
+) -> tuple[Figure, list[Change], list[Finding]]:
+    """The figure with its materials in one atlas, if it has more than the rules allow, or ``always``."""
+    if not always and (rules.max_materials is None or number_of_materials(figure) <= rules.max_materials):
+        return figure, [], []
+    made = atlased(figure, rules.max_texture_px)
+    if made.after == made.before:
+        return figure, [], list(made.findings)
+    wide, high = made.size_px
+    what = f"{made.before} materials to {made.after}, in an atlas of {wide} × {high}"
+    cost = "" if made.scale == 1.0 else f"pictures at {100 * made.scale:.0f} % of their size"
+    return made.figure, [Change("figure.max_materials", what, cost)], list(made.findings)
 
 
 def _vertices(figure: Figure) -> int:

@@ -13,6 +13,7 @@ from fairswap.clips.proving import body_reel
 from fairswap.errors import Finding
 from fairswap.face.expressions import expressions_chart
 from fairswap.face.head import Head
+from fairswap.figures.atlas import number_of_materials
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.formats.files import encoded_size
 from fairswap.formats.outputs import Outputs
@@ -169,13 +170,13 @@ def _too_much(figure: Figure, platform: Platform) -> list[Finding]:
     limits = (
         ("max_vertices", sum(len(mesh.vertices) for mesh in figure.meshes)),
         ("max_triangles", sum(len(mesh.triangles) for mesh in figure.meshes)),
-        ("max_materials", sum(len(mesh.materials) for mesh in figure.meshes)),
+        ("max_materials", number_of_materials(figure)),
     )
     for rule, count in limits:
         limit = getattr(platform.figure, rule)
         if limit is not None and count > limit:
             message = f"{count} {rule.removeprefix('max_')}, {limit} are allowed"
-            remedy = "Its seams, edges and materials need that many: mend it where it was made"
+            remedy = "No more of it can be merged here: mend it where it was made"
             findings.append(Finding(f"figure.{rule}", "problem", figure.name, message, remedy))
     return findings
 

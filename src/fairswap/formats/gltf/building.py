@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Hashable
 from typing import Any
 
 import numpy as np
@@ -39,15 +40,19 @@ def build_document(figure: Figure, space: Space, packer: Packer) -> tuple[dict[s
     bone_nodes = list(range(1, len(nodes)))
     mesh_nodes = []
     images: dict[bytes, int] = {}
+    materials: dict[Hashable, int] = {}
     for mesh in figure.meshes:
         mesh_nodes.append(len(nodes))
         raw["scenes"][0]["nodes"].append(len(nodes))
         nodes.append({"name": mesh.name, "mesh": len(mesh_nodes) - 1, "skin": len(mesh_nodes) - 1})
-        _add_mesh(raw, mesh_in_space(mesh, space), figure, packer, images)
+        _add_mesh(raw, mesh_in_space(mesh, space), figure, packer, images, materials)
     return raw, bone_nodes, mesh_nodes
 
 
-def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, packer: Packer, images: dict[bytes, int]) -> None:
+def _add_mesh(
+    raw: dict[str, Any], mesh: Mesh, figure: Figure, packer: Packer, images: dict[bytes, int],
+    materials: dict[Hashable, int],
+) -> None:  # fmt: skip
     """A mesh with its skin; ``mesh`` is in the coordinates of the file."""
     vertices = mesh.vertices
     attributes: dict[str, int] = {
@@ -86,7 +91,12 @@ def _add_mesh(raw: dict[str, Any], mesh: Mesh, figure: Figure, packer: Packer, i
         indices = packer.attribute(faces.astype("<u2" if len(vertices) < 65535 else "<u4"), ELEMENT_ARRAY_BUFFER)
         primitive: dict[str, Any] = {"attributes": dict(attributes), "indices": indices}
         if isinstance(material.origin, MaterialOrigin):
-            primitive["material"] = add_whole_material(raw, material, packer, images)
+            # One that several meshes show is stored once.
+            same = (id(material.origin.container), material.origin.index, material.texture,
+                    tuple(sorted((material.images or {}).items())))  # fmt: skip
+            if same not in materials:
+                materials[same] = add_whole_material(raw, material, packer, images)
+            primitive["material"] = materials[same]
         else:
             primitive["material"] = _material(raw, material, packer)
         if targets:
