@@ -30,6 +30,7 @@ from fairswap.model.rotation import (
 from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.model.skinning import inverse_rest_matrices
 from fairswap.model.space import UP
+from fairswap.platform.arriving import arrive
 from fairswap.platform.planning import NewBone, planned_bones
 from fairswap.platform.rules import FigureRules
 
@@ -90,6 +91,8 @@ def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
         first = _away(world, rest, bone.first)
         away = first if bone.fraction == 0.0 else slerp(first, _away(world, rest, bone.second), bone.fraction)
         turned[number] = multiply(away, new_rest[number]).T
+    if made.merged:
+        arrive(made.bones, new, world, turned)
     local = np.empty_like(turned)
     for number, parent in enumerate(new.parents.tolist()):
         rotation = turned[number].T
