@@ -79,7 +79,8 @@ def limb_by_limb(
     linear, shift = np.zeros((len(roles), 3, 3)), np.zeros((len(roles), 3))
     for number, role in enumerate(roles):
         here, there = old.joints[role], _place(role, old, new)
-        end, goal = old.onward(role), None
+        # Hips end where some rig begins its spine: that says nothing of a skirt that hangs on them.
+        end, goal = None if role == "hips" else old.onward(role), None
         if end is not None:
             goal = _end(role, old, new)
         across = _across(role, old, new, size)
@@ -89,7 +90,8 @@ def limb_by_limb(
             length, wanted = float(np.linalg.norm(way)), float(np.linalg.norm(onto))
             if length > 1e-6 and wanted > 1e-6:
                 unit = way / length
-                matrix = matrix + (wanted / length - float(unit @ matrix @ unit)) * np.outer(unit, unit)
+                longer = float(np.clip(wanted / length, _THINNEST * size, _THICKEST * size))
+                matrix = matrix + (longer - float(unit @ matrix @ unit)) * np.outer(unit, unit)
         linear[number], shift[number] = matrix, there - matrix @ here
     turned = np.einsum("nr,rij->nij", shares, linear)
     return np.einsum("nij,nj->ni", turned, points) + shares @ shift, turned
