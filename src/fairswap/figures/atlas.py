@@ -17,6 +17,7 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.figures.trimming import of_vertices
+from fairswap.formats.gltf.building import see_through
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.materials import MaterialOrigin, maps_of, with_images
 from fairswap.formats.gltf.schema import Document
@@ -317,12 +318,7 @@ def _material(key: tuple[Any, ...], parts: Sequence[_Part], size: tuple[int, int
     if "surface" not in names:
         rough, metal = parts[0].maps["surface"][0, 0, 1:3] / 255.0
         row["pbrMetallicRoughness"] |= {"roughnessFactor": float(rough), "metallicFactor": float(metal)}
-    if blending != "opaque":
-        row["alphaMode"] = blending.upper()
-    if blending == "mask":
-        row["alphaCutoff"] = cutoff
-    if two_sided:
-        row["doubleSided"] = True
+    row |= see_through(blending, cutoff, two_sided)
     if extensions:
         row["extensions"] = {name: {} for name in extensions}
     views, start = [], 0

@@ -90,12 +90,13 @@ def garment_in(
         figure = _placed_on(figure, base, wearer is not None, document, findings)
         wearer, roles = base, dict(base.roles.bones)
     like = wearer or _whole(figure)
+    if like is not None:
+        roles = {role: bone for role, bone in roles.items() if role in like.roles.bones}
     skeleton = skeleton_in_t(figure.skeleton, roles, like)
     meshes = tuple(in_pose(mesh, skeleton) for mesh in figure.meshes)
     joints = {role: skeleton.rest.positions[0, bone] for role, bone in roles.items()}
     form = Form(joints) if wearer is None else form_of(wearer, as_it_moves=wearer is target)
-    missing = [role for role in roles if role not in form.joints]
-    return Garment(name, skeleton, {r: b for r, b in roles.items() if r not in missing}, meshes, form, tuple(findings))
+    return Garment(name, skeleton, roles, meshes, form, tuple(findings))
 
 
 def _whole(figure: Figure) -> RiggedFigure | None:

@@ -13,6 +13,7 @@ from typing import Any
 
 import numpy as np
 
+from fairswap.measure.nearness import middles_of_parts
 from fairswap.model.arrays import Floats, Integers
 
 # Cubes around the surface, so that the outside is one.
@@ -143,11 +144,7 @@ def sampled_surface(vertices: Floats, triangles: Integers, spacing_m: float) -> 
     points, flows = [], []
     for n in np.unique(parts).tolist():
         rows = np.flatnonzero(parts == n)
-        # The middles of the n² equal triangles that each is cut into.
-        i, j = np.meshgrid(np.arange(n), np.arange(n), indexing="ij")
-        upright = (i + j) < n
-        u = np.concatenate([(i[upright] + 1 / 3) / n, (i[(i + j) < n - 1] + 2 / 3) / n])
-        v = np.concatenate([(j[upright] + 1 / 3) / n, (j[(i + j) < n - 1] + 2 / 3) / n])
+        _, u, v = middles_of_parts(n).T
         for chunk in np.array_split(rows, max(1, len(rows) * len(u) // _MOST_SAMPLES + 1)):
             there = a[chunk, None] + u[:, None] * (b - a)[chunk, None] + v[:, None] * (c - a)[chunk, None]
             points.append(there.reshape(-1, 3))
