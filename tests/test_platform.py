@@ -430,7 +430,7 @@ def test_what_cannot_be_judged_is_one_clear_message():
     ("act", "by"), [("turn-and-bow", "Juniper"), ("lamp", "Juniper"), ("clap", "Osric"), ("leap", "Osric")]
 )
 def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_became_one(act, by):
-    """The centimetre that is allowed holds for hands and feet in every frame; the head of a deep bow is 3 cm off, since
+    """The centimetre that is allowed holds for hands and feet in every frame; the head of a deep bow is a little more off, since
     one bone is as long as the curve of six. The skin is far less off than with turns alone."""
     from fairswap.platform import skeleton as rebuilding
     from fairswap.platform.preparing import prepare
@@ -448,7 +448,7 @@ def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_beca
         "hand_right": 0.001,
         "foot_left": 0.001,
         "foot_right": 0.001,
-        "head": 0.035,
+        "head": 0.012,
     }.items():
         off = np.linalg.norm(was[:, rigged.roles.bones[role]] - now[:, made.made.roles.bones[role]], axis=1)
         assert off.max() < most, role
@@ -458,3 +458,53 @@ def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_beca
     proofs = [prove(made.original, rested, made.made.figure, [clip], rigged.roles) for clip in (moved, turned)]
     assert proofs[0].mean_mm < (0.55 if act != "clap" else 0.6) * proofs[1].mean_mm or act == "leap"
     assert proofs[0].mean_mm < 6.0
+
+
+def test_a_platform_may_want_a_height_and_the_way_back_is_exact(tmp_path):
+    """The figure and its walk are sized together; sized back they are what they were."""
+    walk = fairswap.demo_motion("walk", "Pip")
+    rules = replace_rules(FERNWAY, figure={"height": 1.7})
+    made = fairswap.fit(walk, rules)
+    assert "figure.height" in {change.rule for change in made.changes}
+    assert made.figure.height_m == pytest.approx(1.7, rel=0.005)
+    assert "figure.height" not in wrong_rules(saved("tall.glb", made.figure), rules)
+    assert "figure.height" in wrong_rules(saved("small.glb", fitted().figure), rules)
+    factor = 1.7 / walk.figure.height_m
+    tall = fairswap.resize(walk, height_m=1.7)
+    there, back = tall.clips[0].world().positions, fairswap.resize(tall, factor=1.0 / factor)
+    assert np.abs(there / factor - walk.clips[0].world().positions).max() < 1e-5
+    assert np.abs(back.figure.rest_points - walk.figure.rest_points).max() < 1e-5
+    bad = tmp_path / "bad.toml"
+    bad.write_text(
+        'fairswap = "platform/2"\nname = "bad"\nbones = "fernway"\n[figure]\nheight = 3.0\nheight_m = [1.0, 2.0]\n'
+    )
+    with pytest.raises(fairswap.InputError, match="out of height_m"):
+        fairswap.platform.named(bad)
+
+
+def test_what_was_changed_since_it_was_read_is_not_lost_by_sizing_or_placing():
+    """A clip that was put in by hand, and a mesh that was changed: the document they came from knows neither."""
+    walk = fairswap.demo_motion("walk", "Pip")  # the file has no clip
+    for moved in (fairswap.resize(walk, factor=2.0), fairswap.place(lifted(walk), "floor")):
+        assert [clip.name for clip in moved.clips] == [walk.clips[0].name]
+    wider = replace(walk.figure.meshes[0], vertices=walk.figure.meshes[0].vertices * [1.5, 1.0, 1.0])
+    figure = replace(walk.figure, meshes=(wider, *walk.figure.meshes[1:]))
+    changed = replace(walk, figures=(figure,), clips=())
+    for factor, moved in ((2.0, fairswap.resize(changed, factor=2.0)), (1.0, fairswap.place(lifted(changed), "floor"))):
+        wide = np.ptp(moved.figure.meshes[0].vertices[:, 0]) / factor
+        assert wide == pytest.approx(np.ptp(wider.vertices[:, 0]), rel=1e-4)
+
+
+def lifted(document):
+    """The document with its figure half a metre over the floor."""
+    old = document.figure
+    shift = np.array([0.0, 0.5, 0.0])
+    roots = (old.skeleton.parents < 0)[:, None]
+    skeleton = replace(old.skeleton, rest_translations=old.skeleton.rest_translations + roots * shift)
+    figure = replace(old, skeleton=skeleton)
+    clips = []
+    for clip in document.clips:
+        edit = clip.poses.edit()
+        edit.skeleton = skeleton
+        clips.append(clip.with_poses(edit.poses()))
+    return replace(document, figures=(figure,), clips=tuple(clips))

@@ -14,6 +14,7 @@ from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.growing import container_with_move
 from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.formats.gltf.writing import still_as_read
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -63,7 +64,7 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
     there = "on it" if where == "floor" else "on it at the origin"
     message = f"it stood {-shift[1]:+.3f} m off the floor{aside}; put {there}"
     told = Finding("placed", "note", figure.name, message)
-    if isinstance(figure.source, GltfSource):
+    if still_as_read(figure, document.clips_of(figure)):
         moved = document_from_container(container_with_move(figure.source.container, _in_file(figure.source, shift)))
         placed = replace(moved, findings=document.findings, joined=document.joined, file=document.file)
         if document.chosen:

@@ -11,7 +11,8 @@ from fairswap.bones.choice import with_one_person
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.growing import container_with_move
-from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.formats.gltf.reading import document_from_container
+from fairswap.formats.gltf.writing import still_as_read
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -64,7 +65,7 @@ def resize(what: Document | str | Path, *, height_m: float | None = None, factor
 def _in_its_document(document: Document, scale: float) -> Document | None:
     """With one node above each scene that scales; None if it is not read from there as it was meant."""
     figure = document.figure
-    if not isinstance(figure.source, GltfSource):
+    if not still_as_read(figure, document.clips_of(figure)):
         return None
     made = document_from_container(container_with_move(figure.source.container, np.zeros(3), scale))
     if document.chosen:

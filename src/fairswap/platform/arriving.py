@@ -18,9 +18,12 @@ from fairswap.platform.planning import NewBone
 
 # Nearer than this it has arrived, metres; arms are never quite straightened (share of their length).
 _THERE_M, _STRAIGHT = 1e-4, 0.9995
+_SAME_M = 1e-3
 
 
-def arrive(bones: Sequence[NewBone], skeleton: Skeleton, world: WorldTransforms, turned: Floats) -> None:
+def arrive(
+    bones: Sequence[NewBone], old: Skeleton, skeleton: Skeleton, world: WorldTransforms, turned: Floats
+) -> None:  # fmt: skip
     """Change the world turns ``(bones, 4, frames)`` of the new bones in place; ``world`` is the old bones' motion."""
     number = {bone.key: index for index, bone in enumerate(bones)}
     if "hips" not in number:
@@ -29,12 +32,31 @@ def arrive(bones: Sequence[NewBone], skeleton: Skeleton, world: WorldTransforms,
         line = sorted((key for key in number if key.startswith(f"{chain}_")), key=role_order)
         onward = [*line[1:], next((key for key in ("neck_1", "head") if key in number), "")]
         for key, end in zip(line, onward, strict=True):
-            if end and end != key:
-                _aim(number[key], number[end], bones, skeleton, world, turned)
+            goal = _standing(bones[number[end]], old) if end else -1
+            if _between(_standing(bones[number[key]], old), goal, old):
+                _aim(number[key], number[end], goal, bones, skeleton, world, turned)
     for side in SIDES:
         limb = [number.get(f"{part}_{side}", -1) for part in ("upper_arm", "lower_arm", "hand")]
-        if min(limb) >= 0 and skeleton.parents[limb[1]] == limb[0] and skeleton.parents[limb[2]] == limb[1]:
+        if min(limb) < 0 or not all(_standing(bones[bone], old) == bones[bone].first for bone in limb):
+            continue
+        if skeleton.parents[limb[1]] == limb[0] and skeleton.parents[limb[2]] == limb[1]:
             _reach((limb[0], limb[1], limb[2]), bones, skeleton, world, turned)
+
+
+def _standing(bone: NewBone, old: Skeleton) -> int:
+    """The old bone that stands where a new one does, which tells where that has to be; -1 if there is none."""
+    apart = np.linalg.norm(old.rest.positions[0] - np.array(bone.place), axis=1)
+    nearest = int(np.argmin(apart))
+    return nearest if apart[nearest] < _SAME_M else -1
+
+
+def _between(start: int, end: int, old: Skeleton) -> bool:
+    """Whether other old bones stood between two: what bent there is stiff now."""
+    up = int(old.parents[end]) if end >= 0 else -1
+    steps = 1
+    while up >= 0 and up != start:
+        up, steps = int(old.parents[up]), steps + 1
+    return start >= 0 and up == start and steps > 1
 
 
 def _positions(
@@ -51,14 +73,14 @@ def _positions(
 
 
 def _aim(
-    bone: int, end: int, bones: Sequence[NewBone], skeleton: Skeleton, world: WorldTransforms, turned: Floats
+    bone: int, end: int, goal: int, bones: Sequence[NewBone], skeleton: Skeleton, world: WorldTransforms, turned: Floats
 ) -> None:  # fmt: skip
-    """Turn a bone so that it points to where the next joint was."""
+    """Turn a bone so that it points to where the next joint was, the old bone ``goal``."""
     start = _positions(bone, bones, skeleton, world, turned)
     now = _positions(end, bones, skeleton, world, turned) - start
-    goal = world.position_tracks[bones[end].first].T - start
-    if np.linalg.norm(now - goal, axis=1).max() > _THERE_M:
-        _turn(bone, quaternion_between(now, goal), bones, skeleton, turned)
+    wanted = world.position_tracks[goal].T - start
+    if np.linalg.norm(now - wanted, axis=1).max() > _THERE_M:
+        _turn(bone, quaternion_between(now, wanted), bones, skeleton, turned)
 
 
 def _reach(

@@ -29,7 +29,7 @@ from fairswap.model.rate import rate_from_text_per_second, text_from_rate
 from fairswap.model.rotation import rotate
 from fairswap.model.space import OURS
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
-from fairswap.platform.rules import Platform, platform_named
+from fairswap.platform.rules import SAME_HEIGHT, Platform, platform_named
 from fairswap.platform.textures import facts_of, pictures_of
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
@@ -261,6 +261,9 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
         off_axis = _off_axis(figure, roles, rules.axes)
         said = f"{off_axis[0]} and {len(off_axis) - 1} more are not" if off_axis else "so"
         add("figure.axes", name, f"{rules.axes} along each bone", said, not off_axis)
+    if rules.height is not None and figure.meshes:
+        fine = abs(figure.height_m / rules.height - 1.0) < SAME_HEIGHT
+        add("figure.height", name, f"{rules.height:g} m", f"{figure.height_m:.2f} m", fine)
     if rules.height_m is not None and figure.meshes:
         low, high = rules.height_m
         height = figure.height_m

@@ -9,6 +9,7 @@ from pathlib import Path
 from fairswap.bones.choice import with_one_person
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.figures.avatars import as_said
+from fairswap.figures.sizing import resize
 from fairswap.formats.files import document_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -16,7 +17,7 @@ from fairswap.model.figure import Figure
 from fairswap.platform.changes import Change
 from fairswap.platform.meshes import lighter, with_fewer_materials
 from fairswap.platform.preparing import Fitted, prepare
-from fairswap.platform.rules import Platform, platform_named
+from fairswap.platform.rules import SAME_HEIGHT, Platform, platform_named
 from fairswap.pose.rigged import RiggedFigure
 
 
@@ -57,7 +58,11 @@ def fit(
         joined.append(Change("figure.max_bones", f"{len(document.joined)} bones of a second skeleton joined"))
     profile = None if bones is None else profile_named(bones)
     document = as_said(document, profile, meta, springs)
-    figure = document.figure
+    figure, wanted = document.figure, rules.figure.height
+    if wanted is not None and figure.meshes and abs(figure.height_m / wanted - 1.0) >= SAME_HEIGHT:
+        joined.append(Change("figure.height", f"{figure.height_m:.2f} m tall to {wanted:.2f} m, with its clips"))
+        document = resize(document, height_m=wanted)
+        figure = document.figure
     done = fit_figure(figure, document.clips_of(figure), rules, profile, triangles, atlas)
     told = (*document.findings, *rules.findings, *document.left_standing(), *done.findings)
     return replace(done, changes=(*joined, *done.changes), findings=told)

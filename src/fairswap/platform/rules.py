@@ -30,6 +30,10 @@ class SpaceRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     unit: str = "m"
 
 
+# A figure has the height that is wanted if it is no further off, as a share: a T is not measured to the hair.
+SAME_HEIGHT = 0.01
+
+
 class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a figure must be like; a rule that is left out allows everything."""
 
@@ -47,6 +51,7 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     rest_pose: Literal["any", "T", "A", "down"] = "any"
     arm_degrees: Annotated[float, msgspec.Meta(ge=-90.0, le=90.0)] = 45.0
     max_influences: _Count | None = None
+    height: _Above0 | None = None
     height_m: tuple[float, float] | None = None
     max_vertices: _Count | None = None
     max_triangles: _Count | None = None
@@ -215,6 +220,9 @@ def _checked(read: _File, path: str | Path, findings: list[Finding]) -> Platform
     for name, pair in (("spine", figure.spine), ("neck", figure.neck), ("height_m", figure.height_m)):
         if pair is not None and (pair[0] > pair[1] or pair[0] < 0):
             raise wrong(f"{pair[0]} to {pair[1]} is no range", f"figure.{name}", "Write the smaller number first")
+    low, high = figure.height_m or (0.0, float("inf"))
+    if figure.height is not None and not low <= figure.height <= high:
+        raise wrong(f"{figure.height:g} m is out of height_m", "figure.height", "Decide for one")
     if "root" in figure.required and figure.root == "forbidden":
         raise wrong("a root is required and forbidden", "figure.root", "Decide for one")
     if clip.travel == "root" and figure.root == "forbidden":
@@ -300,7 +308,8 @@ required = ["hips", "spine_1", "head"]   # roles that must have a bone (docs/rol
 # rest_pose = "T"         # T, A, down, any
 # arm_degrees = 45.0      # of an A: how far the arms are below level
 # max_influences = 4     # bones that move one vertex
-# height_m = [0.5, 3.0]
+# height = 1.70           # metres: every figure is made so tall
+# height_m = [0.5, 3.0]   # from and to: only checked
 # max_vertices = 30000
 # max_triangles = 20000
 # max_materials = 4

@@ -92,7 +92,7 @@ def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
         away = first if bone.fraction == 0.0 else slerp(first, _away(world, rest, bone.second), bone.fraction)
         turned[number] = multiply(away, new_rest[number]).T
     if made.merged:
-        arrive(made.bones, new, world, turned)
+        arrive(made.bones, old, new, world, turned)
     local = np.empty_like(turned)
     for number, parent in enumerate(new.parents.tolist()):
         rotation = turned[number].T

@@ -134,6 +134,15 @@ def _animations_of_others(raw: dict[str, Any], source: GltfSource) -> list[dict[
     ]
 
 
+def still_as_read(figure: Figure, clips: Sequence[Clip]) -> bool:
+    """Whether a figure and clips are what their own document holds: else that does not speak for them."""
+    source = figure.source
+    if not isinstance(source, GltfSource):
+        return False
+    same = figure.meshes is source.meshes and figure.skeleton == source.skeleton
+    return same and all(_is_unchanged(clip, source) for clip in clips)
+
+
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
     origin = clip.origin
     return isinstance(origin, GltfOrigin) and origin.container is source.container and origin.poses is clip.poses
