@@ -430,8 +430,8 @@ def test_what_cannot_be_judged_is_one_clear_message():
     ("act", "by"), [("turn-and-bow", "Juniper"), ("lamp", "Juniper"), ("clap", "Osric"), ("leap", "Osric")]
 )
 def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_became_one(act, by):
-    """The centimetre that is allowed holds for hands and feet in every frame; the head of a deep bow is a little more off, since
-    one bone is as long as the curve of six. The skin is far less off than with turns alone."""
+    """Hands and feet in every frame; the head of a deep bow is just over a centimetre off, as one bone is as long
+    as the curve of six. The skin is far less off than with turns alone."""
     from fairswap.platform import skeleton as rebuilding
     from fairswap.platform.preparing import prepare
     from fairswap.platform.proof import prove
