@@ -431,7 +431,7 @@ def test_what_cannot_be_judged_is_one_clear_message():
 )
 def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_became_one(act, by):
     """Hands and feet in every frame; the head of a deep bow is just over a centimetre off, as one bone is as long
-    as the curve of six. The skin is far less off than with turns alone."""
+    as the curve of six. The skin is at most half as far off as with turns alone."""
     from fairswap.platform import skeleton as rebuilding
     from fairswap.platform.preparing import prepare
     from fairswap.platform.proof import prove
@@ -456,8 +456,8 @@ def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_beca
         patch.setattr(rebuilding, "arrive", lambda *_: None)
         turned = rebuilding.moved_to_rebuilt(rested[0], made.made)
     proofs = [prove(made.original, rested, made.made.figure, [clip], rigged.roles) for clip in (moved, turned)]
-    assert proofs[0].mean_mm < (0.55 if act != "clap" else 0.6) * proofs[1].mean_mm or act == "leap"
-    assert proofs[0].mean_mm < 6.0
+    assert proofs[0].mean_mm < 0.5 * proofs[1].mean_mm
+    assert proofs[0].mean_mm < 4.0
 
 
 def test_a_platform_may_want_a_height_and_the_way_back_is_exact(tmp_path):

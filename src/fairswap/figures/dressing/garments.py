@@ -42,7 +42,6 @@ class Garment:
 
     Attributes
     ----------
-    name : str
     skeleton : Skeleton
         Its bones, resting in the T.
     roles : mapping of role to bone
@@ -54,7 +53,6 @@ class Garment:
     findings : tuple of Finding
     """
 
-    name: str
     skeleton: Skeleton
     roles: Mapping[str, int]
     meshes: tuple[Mesh, ...]
@@ -75,7 +73,6 @@ def garment_in(
         If no mesh is called as one of ``take``.
     """
     document = document_of(what)
-    name = Path(document.file).stem if document.file else "garment"
     if document.figures:
         figure, wearer = _without_its_body(document, take)
         wearer = made_for or wearer
@@ -96,7 +93,7 @@ def garment_in(
     meshes = tuple(in_pose(mesh, skeleton) for mesh in figure.meshes)
     joints = {role: skeleton.rest.positions[0, bone] for role, bone in roles.items()}
     form = Form(joints) if wearer is None else form_of(wearer, as_it_moves=wearer is target)
-    return Garment(name, skeleton, roles, meshes, form, tuple(findings))
+    return Garment(skeleton, roles, meshes, form, tuple(findings))
 
 
 def _whole(figure: Figure) -> RiggedFigure | None:

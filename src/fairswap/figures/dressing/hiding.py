@@ -7,6 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from fairswap.figures.dressing.worn import SKIN, Wearing
+from fairswap.figures.rigging.shape import Shape
 from fairswap.figures.trimming import with_triangles
 from fairswap.measure.nearness import Surface
 from fairswap.model.arrays import Floats, Integers
@@ -59,8 +60,6 @@ def _under(places: Floats, normals: Floats, cloth: Surface, height: float) -> np
 
 def _wider(seen: np.ndarray, points: Floats, triangles: Integers) -> np.ndarray:
     """What is seen, and the rings of vertices around it."""
-    from fairswap.figures.rigging.shape import Shape
-
     welded = Shape.of(points, triangles).welded
     out = np.zeros(int(welded.max()) + 1, dtype=bool)
     used = np.unique(triangles)
