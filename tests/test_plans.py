@@ -651,31 +651,37 @@ def cluster():
     environment = {**os.environ, "OPENBLAS_NUM_THREADS": "1"}
     started = []
 
-    def start(*words):
-        command = [sys.executable, "-m", *words]
-        started.append(subprocess.Popen(command, env=environment, stderr=subprocess.PIPE, text=True))
-        return started[-1]
+    def start(name, *words):
+        # What they say goes to a file: a pipe that nobody empties would stop them once it is full.
+        with Path(f"{name}.log").open("w") as log:
+            process = subprocess.Popen([sys.executable, "-m", *words], env=environment, stderr=log)
+        started.append(process)
+        return process
 
-    scheduler = start("distributed.cli.dask_scheduler", "--port", "0", "--no-dashboard", "--host", "127.0.0.1")
-    address = ""
-    for line in scheduler.stderr:
-        if found := re.search(r"(tcp://127\.0\.0\.1:\d+)", line):
-            address = found[1]
-            break
-    workers = [
-        start("distributed.cli.dask_worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard",
-              "--local-directory", str(Path.cwd() / f"worker-{number}"))
-        for number in range(3)
-    ]  # fmt: skip
-    for worker in workers:
-        for line in worker.stderr:
-            if "Registered to" in line:
-                break
-    yield address, workers
-    for process in [*workers, scheduler]:
-        process.kill()
-        process.wait()
-        process.stderr.close()
+    def said(name, pattern):
+        deadline = time.monotonic() + 60
+        while time.monotonic() < deadline:
+            if found := re.search(pattern, Path(f"{name}.log").read_text()):
+                return found[0]
+            time.sleep(0.05)
+        raise AssertionError(f"{name} did not start: {Path(f'{name}.log').read_text()}")
+
+    try:
+        start("scheduler", "distributed.cli.dask_scheduler", "--port", "0", "--no-dashboard", "--host", "127.0.0.1")
+        address = said("scheduler", r"tcp://127\.0\.0\.1:\d+")
+        names = [f"worker-{number}" for number in range(3)]
+        workers = [
+            start(name, "distributed.cli.dask_worker", address, "--nthreads", "1", "--no-nanny", "--no-dashboard",
+                  "--local-directory", str(Path.cwd() / name))
+            for name in names
+        ]  # fmt: skip
+        for name in names:
+            said(name, "Registered to")
+        yield address, workers
+    finally:
+        for process in reversed(started):
+            process.kill()
+            process.wait()
 
 
 @pytest.mark.filterwarnings("ignore")

@@ -160,7 +160,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
     return FigureFacts(
         name=figure.name,
         height_m=figure.height_m,
-        bones=len(figure.skeleton),
+        bones=figure.bone_count,
         end_bones=len(figure.skeleton.ends),
         profile=roles.profile or None,
         least_sure=min(roles.confidences.values(), default=None),

@@ -8,12 +8,14 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from fairswap.errors import FairSwapError, Finding, UsageError
+from fairswap.formats.few_parts import with_stand_ins
 from fairswap.formats.outputs import Outputs, same_file
 from fairswap.formats.storage import Chunk, read_bytes, write_atomically
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
+from fairswap.model.stand_ins import own_parts
 
 
 class _Format(NamedTuple):
@@ -98,7 +100,7 @@ def load(
         row = _row(Path(f"x{format}") if format else path)
     read: Callable[..., Document] = import_module(row.module).read
     try:
-        document = read(content, path, unit=unit, up=up)
+        document = with_stand_ins(read(content, path, unit=unit, up=up))
         return document if figure is None else document.choosing(figure)
     except FairSwapError as error:
         raise error.in_file(path) from None
@@ -245,7 +247,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     encoder: Callable[..., Encoded] | None = getattr(import_module(row.module), "encode", None)
     if encoder is None:
         raise UsageError(f"{row.name} is read here, not written", file=name, remedy=f"Known are {', '.join(written())}")
-    return encoder(figure, tuple(clips), name, space=space)
+    return encoder(*own_parts(figure, clips), name, space=space)
 
 
 def written() -> list[str]:

@@ -15,6 +15,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.rotation import angle_between, conjugate, multiply, normalized
 from fairswap.model.signals import widest_mask
 from fairswap.model.skeleton import WorldTransforms
+from fairswap.model.stand_ins import stand_in_bones
 from fairswap.pose.reference import neutral_direction
 from fairswap.pose.rigged import RiggedFigure
 
@@ -126,6 +127,9 @@ class Tracks:
         pointing = [row for row, (_, onward) in enumerate(self.roles) if onward]
         directions = _by_direction([self.roles[row] for row in pointing], self.pair, worlds)
         self.degrees[pointing, span] = directions[:, inner]
+        # A limb of one piece has turned as its two did together, which no turn of one of them tells.
+        whole = [row for row in pointing if self.roles[row][1] not in next_roles(self.roles[row][0])]
+        self.turns[whole, span] = self.degrees[whole, span]
         self.hips[span] = _hips_apart(self.pair, worlds, self.travel_factor)[inner]
         self._hips_leveled[span] = _hips_apart(self.pair, worlds, self.travel_factor, self.contacts[0].floor)[inner]
         for which, (rigged, world) in enumerate(zip(self.pair, worlds, strict=True)):
@@ -270,12 +274,16 @@ def compared_roles(pair: Pair) -> list[tuple[str, str]]:
     """
     first, second = (rigged.roles.bones for rigged in pair)
     found = []
-    for role in sorted((set(first) & set(second)) - {"root"}, key=role_order):
+    lacking = {rigged.role_of_bone[bone] for rigged in pair for bone in stand_in_bones(rigged.figure)
+               if bone in rigged.role_of_bone}  # fmt: skip
+    for role in sorted((set(first) & set(second)) - {"root", *lacking}, key=role_order):
         if role != _last(pair[0].roles, role):
             continue  # of a chain only the end can be compared bone to bone
         onward = ""
         if neutral_direction(role) is not None:
             onward = next((other for other in next_roles(role) if other in first and other in second), "")
+        if onward in lacking and onward.startswith("lower_"):
+            onward = next_roles(onward)[0]  # a limb of one piece points to its end
         found.append((role, onward))
     if not any(onward for _, onward in found):
         raise ImpossibleError("the two figures share no limb", remedy="Check the bone profiles")

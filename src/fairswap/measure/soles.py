@@ -12,6 +12,7 @@ from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import WorldTransforms
+from fairswap.model.stand_ins import carrier_of
 from fairswap.pose.rigged import RiggedFigure
 
 _DIRECTIONS = np.stack([np.cos(np.arange(8) * np.pi / 4), np.zeros(8), np.sin(np.arange(8) * np.pi / 4)], axis=1)
@@ -68,7 +69,7 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
     found = {}
     for side in SIDES:
         feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]
-        bones, points = _low_vertices(rigged, shown, feet)
+        bones, points = _low_vertices(rigged, shown, [carrier_of(rigged.figure, foot) for foot in feet])
         if not len(points):
             bones, points = _under_joints(rigged, feet)
         foot, toes = feet[0], feet[1] if len(feet) > 1 else -1

@@ -19,6 +19,8 @@ from fairswap.model.space import OURS, Space
 if TYPE_CHECKING:
     import pandas
 
+    from fairswap.model.stand_ins import StandIns
+
 # How far the soles are below the lowest bone where no mesh shows them, as a share of the height.
 _SOLE = 0.02
 
@@ -28,7 +30,8 @@ class Figure(Value):
     """A skeleton with its meshes, and the document it came in (opaque; the writer of that format knows it).
 
     ``known_roles`` are the roles that the file itself gives to bones, as VRM does; ``avatar`` is what else such a file
-    says of it: terms of use, expressions, what swings.
+    says of it: terms of use, expressions, what swings. ``stand_ins`` are bones that a body of few parts lacks and that
+    were added to reckon with; they are not written.
 
     >>> import fairswap
     >>> pip = fairswap.load(fairswap.demo_file("pip.glb")).figure
@@ -43,6 +46,7 @@ class Figure(Value):
     source: Any = None
     known_roles: Mapping[str, int] = field(default_factory=dict)
     avatar: Avatar | None = None
+    stand_ins: StandIns | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         for mesh in self.meshes:
@@ -88,6 +92,11 @@ class Figure(Value):
         return read_only(out)
 
     @property
+    def bone_count(self) -> int:
+        """How many bones its file has: those that stand in for parts it lacks are not counted."""
+        return len(self.skeleton) - (0 if self.stand_ins is None else len(self.stand_ins.carriers))
+
+    @property
     def face_controls(self) -> frozenset[int]:
         """Bones that are no part of the body, but stand for expressions."""
         return frozenset(self.avatar.controls.values()) if self.avatar is not None else frozenset()
@@ -114,12 +123,12 @@ class Figure(Value):
 
     def __repr__(self) -> str:
         vertices = sum(len(mesh.vertices) for mesh in self.meshes)
-        return f"<Figure {self.name!r}: {self.height_m:.2f} m, {len(self.skeleton)} bones, {vertices} vertices>"
+        return f"<Figure {self.name!r}: {self.height_m:.2f} m, {self.bone_count} bones, {vertices} vertices>"
 
     def _repr_html_(self) -> str:
         facts = {
             "height": f"{self.height_m:.2f} m",
-            "bones": len(self.skeleton),
+            "bones": self.bone_count,
             "meshes": len(self.meshes),
             "vertices": sum(len(mesh.vertices) for mesh in self.meshes),
             "morphs": sum(len(mesh.morph_names) for mesh in self.meshes),

@@ -136,7 +136,7 @@ def _label(draw: ImageDraw, staged: Staged, word: str, top: int, floor: float | 
     draw.text((24, top + 12), word, font=font(15), fill=FAINT)
     draw.text((24, top + 32), _shortened(draw, figure.name, _LABEL - 34), font=font(21), fill=INK)
     draw.text((24, top + 62), f"{figure.height_m:.2f} m", font=font(16), fill=FAINT)
-    draw.text((24, top + 84), f"{len(figure.skeleton)} bones", font=font(16), fill=FAINT)
+    draw.text((24, top + 84), f"{figure.bone_count} bones", font=font(16), fill=FAINT)
     for number, (name, color) in enumerate((("left", LEFT), ("right", RIGHT))):
         y = top + 120 + 24 * number
         draw.line([24, y + 10, 44, y + 10], fill=byte(color), width=4)

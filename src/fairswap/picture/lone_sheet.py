@@ -50,7 +50,7 @@ def lone_sheet(
     draw = pen(sheet)
     name = clip.name if clip is not None else "at rest"
     draw.text((20, 12), title or f"{figure.name}: {name}", font=font(27), fill=INK)
-    facts = f"{figure.height_m:.2f} m, {len(figure.skeleton)} bones, {len(figure.meshes)} meshes"
+    facts = f"{figure.height_m:.2f} m, {figure.bone_count} bones, {len(figure.meshes)} meshes"
     if clip is not None:
         facts += f"   ·   {clip.duration_s:.2f} s at {float(clip.rate):g}, {clip.frames} frames"
     draw.text((22, 48), facts, font=font(16), fill=FAINT)

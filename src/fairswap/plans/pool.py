@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
 from fairswap.errors import FairSwapError
+from fairswap.formats.processes import end_at_once
 from fairswap.plans.inputs import Content
 from fairswap.plans.made import Made
 from fairswap.plans.recipe import ConvertWords
@@ -142,7 +143,10 @@ class Pool:
 
     def close(self, *, at_once: bool = False) -> None:
         if self._executor is not None:
-            self._executor.shutdown(wait=True, kill_workers=at_once)
+            if at_once:
+                end_at_once(self._executor)
+            else:
+                self._executor.shutdown()
             self._executor = None
 
 
@@ -161,7 +165,7 @@ def each_beside(function: Callable[[Any], Thing], items: Sequence[Any]) -> Itera
     try:
         yield from executor.map(function, items)
     except BaseException:
-        executor.shutdown(kill_workers=True)
+        end_at_once(executor)
         raise
     executor.shutdown()
 

@@ -22,6 +22,7 @@ from fairswap.retarget.bearing import move_hips
 from fairswap.retarget.clearing import clear_limbs
 from fairswap.retarget.extras import lost_extras, stretched_joints
 from fairswap.retarget.feet import Planted, plant_feet
+from fairswap.retarget.few_parts import lacks_feet, put_on_parts
 from fairswap.retarget.hands import Touch, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions
@@ -123,6 +124,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         for stage in (_take_floor_out, _plant_feet, _meet_hands):
             stage(motion)
     _clear_limbs(motion)
+    put_on_parts(swap.source, swap.target, motion.source_chain, motion.chain, contacts, motion.rate)
     taken = _move_root(motion)
     _let_sway(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
@@ -171,7 +173,7 @@ def _take_floor_out(motion: _Motion) -> None:
 
 
 def _plant_feet(motion: _Motion) -> None:
-    if motion.options.feet != "planted":
+    if motion.options.feet != "planted" or lacks_feet(motion.swap.target):
         return
     if any(motion.contacts.standing(side).any() for side in SIDES):
         motion.planted = plant_feet(

@@ -19,6 +19,7 @@ from pathlib import Path
 from typing import Any, TypeVar
 
 from fairswap.errors import InputError
+from fairswap.formats.processes import end_at_once
 from fairswap.formats.usd.packing import library
 
 _Result = TypeVar("_Result")
@@ -69,8 +70,7 @@ def _give_up() -> None:
     """End the process; the next file gets a new one."""
     global _worker
     if _worker is not None:
-        with contextlib.suppress(Exception):  # it may be gone in any state
-            _worker[1].shutdown(wait=True, kill_workers=True)
+        end_at_once(_worker[1])
     _worker = None
 
 

@@ -1,0 +1,242 @@
+"""Stand-ins: bones that a body of few parts lacks, so that an arm of one piece has an elbow and a wrist to reckon with.
+
+They never bend and are never written: :func:`own_parts` gives back the body as its file has it. What a motion does with
+them is put on the parts that are there (see :mod:`fairswap.retarget.few_parts`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+
+import numpy as np
+
+from fairswap.model.arrays import Floats, Integers
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh
+from fairswap.model.poses import PoseBuilder, Poses
+from fairswap.model.rotation import conjugate, matrix_from_quaternion, multiply, rotate
+from fairswap.model.skeleton import Skeleton, WorldTransforms
+
+# Less is rounding: a joint that is where it rests (metres).
+_AT_REST_M = 1e-6
+
+
+@dataclass(frozen=True)
+class Added:
+    """One bone to add: its name, the bone that it goes with (itself or an added one), and where it is at rest."""
+
+    name: str
+    carrier: str
+    place: Floats
+
+
+@dataclass(frozen=True, eq=False)
+class StandIns:
+    """What was added to a figure.
+
+    Attributes
+    ----------
+    carriers : mapping of str to str
+        For each added bone the one of the file that it goes with, by their names.
+    hung : mapping of str to str
+        The bones of the file that hang on an added one now, with the one that they hang on in the file.
+    original : Figure
+        The figure as it is in its file.
+    skeleton, meshes : Skeleton, tuple of Mesh
+        Those of the figure as it was completed.
+    """
+
+    carriers: Mapping[str, str]
+    hung: Mapping[str, str]
+    original: Figure
+    skeleton: Skeleton
+    meshes: tuple[Mesh, ...]
+
+
+@dataclass(frozen=True, eq=False)
+class _AsInFile:
+    """The origin of a clip that stand-ins were added to: the clip as it is in its file."""
+
+    clip: Clip
+    poses: Poses
+
+
+def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Sequence[Added]) -> Figure:
+    """The figure with bones added: ``hips`` between its carrier and what that hangs on, which ``legs`` hang on then;
+    ``limbs`` each below its carrier."""
+    old = figure.skeleton
+    names, parents, own = [], [], []
+    for bone, name in enumerate(old.names):
+        if hips is not None and name == hips.carrier:
+            names.append(hips.name)
+            parents.append(old.names[old.parents[bone]] if old.parents[bone] >= 0 else "")
+            own.append(-1)
+        above = old.names[old.parents[bone]] if old.parents[bone] >= 0 else ""
+        names.append(name)
+        parents.append(hips.name if hips is not None and (name == hips.carrier or bone in legs) else above)
+        own.append(bone)
+    for added in limbs:
+        names.append(added.name)
+        parents.append(added.carrier)
+        own.append(-1)
+    place = {added.name: added.place for added in (*limbs, *([hips] if hips is not None else []))}
+    carriers: dict[str, str] = {}
+    for added in (*([hips] if hips is not None else []), *limbs):
+        carriers[added.name] = carriers.get(added.carrier, added.carrier)
+    at = {name: index for index, name in enumerate(names)}
+    rotations, positions = np.empty((len(names), 4)), np.empty((len(names), 3))
+    for index, (name, bone) in enumerate(zip(names, own, strict=True)):
+        carrier = bone if bone >= 0 else old.names.index(carriers[name])
+        rotations[index] = old.rest.rotations[0, carrier]
+        positions[index] = old.rest.positions[0, bone] if bone >= 0 else place[name]
+    ends = frozenset(index for index, bone in enumerate(own) if bone in old.ends)
+    skeleton = _resting(names, [at.get(parent, -1) for parent in parents], rotations, positions, ends)
+    into = np.array([own.index(bone) for bone in range(len(old))], dtype=np.intp)
+    rigid = [
+        at[carriers[name]] if bone < 0 else index for index, (name, bone) in enumerate(zip(names, own, strict=True))
+    ]
+    meshes = tuple(_with_bones(mesh, skeleton, into, rigid) for mesh in figure.meshes)
+    hung = {old.names[leg]: old.names[old.parents[leg]] for leg in legs} if hips is not None else {}
+    known = {role: int(into[bone]) for role, bone in figure.known_roles.items()}
+    stand_ins = StandIns(carriers, hung, figure, skeleton, meshes)
+    return replace(figure, skeleton=skeleton, meshes=meshes, known_roles=known, stand_ins=stand_ins)
+
+
+def completed_clip(clip: Clip, figure: Figure) -> Clip:
+    """A clip of the figure as it is in its file, for the figure with its stand-ins."""
+    stand_ins, skeleton = figure.stand_ins, figure.skeleton
+    if stand_ins is None:
+        return clip
+    into = _places(clip.skeleton, skeleton)
+    world, rest = clip.poses.world(), skeleton.rest
+    whole = WorldTransforms.empty(len(skeleton), clip.frames)
+    whole.rotation_tracks[into], whole.position_tracks[into] = world.rotation_tracks, world.position_tracks
+    for name, carrier in stand_ins.carriers.items():
+        index, with_it = skeleton.names.index(name), skeleton.names.index(carrier)
+        turn = whole.rotation_tracks[with_it].T
+        away = rotate(conjugate(rest.rotations[0, with_it]), rest.positions[0, index] - rest.positions[0, with_it])
+        whole.rotation_tracks[index] = turn.T
+        whole.position_tracks[index] = whole.position_tracks[with_it] + rotate(turn, away).T
+    poses = _poses_of(skeleton, whole, clip.poses, into)
+    keyed = frozenset(int(into[bone]) for bone in clip.keyed)
+    return replace(clip, poses=poses, keyed=keyed, kept=None, origin=_AsInFile(clip, poses))
+
+
+def own_parts(figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, tuple[Clip, ...]]:
+    """A figure and its clips without stand-ins, as they are written; as they are where there are none, or where skin
+    hangs on them meanwhile, so that they have become bones like others."""
+    stand_ins = figure.stand_ins
+    if stand_ins is None or not _still_stand_in(figure, stand_ins):
+        return figure, tuple(clips)
+    skeleton = figure.skeleton
+    kept = [bone for bone, name in enumerate(skeleton.names) if name not in stand_ins.carriers]
+    if skeleton == stand_ins.skeleton:
+        own = stand_ins.original.skeleton
+    else:
+        at = {skeleton.names[bone]: index for index, bone in enumerate(kept)}
+        parents = []
+        for bone in kept:
+            above = int(skeleton.parents[bone])
+            while above >= 0 and above not in kept:
+                above = int(skeleton.parents[above])
+            name = stand_ins.hung.get(skeleton.names[bone], skeleton.names[above] if above >= 0 else "")
+            parents.append(at.get(name, -1))
+        ends = frozenset(index for index, bone in enumerate(kept) if bone in skeleton.ends)
+        rest = skeleton.rest
+        names = [skeleton.names[bone] for bone in kept]
+        own = _resting(names, parents, rest.rotations[0, kept], rest.positions[0, kept], ends)
+    out_of = np.full(len(skeleton), -1, dtype=np.intp)
+    out_of[kept] = np.arange(len(kept))
+    meshes = stand_ins.original.meshes if figure.meshes is stand_ins.meshes else tuple(
+        replace(mesh, joints=np.maximum(out_of[mesh.joints], 0), bind_matrices=mesh.bind_matrices[kept])
+        for mesh in figure.meshes
+    )  # fmt: skip
+    known = {role: int(out_of[bone]) for role, bone in figure.known_roles.items() if out_of[bone] >= 0}
+    bare = replace(figure, skeleton=own, meshes=meshes, known_roles=known, stand_ins=None)
+    return bare, tuple(_own_clip(clip, own, kept, out_of) for clip in clips)
+
+
+def _own_clip(clip: Clip, own: Skeleton, kept: Sequence[int], out_of: Integers) -> Clip:
+    origin = clip.origin
+    if isinstance(origin, _AsInFile) and origin.poses is clip.poses and origin.clip.skeleton == own:
+        return replace(origin.clip, name=clip.name, made=clip.made)
+    world = clip.poses.world()
+    bare = WorldTransforms(world.rotation_tracks[kept], world.position_tracks[kept])
+    poses = _poses_of(own, bare, clip.poses, out_of)
+    keyed = frozenset(int(out_of[bone]) for bone in clip.keyed if out_of[bone] >= 0)
+    if any(out_of[bone] < 0 for bone in clip.keyed):  # the way of the hips is that of what carries them
+        keyed |= frozenset(poses.translated_bones.tolist())
+    return replace(clip, poses=poses, keyed=keyed, kept=None, origin=None)
+
+
+def _still_stand_in(figure: Figure, stand_ins: StandIns) -> bool:
+    names = figure.skeleton.names
+    there = all(names.count(name) == 1 for name in (*stand_ins.carriers, *stand_ins.carriers.values()))
+    skin = figure.skin_on_bones
+    return there and (skin is None or not any(skin[names.index(name)] > 0.0 for name in stand_ins.carriers))
+
+
+def _places(part: Skeleton, whole: Skeleton) -> Integers:
+    """The index in ``whole`` of each bone of ``part``: the same, in the same order, with others between them."""
+    found, start = [], 0
+    for name in part.names:
+        start = whole.names.index(name, start) + 1
+        found.append(start - 1)
+    return np.array(found, dtype=np.intp)
+
+
+def _resting(
+    names: Sequence[str], parents: Sequence[int], rotations: Floats, positions: Floats, ends: frozenset[int]
+) -> Skeleton:
+    """A skeleton from where its bones are in the world at rest."""
+    above = np.array(parents, dtype=np.intp)
+    turn = np.where(above[:, None] >= 0, rotations[above], [0.0, 0.0, 0.0, 1.0])
+    origin = np.where(above[:, None] >= 0, positions[above], 0.0)
+    back = conjugate(turn)
+    return Skeleton(tuple(names), above, multiply(back, rotations), rotate(back, positions - origin), ends)
+
+
+def _with_bones(mesh: Mesh, skeleton: Skeleton, into: Integers, rigid: Sequence[int]) -> Mesh:
+    """A mesh bound to a skeleton with more bones, each of which goes rigidly with one that it had."""
+    bind = np.empty((len(skeleton), 4, 4))
+    bind[into] = mesh.bind_matrices
+    rest = np.tile(np.eye(4), (len(skeleton), 1, 1))
+    rest[:, :3, :3] = matrix_from_quaternion(skeleton.rest.rotations[0])
+    rest[:, :3, 3] = skeleton.rest.positions[0]
+    for bone, carrier in enumerate(rigid):
+        if bone != carrier:
+            bind[bone] = np.linalg.inv(rest[bone]) @ rest[carrier] @ bind[carrier]
+    return replace(mesh, joints=into[mesh.joints], bind_matrices=bind)
+
+
+def _poses_of(skeleton: Skeleton, world: WorldTransforms, like: Poses, into: Integers) -> Poses:
+    """The poses of a skeleton that stand so in the world; what is beside the bones goes along from ``like``."""
+    frames = world.rotation_tracks.shape[2]
+    rotations, moved = np.empty((len(skeleton), 4, frames)), {}
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        turn, place = world.rotation_tracks[bone].T, world.position_tracks[bone].T
+        if parent >= 0:
+            back = conjugate(world.rotation_tracks[parent].T)
+            turn, place = multiply(back, turn), rotate(back, place - world.position_tracks[parent].T)
+        rotations[bone] = turn.T
+        if np.abs(place - skeleton.rest_translations[bone]).max(initial=0.0) > _AT_REST_M:
+            moved[bone] = place.T
+    stretches = tuple(replace(track, bone=int(into[track.bone])) for track in like.stretches)
+    return PoseBuilder(skeleton, rotations, moved, like.morph_tracks, like.beside).poses(stretches=stretches)
+
+
+def stand_in_bones(figure: Figure) -> frozenset[int]:
+    """The bones of a figure that are not in its file."""
+    stand_ins = figure.stand_ins
+    if stand_ins is None:
+        return frozenset()
+    return frozenset(bone for bone, name in enumerate(figure.skeleton.names) if name in stand_ins.carriers)
+
+
+def carrier_of(figure: Figure, bone: int) -> int:
+    """The bone of the file that a stand-in goes with; of any other bone itself."""
+    stand_ins, names = figure.stand_ins, figure.skeleton.names
+    carrier = stand_ins.carriers.get(names[bone]) if stand_ins is not None else None
+    return bone if carrier is None else names.index(carrier)

@@ -1,0 +1,231 @@
+"""Bodies of few parts: arms and legs of one piece. Read as figures, moved, and written in their own structure."""
+
+from __future__ import annotations
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+import fairswap
+from fairswap.demo.repertoire import ACTS
+from making import FREE, act, figure
+from test_blocks import FIFTEEN, blocks, json_of, unit
+
+HEAD = ("Head", (0, 1.42, 0), (0, 0.15, 0), (0.13, 0.15, 0.13))
+ARM_DOWN = [("Arm", "", (0.30, 1.36), (0, -0.3), (0.07, 0.32, 0.07))]
+ARM_OUT = [("Arm", "", (0.24, 1.32), (0.3, 0), (0.3, 0.07, 0.07))]
+ARM_OF_TWO = [("Upper arm", "", (0.24, 1.32), (0.15, 0), (0.15, 0.07, 0.07)),
+              ("Forearm", "Upper arm", (0.54, 1.32), (0.16, 0), (0.16, 0.06, 0.06))]  # fmt: skip
+LEG = [("Leg", "", (0.11, 0.72), (0, -0.36), (0.1, 0.36, 0.1))]
+LEG_OF_TWO = [("Thigh", "", (0.11, 0.72), (0, -0.18), (0.1, 0.18, 0.1)),
+              ("Shin", "Thigh", (0.11, 0.38), (0, -0.19), (0.09, 0.19, 0.09))]  # fmt: skip
+
+
+def body(arm, leg, pelvis=False):
+    """Trunk, head, two arms, two legs; with ``pelvis`` the legs hang on a block of their own."""
+    trunk = [("Trunk", "Pelvis" if pelvis else "", (0, 0.75, 0), (0, 0.33, 0), (0.22, 0.31, 0.12))]
+    parts = [("Pelvis", "", (0, 0.70, 0), (0, 0.03, 0), (0.2, 0.05, 0.12)), *trunk] if pelvis else trunk
+    parts.append((HEAD[0], "Trunk", *HEAD[1:]))
+    for sign, side in ((1, "left"), (-1, "right")):
+        for limb, holder in ((arm, "Trunk"), (leg, "Pelvis" if pelvis else "Trunk")):
+            for name, above, (x, y), (dx, dy), half in limb:
+                hangs = f"{above} {side}" if above else holder
+                parts.append((f"{name} {side}", hangs, (sign * x, y, 0), (sign * dx, dy, 0), half))
+    return parts
+
+
+BODIES = {
+    "six": body(ARM_DOWN, LEG),
+    "six in T": body(ARM_OUT, LEG),
+    "with pelvis": body(ARM_DOWN, LEG, pelvis=True),
+    "elbows": body(ARM_OF_TWO, LEG),
+    "knees": body(ARM_DOWN, LEG_OF_TWO),
+    "ten": body(ARM_OF_TWO, LEG_OF_TWO),
+    "eleven": body(ARM_OF_TWO, LEG_OF_TWO, pelvis=True),
+}
+LIMBS = [("upper_arm", "hand"), ("upper_leg", "foot")]
+
+
+def from_juniper(name):
+    return fairswap.Document("act", "", figure("Juniper").space, (figure("Juniper"),), (act(name, "Juniper"),))
+
+
+def converted(target, name, motion=None):
+    options = {} if motion is None else {"motion": motion}
+    return fairswap.convert(from_juniper(name), target, face=fairswap.FaceOptions("none"), **options)
+
+
+@pytest.mark.parametrize("build", BODIES)
+def test_all_that_a_person_needs_is_found(build, tmp_path):
+    document = blocks(BODIES[build]).load(tmp_path)
+    assert document.figure.bone_count == len(BODIES[build])
+    rigged = fairswap.RiggedFigure.of(document)
+    assert not rigged.roles.missing()
+    assert [finding.code for finding in document.findings].count("few-parts") == 1
+    names = {role: rigged.skeleton.names[bone] for role, bone in rigged.roles.bones.items()}
+    assert names["head"] == "Head"
+    assert names["spine_1"] == "Trunk"
+    for side in ("left", "right"):
+        assert names[f"upper_arm_{side}"] in (f"Arm {side}", f"Upper arm {side}")
+        assert names[f"upper_leg_{side}"] in (f"Leg {side}", f"Thigh {side}")
+        if "Forearm left" in rigged.skeleton.names:
+            assert names[f"lower_arm_{side}"] == f"Forearm {side}"
+        if "Shin left" in rigged.skeleton.names:
+            assert names[f"lower_leg_{side}"] == f"Shin {side}"
+
+
+@pytest.mark.parametrize("build", BODIES)
+def test_it_is_written_as_it_was(build, tmp_path):
+    """The same nodes, meshes and places; the rest pose to a hundredth of a millimetre."""
+    document = blocks(BODIES[build]).load(tmp_path)
+    made = converted(document, "walk")
+    made.save(tmp_path / "moved.glb")
+    before, after = json_of(tmp_path / "made.glb"), json_of(tmp_path / "moved.glb")
+    assert [node["name"] for node in after["nodes"]] == [node["name"] for node in before["nodes"]]
+    assert [node.get("children") for node in after["nodes"]] == [node.get("children") for node in before["nodes"]]
+    assert "skins" not in after
+    for old, new in zip(before["nodes"], after["nodes"], strict=True):
+        assert np.allclose(old["translation"], new["translation"], atol=1e-5)
+    moved = {channel["target"]["node"] for channel in after["animations"][0]["channels"]}
+    assert moved == set(range(len(before["nodes"])))
+
+
+@pytest.mark.parametrize("suffix", [".glb", ".dae", ".usda", ".x3d"])
+def test_what_is_judged_is_what_is_written(suffix, tmp_path):
+    made = converted(blocks(BODIES["six"]).load(tmp_path), "walk")
+    made.save(tmp_path / f"moved{suffix}")
+    read = fairswap.load(tmp_path / f"moved{suffix}")
+    assert read.figure.bone_count == 6
+    judged, written = made.clips[0], read.clips[0]
+    for name in ("Trunk", "Head", "Arm left", "Leg right"):
+        a, b = (clip.world().positions[:, clip.bone(name)] for clip in (judged, written))
+        assert np.abs(a - b).max() < 2e-4
+    result = fairswap.compare(from_juniper("walk"), read)
+    assert result.likeness == pytest.approx(made.done[0].comparison.likeness, abs=2.0)
+
+
+@pytest.mark.parametrize("build", ["six", "with pelvis"])
+@pytest.mark.parametrize("name", sorted(ACTS))
+def test_limbs_point_where_the_source_s_do(name, build, tmp_path):
+    """Arm and leg, joint to hand and foot, against the act by angles alone; and soles on the floor, by the corners."""
+    target = blocks(BODIES[build]).load(tmp_path)
+    made = converted(target, name)
+    clip = made.clips[0]
+    source = from_juniper(name)
+    whole = []
+    for who, motion in ((source.figure, source.clips[0]), (made.figure, clip)):
+        bones, places = fairswap.RiggedFigure.of(who).roles.bones, motion.world().positions
+        whole.append([
+            unit(places[:, bones[f"{end}_{side}"]] - places[:, bones[f"{start}_{side}"]])
+            for start, end in LIMBS for side in ("left", "right")
+        ])  # fmt: skip
+    for first, second in zip(*whole, strict=True):
+        angles = np.degrees(np.arccos(np.clip((first * second).sum(axis=1), -1, 1)))
+        assert np.median(angles) < 12.0
+    lowest = corners(made.figure, clip)[:, :, 1].min(axis=1)
+    assert lowest.min() > -0.01
+    assert abs(lowest[0]) < 0.01  # all acts begin on the floor
+
+
+@pytest.mark.parametrize("name", sorted(ACTS))
+def test_elbows_and_knees_without_hands_and_feet_do_as_well_as_with_them(name, tmp_path):
+    made = converted(blocks(BODIES["ten"]).load(tmp_path), name)
+    whole = converted(blocks(FIFTEEN).load(tmp_path), name)
+    assert made.done[0].comparison.likeness > min(whole.done[0].comparison.likeness, 85) - 12
+    assert corners(made.figure, made.clips[0])[:, :, 1].min() > -0.03
+
+
+def corners(whole, clip):
+    """All corners of all blocks over time, by SciPy and the file's own bones ``(frames, corners, 3)``."""
+    world = clip.world()
+    points = []
+    for mesh in whole.meshes:
+        bone = int(mesh.joints[0, 0])
+        local = (
+            np.einsum("ij,nj->ni", mesh.bind_matrices[bone][:3, :3], mesh.vertices) + mesh.bind_matrices[bone][:3, 3]
+        )
+        turn = Rotation.from_quat(world.rotations[:, bone])
+        points.append(np.stack([turn.apply(point) for point in local], axis=1) + world.positions[:, bone, None])
+    return np.concatenate(points, axis=1)
+
+
+def test_a_block_trunk_leans_as_hips_and_spine_do(tmp_path):
+    """In the bow the line from hips to shoulders leans as far as the source's."""
+    made = converted(blocks(BODIES["six"]).load(tmp_path), "turn-and-bow", FREE)
+    leans = []
+    source = from_juniper("turn-and-bow")
+    for who, motion in ((source.figure, source.clips[0]), (made.figure, made.clips[0])):
+        bones, places = fairswap.RiggedFigure.of(who).roles.bones, motion.world().positions
+        shoulders = 0.5 * (places[:, bones["upper_arm_left"]] + places[:, bones["upper_arm_right"]])
+        up = unit(shoulders - places[:, bones["hips"]])
+        leans.append(np.degrees(np.arccos(np.clip(up[:, 1], -1, 1))))
+    deepest = int(np.argmax(leans[0]))
+    assert leans[0][deepest] > 30
+    assert abs(leans[0][deepest] - leans[1][deepest]) < 8.0
+
+
+@pytest.mark.parametrize("build", ["six", "eleven"])
+def test_its_motion_goes_to_a_whole_figure(build, tmp_path):
+    moved = converted(blocks(BODIES[build]).load(tmp_path), "walk")
+    moved.save(tmp_path / "moved.glb")
+    made = fairswap.convert(tmp_path / "moved.glb", figure("Osric"), face=fairswap.FaceOptions("none"))
+    assert made.done[0].comparison.likeness > 80
+    roles = {role.role for role in made.done[0].comparison.roles}
+    assert ("lower_leg_left" in roles) == (build == "eleven")  # what it lacks is not judged
+
+
+def test_a_worse_result_is_told(tmp_path):
+    """An arm that hangs the other way, and a body lifted off the floor, score less."""
+    made = converted(blocks(BODIES["six"]).load(tmp_path), "idle")
+    clip, source = made.clips[0], from_juniper("idle")
+    good = fairswap.compare(source, fairswap.Document("", "", made.figure.space, (made.figure,), (clip,)))
+    edit = clip.poses.edit()
+    arm = clip.bone("Arm left")
+    edit.turn(
+        arm, (Rotation.from_quat(edit.rotation_tracks[arm].T) * Rotation.from_euler("z", 40, degrees=True)).as_quat().T
+    )
+    bent = clip.with_poses(edit.poses())
+    edit = clip.poses.edit()
+    hips = fairswap.RiggedFigure.of(made.figure).roles.bones["hips"]
+    edit.translations[hips] = edit.translation_track(hips) + np.array([[0.0], [0.12], [0.0]])
+    lifted = clip.with_poses(edit.poses())
+    for worse in (bent, lifted):
+        result = fairswap.compare(source, fairswap.Document("", "", made.figure.space, (made.figure,), (worse,)))
+        assert result.likeness < good.likeness - 15
+
+
+def test_its_own_clips_stay_as_they_stand(tmp_path):
+    """A clip that is kept is written key for key, although bones were added to reckon with."""
+    first = converted(blocks(BODIES["six"]).load(tmp_path), "walk")
+    first.save(tmp_path / "moved.glb")
+    made = fairswap.convert(
+        from_juniper("idle"), tmp_path / "moved.glb",
+        target=fairswap.TargetOptions(keep_clips=True), face=fairswap.FaceOptions("none"),
+    )  # fmt: skip
+    made.save(tmp_path / "both.glb")
+    one, two = fairswap.load(tmp_path / "moved.glb"), fairswap.load(tmp_path / "both.glb")
+    assert [clip.name for clip in two.clips] == ["Walk", "Idle"]
+    assert np.array_equal(one.clips[0].poses.rotation_tracks, two.clips[0].poses.rotation_tracks)
+
+
+def test_what_a_file_holds_is_counted_without_what_stands_in(tmp_path):
+    document = blocks(BODIES["six"]).load(tmp_path)
+    assert fairswap.inspect(document).figures[0].bones == 6
+    assert "6 bones" in repr(document.figure)
+
+
+def test_a_whole_body_gets_nothing(tmp_path):
+    assert blocks(FIFTEEN).load(tmp_path).figure.stand_ins is None
+    assert figure("Pip").stand_ins is None
+
+
+@pytest.mark.parametrize("lacking", ["Head", "Arm left", "Leg right"])
+def test_what_is_no_body_stays_refused(lacking, tmp_path):
+    parts = [row for row in BODIES["six"] if row[0] != lacking]
+    made = blocks(parts)
+    made.json["skins"] = [{"joints": list(range(len(parts)))}]  # so that it counts as bones
+    for node in made.json["nodes"]:
+        node.pop("mesh", None)
+    document = made.load(tmp_path)
+    with pytest.raises(fairswap.FairSwapError):
+        fairswap.RiggedFigure.of(document)
