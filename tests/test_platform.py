@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.clips.proving import body_reel
@@ -508,3 +509,42 @@ def lifted(document):
         edit.skeleton = skeleton
         clips.append(clip.with_poses(edit.poses()))
     return replace(document, figures=(figure,), clips=tuple(clips))
+
+
+def test_clothes_that_cut_the_body_are_told_where_a_platform_asks(tmp_path):
+    """A coat that stands off fits; the same drawn 3 cm into the body does not, by about as much."""
+    Path("strict.toml").write_text(
+        'fairswap = "platform/2"\nname = "strict"\nbones = "saltglass"\n[figure]\nmax_cutting_mm = 20\n'
+    )
+    osric = fairswap.load(TROUPE / "osric.glb").figure
+    dressed = fairswap.dress(osric, TROUPE / "osric-coat.glb", made_for=osric, settle=False).figure
+    coat = next(mesh for mesh in dressed.meshes if "coat" in mesh.name.lower())
+    inward = replace(coat, vertices=coat.vertices - 0.03 * coat.normals)
+    drawn_in = replace(dressed, meshes=tuple(inward if mesh is coat else mesh for mesh in dressed.meshes))
+    rows = {}
+    for name, worn in (("off", dressed), ("in", drawn_in), ("bare", figure("Pip"))):
+        rows[name] = next(
+            row for row in fairswap.check(worn, "strict.toml").results if row.rule == "figure.max_cutting_mm"
+        )
+    assert rows["off"].ok
+    assert not rows["in"].ok
+    assert "coat" in rows["in"].measured
+    assert 20.0 < float(rows["in"].measured.split()[0]) < 45.0
+    assert "dress" in rows["in"].remedy
+    assert rows["bare"].measured == "no clothes"
+
+
+def test_the_bounds_of_each_bone_s_skin_hold_it():
+    """Against SciPy's rotations, vertex by vertex, for the bone that moves each most."""
+    osric = figure("Osric")
+    turns = Rotation.from_quat(osric.skeleton.rest.rotations[0])
+    for mesh, vertices in zip(osric.meshes, osric.rest_vertices, strict=True):
+        owner = mesh.joints[np.arange(len(mesh.joints)), mesh.weights.argmax(axis=1)]
+        local = turns[owner].inv().apply(vertices - osric.skeleton.rest.positions[0, owner])
+        low, high = osric.skin_boxes[owner].transpose(1, 0, 2)
+        assert (local >= low - 1e-9).all()
+        assert (local <= high + 1e-9).all()
+    assert np.isnan(osric.skin_boxes).any()  # some bones have none
+    report = run("bones", "show", TROUPE / "osric.glb", "--json").report
+    hips = next(row for row in report["boxes"] if row["bone"] == report["roles"]["hips"])
+    assert np.allclose(hips["most_m"], osric.skin_boxes[0, 1], atol=1e-6)

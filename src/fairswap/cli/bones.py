@@ -5,6 +5,7 @@ from __future__ import annotations
 from pathlib import Path
 
 import click
+import numpy as np
 
 from fairswap.cli import options
 from fairswap.cli.bones_reports import (
@@ -15,6 +16,7 @@ from fairswap.cli.bones_reports import (
     JoinedBone,
     ProfileReport,
     ProfileRow,
+    SkinBox,
     check_lines,
     check_report,
     draft_lines,
@@ -172,7 +174,7 @@ def _show_file(what: str, bones: str | None, picture: Path | None, output: Outpu
         from fairswap.picture.verbs import bones as drawn
 
         written.append(output.write(picture, drawn(found)))
-    names, roles = found.figure.skeleton.labels, found.roles
+    names, roles, boxes = found.figure.skeleton.labels, found.roles, found.figure.skin_boxes
     report = BonesShowReport(
         figure=found.figure.name,
         profile=roles.profile,
@@ -181,6 +183,11 @@ def _show_file(what: str, bones: str | None, picture: Path | None, output: Outpu
         missing=found.missing,
         other=tuple(found.other),
         ends=tuple(names[bone] for bone in sorted(found.figure.skeleton.ends)),
+        boxes=tuple(
+            SkinBox(name, *map(tuple, box.tolist()))
+            for name, box in zip(names, boxes, strict=True)
+            if np.isfinite(box).all()
+        ),
         written=tuple(written),
     )
     output.report(report, figure_lines)

@@ -122,8 +122,16 @@ class BonesListReport(Report, frozen=True):
     findings: tuple[FindingRow, ...] = ()
 
 
+class SkinBox(Report, frozen=True):
+    """The bounds of the skin of one bone, in the bone's own axes, metres."""
+
+    bone: str
+    least_m: tuple[float, float, float]
+    most_m: tuple[float, float, float]
+
+
 class BonesShowReport(Report, frozen=True):
-    """Which bone of a figure fills which role."""
+    """Which bone of a figure fills which role, and the bounds of the skin of each bone."""
 
     figure: str
     profile: str
@@ -132,6 +140,7 @@ class BonesShowReport(Report, frozen=True):
     missing: tuple[str, ...]
     other: tuple[str, ...]
     ends: tuple[str, ...]
+    boxes: tuple[SkinBox, ...]
     written: tuple[str, ...]
 
 
@@ -230,8 +239,11 @@ def list_lines(report: BonesListReport) -> Iterator[str]:
 def figure_lines(report: BonesShowReport) -> Iterator[str]:
     yield click.style(f"{report.figure}", bold=True) + f"  bones by {report.profile!r}"
     sure = report.confidences
-    rows = [(role, bone, f"{sure[role]:.2f}" if role in sure else "") for role, bone in report.roles.items()]
-    yield from table(rows, ("role", "bone", "sure" if sure else ""))
+    sizes = {row.bone: " x ".join(f"{100 * (b - a):.0f}" for a, b in zip(row.least_m, row.most_m, strict=True))
+             for row in report.boxes}  # fmt: skip
+    rows = [(role, bone, f"{sure[role]:.2f}" if role in sure else "", sizes.get(bone, ""))
+            for role, bone in report.roles.items()]  # fmt: skip
+    yield from table(rows, ("role", "bone", "sure" if sure else "", "its skin, cm" if sizes else ""))
     if report.missing:
         yield "  not in this figure: " + ", ".join(report.missing)
     if report.other:

@@ -13,6 +13,7 @@ from fairswap.model.arrays import Floats, Value, read_only
 from fairswap.model.avatar import Avatar
 from fairswap.model.cards import html_card
 from fairswap.model.mesh import Mesh, deformed_vertices
+from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, Space
 
@@ -91,6 +92,29 @@ class Figure(Value):
             out += np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), len(out))
         return read_only(out)
 
+    @cached_property
+    def skin_boxes(self) -> Floats:
+        """The bounds of the skin of each bone, least and most, in the bone's own axes: ``(bones, 2, 3)`` in metres.
+
+        A vertex is of the bone that moves it most. Bones without skin have NaN.
+
+        >>> import fairswap
+        >>> pip = fairswap.load(fairswap.demo_file("pip.glb")).figure
+        >>> low, high = pip.skin_boxes[pip.skeleton.names.index("seat")]
+        >>> bool((high > low).all())
+        True
+        """
+        out = np.full((len(self.skeleton), 2, 3), np.nan)
+        rest = self.skeleton.rest
+        for mesh, vertices in zip(self.meshes, self.rest_vertices, strict=True):
+            owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+            for bone in np.unique(owner).tolist():
+                turn = conjugate(rest.rotations[0, bone])
+                local = rotate(turn, vertices[owner == bone] - rest.positions[0, bone])
+                out[bone, 0] = np.fmin(out[bone, 0], local.min(axis=0))
+                out[bone, 1] = np.fmax(out[bone, 1], local.max(axis=0))
+        return read_only(out)
+
     @property
     def bone_count(self) -> int:
         """How many bones its file has: those that stand in for parts it lacks are not counted."""
@@ -107,7 +131,7 @@ class Figure(Value):
         return max((int((mesh.weights > 0).sum(axis=1).max(initial=0)) for mesh in self.meshes), default=0)
 
     def table(self) -> pandas.DataFrame:
-        """The bones as a pandas table: parent, depth and rest position in metres."""
+        """The bones as a pandas table: parent, place at rest in metres, the size of the skin in the bone's axes."""
         import pandas
 
         parents = [self.skeleton.names[p] if p >= 0 else "" for p in self.skeleton.parents.tolist()]
@@ -118,6 +142,7 @@ class Figure(Value):
                 "parent": parents,
                 **{axis: positions[:, i] for i, axis in enumerate("xyz")},
                 "end": [bone in self.skeleton.ends for bone in range(len(self.skeleton))],
+                **{f"skin_{axis}": np.ptp(self.skin_boxes[:, :, i], axis=1) for i, axis in enumerate("xyz")},
             }
         )
 

@@ -17,7 +17,6 @@ from fairswap.clips.looping import seam_of
 from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
-from fairswap.figures.atlas import number_of_materials
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.reading import GltfSource
 from fairswap.formats.patterns import NamePattern
@@ -30,7 +29,7 @@ from fairswap.model.rotation import rotate
 from fairswap.model.space import OURS
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
 from fairswap.platform.rules import SAME_HEIGHT, Platform, platform_named
-from fairswap.platform.textures import facts_of, pictures_of
+from fairswap.platform.skin import check_cutting, check_meshes
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
 
@@ -150,8 +149,10 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
     _check_space(document, figure, rules, found.add)
     _check_skeleton(figure, roles, rules, found.add)
     if figure.meshes:
-        _check_meshes(figure, rules, found.add)
+        check_meshes(figure, rules, found.add)
     rigged = RiggedFigure.of(figure, bones=rules.profile if by_name else None)
+    if figure.meshes:
+        check_cutting(rigged, document.clips_of(figure), rules, found.add)
     for clip in document.clips_of(figure):
         _check_clip(clip, rigged, rules, found.add)
     _check_clips_together(figure, document.clips_of(figure), rules, found.add)
@@ -290,61 +291,6 @@ def _off_axis(figure: Figure, roles: RoleMap, axes: str) -> list[str]:
             if np.degrees(np.arccos(np.clip(rotate(turns[first], axis) @ along, -1, 1))) > _AXIS_DEGREES:
                 out.append(skeleton.names[first])
     return out
-
-
-def _check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
-    rules, name = platform.figure, figure.name
-    if rules.max_influences is not None:
-        add("figure.max_influences", name, rules.max_influences, figure.max_influences,
-            figure.max_influences <= rules.max_influences)  # fmt: skip
-    for rule, limit, count in (
-        ("max_vertices", rules.max_vertices, sum(len(mesh.vertices) for mesh in figure.meshes)),
-        ("max_triangles", rules.max_triangles, sum(len(mesh.triangles) for mesh in figure.meshes)),
-        ("max_materials", rules.max_materials, number_of_materials(figure)),
-    ):  # fmt: skip
-        if limit is not None:
-            add(f"figure.{rule}", name, limit, count, count <= limit)
-    facts = [facts_of(picture, f"mesh {where}") for picture, where in pictures_of(figure).items()]
-    if rules.textures != "any" and facts:
-        beside = _textures_beside(figure)
-        add(
-            "figure.textures",
-            name,
-            rules.textures,
-            "beside" if beside else "embedded",
-            beside == (rules.textures == "beside"),
-        )
-    if rules.max_texture_px is not None and facts:
-        largest = max(max(row.width, row.height) for row in facts)
-        add(
-            "figure.max_texture_px",
-            name,
-            f"{rules.max_texture_px} px",
-            f"{largest} px",
-            largest <= rules.max_texture_px,
-        )
-    if rules.texture_formats and facts:
-        kinds = sorted({row.format for row in facts})
-        add("figure.texture_formats", name, ", ".join(rules.texture_formats), ", ".join(kinds),
-            set(kinds) <= set(rules.texture_formats))  # fmt: skip
-    morphs = list(dict.fromkeys(m for mesh in figure.meshes for m in mesh.morph_names))
-    if rules.morphs == "none":
-        add("figure.morphs", name, "none", f"{len(morphs)}", not morphs)
-    elif rules.morphs == "chart" and platform.face is not None:
-        unknown = [m for m in morphs if m not in platform.face.shapes]
-        said = f"{', '.join(map(repr, unknown[:4]))} not" if unknown else f"{len(morphs)} of them"
-        add("figure.morphs", name, f"those of {platform.face.name}", said, not unknown)
-    if rules.max_morphs is not None:
-        add("figure.max_morphs", name, rules.max_morphs, len(morphs), len(morphs) <= rules.max_morphs)
-
-
-def _textures_beside(figure: Figure) -> bool:
-    if not isinstance(figure.source, GltfSource):
-        return False
-    container = figure.source.container
-    images = container.raw.get("images", [])
-    # Of a file of another format the pictures were taken in when it was read.
-    return bool(container.beside) or any("uri" in one and not one["uri"].startswith("data:") for one in images)
 
 
 def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) -> None:

@@ -56,6 +56,7 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     max_vertices: _Count | None = None
     max_triangles: _Count | None = None
     max_materials: _Count | None = None
+    max_cutting_mm: Annotated[float, msgspec.Meta(ge=0.0)] | None = None
     textures: Literal["any", "embedded", "beside"] = "any"
     max_texture_px: _Count | None = None
     texture_formats: list[Literal["png", "jpeg"]] = []
@@ -313,6 +314,7 @@ required = ["hips", "spine_1", "head"]   # roles that must have a bone (docs/rol
 # max_vertices = 30000
 # max_triangles = 20000
 # max_materials = 4
+# max_cutting_mm = 5      # how deep clothes may pass into the body, at rest and in each clip: only checked
 # textures = "embedded"   # embedded, beside, any
 # max_texture_px = 1024
 # texture_formats = ["png", "jpeg"]
