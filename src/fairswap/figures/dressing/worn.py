@@ -20,6 +20,8 @@ from fairswap.model.skeleton import Skeleton
 _SMALL, _OF_THE_HEAD, _TALL = 0.075, 0.7, 0.5
 # Worn is what lies around the body: so near to it for the most part, in heights, and outside of it.
 _AROUND, _OUTSIDE = 0.12, 0.5
+# But a large piece, in heights, that lies just below the skin is clothes that the body has swallowed.
+_LARGE, _SWALLOWED = 0.2, 0.03
 # Of that much by bones of its own something swings.
 _SWINGS = 0.25
 _HEAD = ("head", "jaw", "eye_left", "eye_right")
@@ -138,7 +140,11 @@ def worn_by_shape(figure: Figure, roles: RoleMap) -> Wearing:
             continue
         near = skin.nearest(points[shape.shell == one][:4000])
         heights = near.height_m[np.isfinite(near.height_m)]
-        if len(heights) and np.median(np.abs(heights)) < _AROUND * height and np.mean(heights > 0.0) > _OUTSIDE:
+        if not len(heights):
+            continue
+        off, large = float(np.median(np.abs(heights))), float(extent[one].max()) > _LARGE * height
+        outside = np.mean(heights > 0.0) > _OUTSIDE or (large and off < _SWALLOWED * height)
+        if outside and off < _AROUND * height:
             found[one] = names.setdefault(int(mesh_of[np.flatnonzero(shell == one)[0]]), len(names))
     split = np.cumsum([len(mesh.triangles) for mesh in figure.meshes])[:-1]
     return Wearing(figure, tuple(np.split(found[shell], split)), tuple(figure.meshes[mesh].name for mesh in names))
