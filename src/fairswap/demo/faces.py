@@ -14,33 +14,32 @@ from fairswap.face.anatomy import EYE_LEFT, EYE_OPEN, EYE_RIGHT, EYE_X, EYE_Y, S
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.mesh import Mesh
 
-# Juniper calls her shapes after what a stage hand would say; L and R are her own sides.
-_JUNIPER_SIDED = {
-    "inner_brow_raiser": "Brow Inner Lift", "outer_brow_raiser": "Brow Outer Lift", "brow_lowerer": "Brow Frown",
-    "upper_lid_raiser": "Eye Stare", "lid_tightener": "Eye Narrow", "eye_closure": "Eye Shut",
-    "nose_wrinkler": "Nose Wrinkle", "nostril_dilator": "Nostril Flare", "cheek_raiser": "Cheek Lift",
-    "cheek_puff": "Cheek Puff", "cheek_suck": "Cheek Hollow", "upper_lip_raiser": "Lip Upper Lift",
-    "lip_corner_puller": "Smile", "dimpler": "Dimple", "lip_corner_depressor": "Mouth Sad",
-    "lower_lip_depressor": "Lip Lower Drop", "lip_stretcher": "Mouth Stretch",
-}  # fmt: skip
-_JUNIPER_WHOLE = {
-    "chin_raiser": "Chin Lift", "lip_pucker": "Kiss", "lip_funneler": "Lips Funnel", "lip_tightener": "Lips Tight",
-    "lip_pressor": "Lips Press", "lips_part": "Lips Part", "lip_suck": "Lips Roll In", "jaw_thrust": "Jaw Forward",
-    "jaw_left": "Jaw Aside L", "jaw_right": "Jaw Aside R", "tongue_show": "Tongue Out",
-}  # fmt: skip
+# Juniper's shapes are called after the actions of the coding system; L and R are her own sides.
+_JUNIPER_SIDED = (
+    "inner_brow_raiser", "outer_brow_raiser", "brow_lowerer", "upper_lid_raiser", "lid_tightener", "eye_closure",
+    "nose_wrinkler", "nostril_dilator", "cheek_raiser", "cheek_puff", "cheek_suck", "upper_lip_raiser",
+    "lip_corner_puller", "dimpler", "lip_corner_depressor", "lower_lip_depressor", "lip_stretcher",
+)  # fmt: skip
+_JUNIPER_WHOLE = (
+    "chin_raiser", "lip_pucker", "lip_funneler", "lip_tightener", "lip_pressor", "lips_part", "lip_suck",
+    "jaw_thrust", "jaw_left", "jaw_right", "tongue_show",
+)  # fmt: skip
+_OTHERWISE = {"cheek_puff": "Cheek Puffer", "jaw_left": "Jaw Sideways L", "jaw_right": "Jaw Sideways R"}
 PIP_SHAPES = {
     "say ah": {"viseme_a": 1.0}, "say ee": {"viseme_i": 1.0}, "say oo": {"viseme_u": 1.0}, "say oh": {"viseme_o": 1.0},
     "say mm": {"viseme_pbm": 1.0},
     "happy": {"joy": 1.0}, "sad": {"sadness": 1.0}, "cross": {"anger": 1.0}, "afraid": {"fear": 1.0},
     "yuck": {"disgust": 1.0}, "wow": {"surprise": 1.0},
 }  # fmt: skip
+
+
+def _words(action: str) -> str:
+    return _OTHERWISE.get(action, action.replace("_", " ").title())
+
+
 JUNIPER_SHAPES: dict[str, dict[str, float]] = {
-    **{
-        f"{words} {side[0].upper()}": {f"{action}_{side}": 1.0}
-        for action, words in _JUNIPER_SIDED.items()
-        for side in SIDES
-    },
-    **{words: {action: 1.0} for action, words in _JUNIPER_WHOLE.items()},
+    **{f"{_words(action)} {side[0].upper()}": {f"{action}_{side}": 1.0} for action in _JUNIPER_SIDED for side in SIDES},
+    **{_words(action): {action: 1.0} for action in _JUNIPER_WHOLE},
     "Grin": {"lip_corner_puller": 1.0},  # the sum of both smiles
 }
 # How far around each of Osric's face bones the skin goes with it, in head sizes.
