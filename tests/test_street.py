@@ -2,9 +2,12 @@
 
 import json
 import re
+import shlex
+import shutil
 from dataclasses import replace
 from pathlib import Path
 
+import click
 import jsonschema
 import msgspec
 import numpy as np
@@ -13,6 +16,8 @@ from PIL import Image
 
 import fairswap
 from fairswap.cli.demo import DemoReport, lines
+from fairswap.cli.examples import EXAMPLES
+from fairswap.cli.main import command
 from fairswap.cli.schemas import REPORTS, reports_schema
 from making import act, figure, run
 
@@ -228,3 +233,43 @@ def _with_a_copied_skeleton():
     meshes = [replace(m, bind_matrices=np.tile(m.bind_matrices, (2, 1, 1)), origin=None) for m in osric.meshes]
     worn = [replace(m, name="worn", joints=m.joints + count) for m in meshes]
     return replace(osric, skeleton=twice, meshes=(*meshes, *worn), source=None), []
+
+
+# Those that take long, or files of strangers, are tested by themselves.
+_LONG = {"demo", "rig", "dress", "fit", "reel", "plan run", "bones merge"}
+
+
+def test_every_command_shows_two_examples_that_run_in_the_demo_s_folder(street, monkeypatch, tmp_path):
+    folder, _ = street
+    shutil.copytree(folder, "street")
+    monkeypatch.chdir("street")
+    Path("nod.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "head"\nforward = 9\n')
+    known = set(commands_of(command, ""))
+    assert set(EXAMPLES) == known
+    # What others need is made first.
+    for name in sorted(EXAMPLES, key=lambda name: name not in ("plan new", "face draft")):
+        assert len(EXAMPLES[name]) == 2
+        shown = run(*name.split(), "--help").stdout
+        for words in EXAMPLES[name]:
+            assert f"fairswap {words}" in shown
+            told = shlex.split(words)
+            assert told[: len(name.split())] == name.split()
+            if name in _LONG:
+                continue
+            done = run(*[one for word in told for one in spread(word)])
+            fine = (0, 1) if name in ("check", "compare") else (0,)
+            assert done.returncode in fine or (name == "plan status" and done.returncode == 3), (words, done.stderr)
+
+
+def commands_of(one, name):
+    """The names of all commands below a group."""
+    if not isinstance(one, click.Group):
+        yield name
+        return
+    for below in one.list_commands(click.Context(one)):
+        yield from commands_of(one.get_command(click.Context(one), below), f"{name} {below}".strip())
+
+
+def spread(word):
+    """A pattern as a shell hands it on."""
+    return sorted(str(path) for path in Path().glob(word)) if "*" in word else [word]

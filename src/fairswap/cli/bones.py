@@ -30,7 +30,7 @@ from fairswap.cli.bones_reports import (
 from fairswap.cli.output import Output
 from fairswap.cli.reports import finding_rows
 
-_say = click.option("--say", multiple=True, metavar="ROLE=BONE", help="What you know; may be given several times.")
+_say = click.option("--say", multiple=True, metavar="ROLE=BONE", help="Say which bone it is. Repeatable.")
 
 
 @click.group(name="bones")
@@ -64,14 +64,14 @@ def draft(
         output.failed()
 
 
-@command.command(short_help="Hold a profile against a file.")
+@command.command(short_help="Check a profile against a file.")
 @click.argument("profile", metavar="P", type=options.name_or_file)
 @click.argument("file", type=options.INPUT)
 @options.figure
 @options.picture
 @options.writing
 def check(profile: str, file: Path, picture: Path | None, output: Output) -> None:
-    """Hold the bone profile P (a file or a name) against FILE: matched, guessed, missing, mirrored, near names.
+    """Check the bone profile P (a file or a name) against FILE: matched, guessed, missing, mirrored, near names.
 
     Exit status 1 if there is a problem.
     """

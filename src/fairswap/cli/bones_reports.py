@@ -9,14 +9,14 @@ from typing import TYPE_CHECKING
 import click
 
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, some, table, written_lines
+from fairswap.cli.text import some, table, written_lines
 from fairswap.retarget.pairing import PairedBone
 
 if TYPE_CHECKING:
     from fairswap.bones.checking import ProfileCheck
     from fairswap.bones.drafting import BoneDraft
 
-_say = click.option("--say", multiple=True, metavar="ROLE=BONE", help="What you know; may be given several times.")
+_say = click.option("--say", multiple=True, metavar="ROLE=BONE", help="What you know. Repeatable.")
 
 
 class FoundBone(Report, frozen=True):
@@ -199,7 +199,6 @@ def draft_lines(report: BonesDraftReport) -> Iterator[str]:
         yield f"  helper: {bone} follows {helper.role} by {helper.fraction:.0%}"
     for copy in report.duplicates:
         yield f"  second copy: {copy.bone} of {copy.copy_of}"
-    yield from finding_lines(report.findings)
     yield from written_lines(report.written)
 
 
@@ -212,7 +211,6 @@ def check_lines(report: BonesCheckReport) -> Iterator[str]:
     if report.left_over:
         yield "  left over: " + ", ".join(report.left_over)
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)
 
 
 def match_lines(report: BonesMatchReport) -> Iterator[str]:
@@ -220,7 +218,6 @@ def match_lines(report: BonesMatchReport) -> Iterator[str]:
     rows = [(row.role, row.source, row.target) for row in report.pairs]
     yield from table(rows, ("role", Path(report.source).name, target))
     yield f"  of {target} {len(report.resting)} bones rest: {some(report.resting, 8)}"
-    yield from finding_lines(report.findings)
 
 
 def merge_lines(report: BonesMergeReport) -> Iterator[str]:
@@ -233,7 +230,6 @@ def merge_lines(report: BonesMergeReport) -> Iterator[str]:
 def list_lines(report: BonesListReport) -> Iterator[str]:
     rows = [(r.name, str(r.roles), r.rest_pose, r.space, "yours" if r.saved else r.title) for r in report.profiles]
     yield from table(rows, ("profile", "roles", "rests in", "space", ""))
-    yield from finding_lines(report.findings)
 
 
 def figure_lines(report: BonesShowReport) -> Iterator[str]:
@@ -256,4 +252,3 @@ def figure_lines(report: BonesShowReport) -> Iterator[str]:
 def profile_lines(report: ProfileReport) -> Iterator[str]:
     yield from table([(role, " or ".join(names)) for role, names in report.roles.items()], ("role", "bone"))
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)

@@ -35,9 +35,10 @@ class CheckReport(Report, frozen=True):
 @click.option("--platform", required=True, type=options.name_or_file, metavar="P",
               help="The platform: a built-in name or a file.")  # fmt: skip
 @options.figure
+@options.show_all
 @options.reporting
-def command(files: tuple[Path, ...], platform: str, output: Output) -> None:
-    """Hold FILE... (files, folders, patterns) against a platform, rule by rule: allowed, measured, what mends it.
+def command(files: tuple[Path, ...], platform: str, show_all: bool, output: Output) -> None:
+    """Check FILE... (files, folders, patterns) against a platform, rule by rule: allowed, measured, how to mend it.
 
     Exit status 1 if a rule of severity problem is broken.
     """
@@ -54,7 +55,7 @@ def command(files: tuple[Path, ...], platform: str, output: Output) -> None:
         for row in each_beside(checked, paths):
             rows.append(row)
             step(Path(row.file).name)
-    output.report(CheckReport(rules.name, tuple(rows)), _lines)
+    output.report(CheckReport(rules.name, tuple(rows)), partial(_lines, whole=show_all))
     if not all(row.fits for row in rows):
         output.failed()
 
@@ -76,7 +77,7 @@ def _checked(path: Path, platform: str, figure: str | None, alone: bool) -> File
     return FileRow(str(path), found.fits, None, tuple(rule_row(row) for row in found.results))
 
 
-def _lines(report: CheckReport) -> Iterator[str]:
+def _lines(report: CheckReport, whole: bool) -> Iterator[str]:
     if len(report.files) > 1:
         yield click.style(f"{len(report.files)} files against {report.platform}", bold=True)
         rows = []
@@ -88,10 +89,15 @@ def _lines(report: CheckReport) -> Iterator[str]:
     row = report.files[0]
     verdict = "fits" if row.fits else "does not fit"
     yield click.style(f"{row.file} {verdict} {report.platform}", bold=True)
+    kept = [rule for rule in row.rules if rule.ok]
+    shown = row.rules if whole else [rule for rule in row.rules if not rule.ok]
     cells = [
         (rule.rule, rule.place[:24], rule.allowed[:40], rule.measured[:48], "ok" if rule.ok else rule.severity)
-        for rule in row.rules
+        for rule in shown
     ]
-    yield from table(cells, ("rule", "of", "allowed", "measured", "verdict"))
+    if cells:
+        yield from table(cells, ("rule", "of", "allowed", "measured", "verdict"))
+    if kept and not whole:
+        yield f"  {len(kept)} {'other rules are' if cells else 'rules, all'} kept; --all lists them"
     for remedy in dict.fromkeys(rule.remedy for rule in row.rules if rule.remedy):
         yield f"  to mend  {remedy}"

@@ -66,9 +66,7 @@ def command() -> None:
 
 @command.command(cls=OverFiles, short_help="Cut one take into named clips.")
 @file_argument
-@click.option(
-    "--piece", "texts", multiple=True, metavar="NAME=START..END", help="One piece; may be given several times."
-)
+@click.option("--piece", "texts", multiple=True, metavar="NAME=START..END", help="One piece. Repeatable.")
 @click.option("--table", type=options.INPUT, metavar="T.csv", help="A table with columns name, start, end.")
 @clip_option
 @out_option
@@ -140,7 +138,7 @@ def rename(
 def drop(file: Path, names: tuple[str, ...], everything: bool, out: Path, output: Output) -> None:
     """Take the clips that are named with --clip out of FILE; figures and all other data stay."""
     if bool(names) == everything:
-        raise click.UsageError("say which: --clip NAME (may be given several times), or --all")
+        raise click.UsageError("say which: --clip NAME (repeatable), or --all")
     document = options.loaded(file)
     gone = chosen(document, names)
     kept = [clip for clip in document.clips_of(document.figure) if clip not in gone]
@@ -363,9 +361,7 @@ def describe(file: Path, csv_file: Path | None, names: tuple[str, ...], bones: s
 
 @command.command(short_help="Draw the curves of joints, and when feet stand.")
 @click.argument("files", nargs=-1, required=True, type=options.INPUT, metavar="FILE...")
-@click.option(
-    "--role", "roles", multiple=True, required=True, metavar="ROLE", help="Which joint; may be given several times."
-)
+@click.option("--role", "roles", multiple=True, required=True, metavar="ROLE", help="Which joint. Repeatable.")
 @options.figure
 @clip_option
 @options.bones

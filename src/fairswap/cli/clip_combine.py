@@ -92,8 +92,8 @@ def join(
 @click.argument("over", type=options.INPUT)
 @click.option(
     "--part", "parts", multiple=True, required=True, metavar="PART",
-    help="What is taken from OVER: upper, lower, trunk, head, face, arms, hands, legs; arms:left is one side. May be "
-    "given several times.",
+    help="What is taken from OVER: upper, lower, trunk, head, face, arms, hands, legs; arms:left is one side. "
+    "Repeatable.",
 )  # fmt: skip
 @click.option("--from", "start", metavar="TIME", help="Where in BASE it begins: 1.5, 45f (its start).")
 @click.option("--to", "stop", metavar="TIME", help="Where it ends (when OVER does).")
@@ -131,7 +131,7 @@ def blend(
 @file_argument
 @click.option(
     "--layer", "layers", multiple=True, required=True, type=options.INPUT, metavar="FILE.toml",
-    help="Corrections to put on, in order; may be given several times.",
+    help="Corrections to put on, in order. Repeatable.",
 )  # fmt: skip
 @clip_option
 @options.bones

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Protocol
 import click
 
 from fairswap.cli.reports import FindingRow, Report
-from fairswap.cli.text import finding_lines, table, written_lines
+from fairswap.cli.text import table, written_lines
 from fairswap.clips.describing import ClipDescription
 from fairswap.clips.looping import Seam
 from fairswap.clips.placing import Spot
@@ -352,4 +352,3 @@ class _Written(Protocol):
 
 def _tail(report: _Written) -> Iterator[str]:
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
+from functools import partial
 from pathlib import Path
 
 import click
@@ -12,6 +13,10 @@ from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, CutRow, comparison_row, cut_rows
 from fairswap.cli.text import cut_lines, table, written_lines
+from fairswap.measure.differences import RoleDifference
+
+# Of the joints, so many are shown; and those that nobody sees are not.
+_FURTHEST, _SEEN_DEGREES = 6, 1.0
 
 
 class CompareReport(ComparisonRow, frozen=True):
@@ -38,17 +43,18 @@ class CompareReport(ComparisonRow, frozen=True):
 )  # fmt: skip
 @click.option(
     "--curve", "roles", multiple=True, metavar="ROLE",
-    help="Which joint; may be given several times. Without, the one that differs most.",
+    help="Which joint. Repeatable. By default the one furthest off.",
 )  # fmt: skip
 @options.target_figure
 @options.source_reading
+@options.show_all
 @options.writing
 def command(
     source: Path, result: Path, name: str | None, source_bones: str | None, target_bones: str | None,
     picture: Path | None, curves: Path | None, roles: tuple[str, ...],
-    looks: options.Looks, target_figure: str | None, reading: options.Reading, output: Output,
+    looks: options.Looks, target_figure: str | None, reading: options.Reading, show_all: bool, output: Output,
 ) -> None:  # fmt: skip
-    """Hold RESULT against SOURCE: how far every bone's direction differs over time, and how the feet behave.
+    """Compare RESULT with SOURCE: how far each joint is off over time, and what the feet do.
 
     Exit status 1 if they do not look the same.
     """
@@ -79,34 +85,23 @@ def command(
     row = msgspec.structs.asdict(comparison_row(found))
     cuts = cut_rows(cutting(found.result.rigged, found.result.clip))
     report = CompareReport(**row, source=str(source), result=str(result), cutting=cuts, written=tuple(written))
-    output.report(report, _lines)
+    output.report(report, partial(_lines, whole=show_all))
     if not found.looks_same:
         output.failed()
 
 
-def _lines(report: CompareReport) -> Iterator[str]:
-    yield click.style(f"{report.result} against {report.source}", bold=True)
-    rows = [
-        (
-            row.role,
-            row.by,
-            f"{row.mean_degrees:.2f}",
-            f"{row.worst_degrees:.2f}",
-            f"{row.worst_at_s:.2f}",
-            f"{row.turn_mean_degrees:.2f}",
-        )
-        for row in report.roles
-    ]
-    yield from table(rows, ("role", "compared by", "mean degrees", "worst", "at second", "turn"))
+def _lines(report: CompareReport, whole: bool) -> Iterator[str]:
+    yield click.style(report.verdict, bold=True)
+    yield f"  {report.result} compared with {report.source}"
+    differing = [row for row in report.parts if round(row.score) < 100]
     parts = [
-        (
-            row.part,
-            f"{row.score:.0f}",
-            f"{row.because}: {row.value:.2f} {row.unit} (limit {row.limit:g})" if round(row.score) < 100 else "alike",
-        )
-        for row in report.parts
+        (row.part, f"{row.score:.0f}", f"{row.because}: {row.value:.2f} {row.unit} (limit {row.limit:g})")
+        for row in sorted(differing, key=lambda row: row.score)
     ]
-    yield from table(parts, ("part", "of 100", "by"))
+    alike = [row.part for row in report.parts if row not in differing]
+    if alike:
+        parts.append((f"{len(alike)} others" if parts else "every part", "100", ", ".join(alike)))
+    yield from table(parts, ("part", "of 100", "why"))
     before, after = report.source_footing, report.result_footing
     feet = [
         ("hips' path, % of leg", "", f"{report.hips_mean_percent:.2f} (worst {report.hips_worst_percent:.2f})"),
@@ -116,5 +111,22 @@ def _lines(report: CompareReport) -> Iterator[str]:
     ]
     yield from table(feet, ("", "source", "result"))
     yield from cut_lines(report.cutting, report.clip)
-    yield click.style(report.verdict, bold=True)
+    yield from _joint_lines(report.roles, whole)
     yield from written_lines(report.written)
+
+
+def _joint_lines(roles: Sequence[RoleDifference], whole: bool) -> Iterator[str]:
+    """Joint by joint: all of them, or those that are furthest off."""
+    shown = list(roles) if whole else sorted(roles, key=lambda row: -row.mean_degrees)[:_FURTHEST]
+    shown = shown if whole else [row for row in shown if row.worst_degrees >= _SEEN_DEGREES]
+    if not shown:
+        yield f"  all {len(roles)} joints within {_SEEN_DEGREES:g} degree (--all lists them)"
+        return
+    rows = [
+        (row.role, row.by, f"{row.mean_degrees:.2f}", f"{row.worst_degrees:.2f}", f"{row.worst_at_s:.2f}",
+         f"{row.turn_mean_degrees:.2f}")
+        for row in shown
+    ]  # fmt: skip
+    yield from table(rows, ("joint", "compared by", "mean degrees", "worst", "at second", "turn"))
+    if len(shown) < len(roles):
+        yield f"  the furthest of {len(roles)} joints; --all lists every one"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -16,7 +17,8 @@ from fairswap.cli.many import files_named
 from fairswap.cli.output import Output
 from fairswap.cli.plan_running import plan_told, run_told
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_row, finding_rows
-from fairswap.cli.text import contact_line, finding_lines, footing_line, inside_lines, parts_line, pose_lines
+from fairswap.cli.text import contact_line, footing_line, inside_lines, parts_line, pose_lines, some, table
+from fairswap.measure.verdict import word_for, worst_of
 from fairswap.pose.measuring import PartVerdict
 
 if TYPE_CHECKING:
@@ -26,6 +28,10 @@ if TYPE_CHECKING:
     from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
     from fairswap.model.document import Document
     from fairswap.retarget.options import MotionOptions
+
+
+# Of more clips there is a line each.
+_CLIPS_IN_FULL = 3
 
 
 class TouchRow(Report, frozen=True):
@@ -136,26 +142,27 @@ class ConvertReport(Report, frozen=True):
 @options.place
 @options.target_figure
 @click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
-              help="Do it by N processes, as a plan: into a folder, with a report, and only what changed.")  # fmt: skip
+              help="Use N processes, as a plan does: into a folder, with a report, only what changed.")  # fmt: skip
 @click.option("--write-plan", type=options.OUTPUT, metavar="PLAN.toml",
-              help="Write what this was told as a plan, to be run again.")  # fmt: skip
+              help="Write these options as a plan, to run again.")  # fmt: skip
 @options.source_reading
+@options.show_all
 @options.writing
 def command(
     motions: tuple[Path, ...], figures: tuple[Path, ...], platform: str | None, out: Path, face: FaceOptions,
     source: SourceOptions, target: TargetOptions, motion: MotionOptions, picture: Path | None,
     looks: options.Looks, place: Place, target_figure: str | None, workers: int | None, write_plan: Path | None,
-    reading: options.Reading, output: Output,
+    reading: options.Reading, show_all: bool, output: Output,
 ) -> None:  # fmt: skip
     """Carry the clips of MOTION... (files, folders, patterns) over to FIGURE, and say how alike they look.
 
-    With --platform the result is made to fit; without --onto, MOTION is a figure, which is brought to the platform with
-    its own clips.
+    With --platform the result is made to fit it; without --onto, MOTION is itself a figure, brought to the platform
+    with its own clips.
 
     Clips keep their names, rates and durations. One clip that fails does not stop the others. Exit status 1 if one
     failed, or does not look like its source.
 
-    With several figures, or --workers, OUT is a folder, and what was done there before and is unchanged stays.
+    With several figures, or --workers, OUT is a folder; results there that are up to date are kept.
     """
     from fairswap.figures.placing import place as placed
     from fairswap.formats.files import load
@@ -191,7 +198,7 @@ def command(
     if write_plan is not None:
         name = output.write(write_plan, plan.encode())
         report = msgspec.structs.replace(report, written=(*report.written, WrittenRow(name, len(plan.encode()))))
-    output.report(report, _lines)
+    output.report(report, partial(_lines, whole=show_all))
     if not done.looks_same or failed or (report.fit is not None and not report.fit.fits):
         output.failed()
 
@@ -311,13 +318,17 @@ def face_row(used: Sequence[str], lost: Sequence[LostUnit]) -> FaceRow:
     return FaceRow(tuple(used), tuple(LostUnitRow(r.unit, r.wanted, r.lost, r.at_s, tuple(r.instead)) for r in lost))
 
 
-def _lines(report: ConvertReport) -> Iterator[str]:
+def _lines(report: ConvertReport, whole: bool) -> Iterator[str]:
+    whole = whole or len(report.clips) <= _CLIPS_IN_FULL
     seen: set[str] = set()
     for clip in report.clips:
         if clip.source not in seen:
             seen.add(clip.source)
             yield from _pair_lines(report, clip)
-        yield from _clip_lines(clip)
+        if whole:
+            yield from _clip_lines(clip)
+    if not whole:
+        yield from _short_lines(report.clips)
     for row in report.failed:
         name = f"{row.file} {row.clip}".strip()
         yield f"  {click.style('failed', fg='red')}   {name}: {row.error}"
@@ -328,17 +339,28 @@ def _lines(report: ConvertReport) -> Iterator[str]:
     else:
         for written in report.written:
             yield f"  wrote    {written.file} ({written.bytes / 1024:.0f} KiB)"
-    yield from finding_lines(report.findings)
+
+
+def _short_lines(clips: Sequence[ClipRow]) -> Iterator[str]:
+    """Many clips in a line each, the worst first."""
+    rows = []
+    for clip in sorted(clips, key=lambda row: row.likeness):
+        worst = worst_of(clip.parts)
+        why = f"{worst.part}: {worst.because} ({worst.value:.3g} {worst.unit})" if round(worst.score) < 100 else ""
+        rows.append((clip.clip, f"{clip.likeness:.0f}", word_for(clip.likeness), why))
+    yield from table(rows, ("clip", "of 100", "", "worst part"))
+    yield "  --all tells more of each clip"
 
 
 def _pair_lines(report: ConvertReport, clip: ClipRow) -> Iterator[str]:
     yield click.style(f"{clip.source} onto {report.target_figure}", bold=True)
     yield f"  bones    source: {clip.source_profile}, target: {clip.target_profile}"
-    yield f"           {len(clip.resting_bones)} bones of the target have no partner and stay at rest"
+    if clip.resting_bones:
+        yield f"           no partner bone, stay at rest: {some(clip.resting_bones, 8)}"
     yield f"  pose     source: {clip.source_reference}"
     yield f"           target: {clip.target_reference}"
     yield from (f"           {line}" for line in pose_lines(clip.pose))
-    yield f"  travel   times {clip.travel_scale:.3f} (legs)"
+    yield f"  travel   ground travel x {clip.travel_scale:.3f}"
 
 
 def _clip_lines(clip: ClipRow) -> Iterator[str]:
@@ -352,7 +374,7 @@ def _clip_lines(clip: ClipRow) -> Iterator[str]:
     before = clip.as_transferred
     if round(before.likeness, 2) != round(clip.likeness, 2):
         yield (
-            f"           before feet and hands were put right: {before.likeness:.0f} of 100, standing foot slid "
+            f"           before feet and hands were corrected: {before.likeness:.0f} of 100, standing foot slid "
             f"{before.skate_cm_s:.1f} cm/s"
         )
     yield from (f"           {line}" for line in _touch_lines(clip.touches))
@@ -370,4 +392,4 @@ def _touch_lines(touches: Sequence[TouchRow]) -> Iterator[str]:
         hands = " and ".join(dict.fromkeys(row.hand for row in own))
         name = "each other" if what == "hand" else f"the {what}"
         times = len({(row.start_s, row.stop_s) for row in own})
-        yield f"{hands} hand met {name} {times} times, at most {max(row.off_cm for row in own):.1f} cm off"
+        yield f"{hands} hand touches {name} {times} times, at most {max(row.off_cm for row in own):.1f} cm off"

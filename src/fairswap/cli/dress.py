@@ -11,7 +11,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import CutRow, FindingRow, Report, cut_rows, finding_rows
-from fairswap.cli.text import cut_lines, finding_lines, written_lines
+from fairswap.cli.text import cut_lines, written_lines
 
 if TYPE_CHECKING:
     from fairswap.model.clip import Clip
@@ -34,14 +34,14 @@ class DressReport(Report, frozen=True):
 @click.command()
 @click.argument("figure", type=options.INPUT)
 @click.option("--with", "garments", multiple=True, required=True, type=options.INPUT, metavar="GARMENT",
-              help="Clothes, in a file of their own; may be given several times.")  # fmt: skip
+              help="Clothes, in a file of their own. Repeatable.")  # fmt: skip
 @options.out
 @click.option("--made-for", type=options.INPUT, metavar="BODY", help="The figure that the clothes were made for.")
 @click.option("--take", multiple=True, metavar="MESH", help="Only this mesh of the clothes' files: coat, boot*.")
 @click.option("--motion", "motions", multiple=True, type=options.INPUT, metavar="FILE",
-              help="A motion in which the cloth shall not cut; may be given several times.")  # fmt: skip
-@click.option("--settle/--no-settle", default=True, help="Push the cloth out of the body, or leave it as it lies.")
-@click.option("--hide", is_flag=True, help="Leave out the skin that is not seen any more.")
+              help="Keep the cloth out of the body in this motion, too. Repeatable.")  # fmt: skip
+@click.option("--settle/--no-settle", default=True, help="Push the cloth out of the body (default), or leave it.")
+@click.option("--hide", is_flag=True, help="Remove skin that the clothes hide for good.")
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where cloth and body cut.")
 @options.view
 @options.reading
@@ -101,4 +101,3 @@ def _lines(report: DressReport) -> Iterator[str]:
         yield f"  came along: {', '.join(report.added)}"
     yield from cut_lines(report.cutting, report.clip, report.before)
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)

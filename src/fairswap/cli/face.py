@@ -13,7 +13,7 @@ from fairswap.cli import options
 from fairswap.cli.convert import FaceRow, face_row
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, table, written_lines
+from fairswap.cli.text import table, written_lines
 from fairswap.face.checking import RegionCoverage, ShapeMatch
 
 if TYPE_CHECKING:
@@ -124,13 +124,13 @@ def draft(
     output.report(_draft_report(found, written), _draft_lines)
 
 
-@command.command(short_help="Hold a face chart against a head.")
+@command.command(short_help="Check a face chart against a head.")
 @click.argument("chart", metavar="F", type=options.INPUT)
 @click.argument("file", type=options.INPUT)
 @options.figure
 @options.reporting
 def check(chart: Path, file: Path, output: Output) -> None:
-    """Hold the face chart F against FILE: misspelt, missing, dead, out of range, never keyed; near names are offered.
+    """Check the face chart F against FILE: misspelt, missing, dead, out of range, never keyed; near names are offered.
 
     Exit status 1 if there is a problem.
     """
@@ -180,7 +180,7 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 
 @command.command(short_help="Put a face clip, tracks from a table, or speech on a head.")
 @click.argument("file", metavar="[CLIP]", required=False, type=options.INPUT)
-@click.option("--onto", required=True, type=options.INPUT, metavar="HEAD", help="The figure whose face shall move.")
+@click.option("--onto", required=True, type=options.INPUT, metavar="HEAD", help="The figure to animate.")
 @options.out
 @click.option("--source-face", type=options.INPUT, metavar="F.toml", help="Chart of CLIP's shapes.")
 @click.option("--target-face", type=options.INPUT, metavar="F.toml", help="Chart of HEAD.")
@@ -287,13 +287,11 @@ def _draft_lines(report: FaceDraftReport) -> Iterator[str]:
     yield from table(rows, ("shape", "units", "sure", "why"))
     yield from _coverage_lines(report.coverage)
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)
 
 
 def _check_lines(report: FaceCheckReport) -> Iterator[str]:
     yield click.style(f"{report.chart} on {Path(report.file).name}: {report.shapes} shapes", bold=True)
     yield from _coverage_lines(report.coverage)
-    yield from finding_lines(report.findings)
 
 
 def _match_lines(report: FaceMatchReport) -> Iterator[str]:
@@ -328,4 +326,3 @@ def _apply_lines(report: FaceApplyReport) -> Iterator[str]:
             instead = f"; instead {' and '.join(row.instead)}" if row.instead else ""
             yield f"           lost: {row.unit} {row.lost:.2f} of {row.wanted:.2f} at {row.at_s:.2f} s{instead}"
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)

@@ -12,7 +12,7 @@ from fairswap.cli import options
 from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, RuleRow, finding_rows, rule_row
-from fairswap.cli.text import finding_lines, written_lines
+from fairswap.cli.text import written_lines
 from fairswap.platform.changes import Change
 
 if TYPE_CHECKING:
@@ -70,7 +70,7 @@ class FitReport(Report, frozen=True):
               help="No more triangles than this, whatever the platform allows.")  # fmt: skip
 @click.option("--atlas", is_flag=True, help="Merge its materials and their pictures into one, whatever is allowed.")
 @click.option("--texture", "textures", multiple=True, metavar="MATERIAL=FILE",
-              help="The colour picture of a material that lacks it; may be given several times.")  # fmt: skip
+              help="The colour picture of a material that lacks it. Repeatable.")  # fmt: skip
 @options.avatar_options
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.view
@@ -182,4 +182,3 @@ def fit_lines(report: FitReport) -> Iterator[str]:
         word = click.style("left", fg="red")
         yield f"  {word}     {row.rule} of {row.place}: {row.measured}, allowed is {row.allowed}"
     yield from written_lines(report.written, sizes=True)
-    yield from finding_lines(report.findings)

@@ -10,7 +10,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, table
+from fairswap.cli.text import table
 from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
 from fairswap.model.document import Held
 
@@ -84,7 +84,6 @@ def _lines(report: InspectReport) -> Iterator[str]:
         named = [_thing(row) for row in things]
         more = f" and {len(named) - 8} more" if len(named) > 8 else ""
         yield f"  {kind:<9}{', '.join(named[:8])}{more}"
-    yield from finding_lines(report.findings)
 
 
 def _thing(row: Held) -> str:

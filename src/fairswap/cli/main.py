@@ -13,25 +13,26 @@ from importlib import import_module
 import click
 
 from fairswap import __version__
+from fairswap.cli.examples import with_examples
 
 # Command, its module, and its line in the help: known without importing any of them, so that the help is there at once.
 COMMANDS = {
     "demo": ("fairswap.cli.demo", "Write the demo troupe and run the full example on it."),
     "inspect": ("fairswap.cli.inspect", "Take stock of a file: figures, bones, space, rest pose, clips."),
     "convert": ("fairswap.cli.convert", "Carry motions over to another figure. The main job."),
-    "compare": ("fairswap.cli.compare", "Hold a result against its source: numbers and a picture."),
-    "view": ("fairswap.cli.view", "Look at figures and motions in a browser, beside each other, in step."),
+    "compare": ("fairswap.cli.compare", "Compare a result with its source: numbers and a picture."),
+    "view": ("fairswap.cli.view", "Play figures and motions in a browser, side by side, in step."),
     "draw": ("fairswap.cli.draw", "Draw a file by itself: a clip as a strip, a figure at rest."),
-    "check": ("fairswap.cli.check", "Hold files against the demands of a platform."),
+    "check": ("fairswap.cli.check", "Check files against the limits of a platform."),
     "fit": ("fairswap.cli.fit", "Make a figure and its clips fit a platform."),
-    "clip": ("fairswap.cli.clip", "Cut, trim, loop, join, mirror, resample, thin, clean, draw clips."),
+    "clip": ("fairswap.cli.clip", "Cut, trim, loop, join, mirror, resample, thin, clean and draw clips."),
     "pose": ("fairswap.cli.pose", "Reference poses: measured, set as the rest pose, saved."),
     "rig": ("fairswap.cli.rig", "Give a bare mesh a skeleton and skin weights."),
-    "dress": ("fairswap.cli.dress", "Put clothes on a figure that were made for another."),
+    "dress": ("fairswap.cli.dress", "Put clothes made for another body on a figure."),
     "reel": ("fairswap.cli.reel", "A proving clip through every joint of a figure."),
     "bones": ("fairswap.cli.bones", "Which bone is which: bone profiles."),
-    "platform": ("fairswap.cli.platform", "Platforms: demands of target ecosystems, written down."),
-    "plan": ("fairswap.cli.plan", "Many motions on many figures: a whole job as a file."),
+    "platform": ("fairswap.cli.platform", "Platforms: the limits of a target ecosystem, written down."),
+    "plan": ("fairswap.cli.plan", "Many motions onto many figures: a whole job in a file."),
     "face": ("fairswap.cli.face", "Faces: what shapes do, expressions and speech on other heads."),
 }
 # As BSD's sysexits say it: an error inside the program.
@@ -45,8 +46,7 @@ class _Commands(click.Group):
     def get_command(self, ctx: click.Context, name: str) -> click.Command | None:
         if name not in COMMANDS:
             return None
-        command: click.Command = import_module(COMMANDS[name][0]).command
-        return command
+        return with_examples(import_module(COMMANDS[name][0]).command, name)
 
     def format_commands(self, ctx: click.Context, formatter: click.HelpFormatter) -> None:
         with formatter.section("Commands"):
@@ -128,7 +128,7 @@ def status_of(arguments: Sequence[str]) -> int:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 4
     except MemoryError:
-        click.echo("fairswap: the memory of this machine does not suffice for that file.", err=True)
+        click.echo("fairswap: this machine has too little memory for that file.", err=True)
         return 4
     except Exception as error:  # the outermost net: whatever nobody foresaw
         return _our_fault(error, arguments)

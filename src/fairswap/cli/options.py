@@ -86,9 +86,9 @@ def looks(function: Function) -> Function:
     inner = _gathered(function, "looks", made, "at", "shots")
     shot = click.option(
         "--shot", "shots", multiple=True, type=click.Choice(["full", "face", "hands", "feet"]),
-        help="What of the figures the sheet shows; may be given several times.",
+        help="What the sheet shows of the figures. Repeatable.",
     )  # fmt: skip
-    at = click.option("--at", type=Seconds(), default=(), metavar="S,S", help="Instants of the sheet: 1.2,3.4.")
+    at = click.option("--at", type=Seconds(), default=(), metavar="S,S", help="Moments to draw, in seconds: 1.2,3.4.")
     return at(shot(inner))
 
 
@@ -117,27 +117,28 @@ source_reference = click.option(
 )  # fmt: skip
 target_reference = click.option(
     "--target-reference", type=name_or_file, default="auto", metavar="POSE",
-    help="The same for the target, of its own clip.",
+    help="Reference pose of the target, in the same words.",
 )  # fmt: skip
 _hands_reference = click.option(
     "--hands-reference", type=name_or_file, default="auto", metavar="POSE",
-    help="What counts as alike for fingers: auto (straight), rest (as each rests), or a saved pose (.toml).",
+    help="Reference pose of the fingers: auto (straight), rest (as each rests), or a saved pose.",
 )  # fmt: skip
 place = click.option(
     "--place", type=click.Choice(["keep", "floor", "origin"]), default="keep",
-    help="Where the figure shall stand: where it does, on the floor, or on the floor at the origin.",
+    help="Where the figure stands: as it does now, on the floor, or on the floor at the origin.",
 )  # fmt: skip
-_strict = click.option("--strict", is_flag=True, help="Refuse bones that are guesses, less than 0.9 sure.")
+_strict = click.option("--strict", is_flag=True, help="Stop if a bone is only a guess (less than 0.9 sure).")
+show_all = click.option("--all", "show_all", is_flag=True, help="List everything, also what is as it should be.")
 _as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")
-_quiet = click.option("--quiet", is_flag=True, help="No report and no progress; errors still show.")
-_force = click.option("--force", is_flag=True, help="Replace files that are there (never an input).")
+_quiet = click.option("--quiet", is_flag=True, help="Print nothing but errors.")
+_force = click.option("--force", is_flag=True, help="Overwrite existing files (never an input).")
 _unit = click.option(
     "--unit", type=click.Choice(["m", "dm", "cm", "mm", "in", "ft", "hm"]),
-    help="Unit of the (source) file, if found wrongly.",
+    help="Unit of the (source) file, if it was found wrong.",
 )  # fmt: skip
 _up = click.option(
     "--up", type=click.Choice(["+X", "-X", "+Y", "-Y", "+Z", "-Z"]),
-    help="Up axis of the (source) file, if found wrongly.",
+    help="Up axis of the (source) file, if it was found wrong.",
 )  # fmt: skip
 
 
@@ -145,7 +146,7 @@ def which_figure(
     option: str = "--figure", name: str = "which_figure", of: str = "file", **more: Any
 ) -> Callable[[Function], Function]:
     """The option that picks a figure of a file."""
-    text = f"Which figure of the {of}, where there are several."
+    text = f"Which figure of the {of}, if it holds several."
     return click.option(option, name, metavar="NAME", help=text, **more)
 
 
@@ -169,26 +170,26 @@ def loaded(path: Path, name: str = "figure_name") -> Document:
 target_figure = which_figure(name="target_figure", of="target's file")
 _MOTION = (
     click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
-                 help="Where the way over the ground goes: hips (default), a root bone (added if needed), or none."),
+                 help="Where ground travel is kept: hips (default), a root bone (added if needed), or none."),
     click.option("--scale-travel", type=Number(0.0, 1e4), metavar="FACTOR",
-                 help="Multiply travel by this; without, by the ratio of the legs."),
-    click.option("--root-turns", is_flag=True, help="With --travel root: the root takes the heading of the hips, too."),
+                 help="Scale ground travel by this instead of by leg length."),
+    click.option("--root-turns", is_flag=True, help="With --travel root: the root turns with the hips."),
     click.option("--feet", type=click.Choice(["planted", "free"]), default="planted",
-                 help="Keep standing feet where they stand (default), or leave them as carried over."),
+                 help="Plant standing feet (default), or leave them as carried over."),
     click.option("--hands", type=click.Choice(["meet", "free"]), default="meet",
-                 help="Hands meet what the source's meet (default), or are left as carried over."),
+                 help="Let hands touch what the source's touch (default), or leave them."),
     click.option("--reach", type=Number(0.0, 1.0), default=1.0, metavar="WEIGHT",
-                 help="How much a touch counts against the posture, 0 to 1."),
-    click.option("--object", "object_", metavar="BONE", help="The source's bone that marks an object hands touch."),
+                 help="How far hands go to touch: 0 keeps the pose, 1 the touch."),
+    click.option("--object", "object_", metavar="BONE", help="The bone of the source that marks a prop hands touch."),
     click.option("--clear", is_flag=True, help="Keep arms and legs out of the body and each other."),
     click.option("--sway", "sway", multiple=True, metavar="NAME",
-                 help="Let extra bones that nothing moves swing: skirt*, hair*; * is all. May be given several times."),
+                 help="Let extra bones without motion swing: skirt*, hair*, or * for all. Repeatable."),
     click.option("--layer", "layers", multiple=True, type=INPUT, metavar="FILE.toml",
-                 help="Corrections to put on; may be given several times."),
+                 help="Corrections to add on top. Repeatable."),
 )  # fmt: skip
 _FACE = (
     click.option("--face", "which", type=click.Choice(["all", "only", "none"]), default="all",
-                 help="Carry faces over with the body (default), without it, or not at all."),
+                 help="Carry over the face with the body (default), the face only, or no face."),
     click.option("--source-face", type=INPUT, metavar="F.toml", help="Face chart of the source."),
     click.option("--target-face", type=INPUT, metavar="F.toml", help="Face chart of FIGURE."),
     click.option("--face-from", "taken_from", type=INPUT, metavar="FILE",
@@ -247,9 +248,9 @@ def source_options(function: Function) -> Function:
     inner = _gathered(function, "source", made, "source_bones", "source_reference", "names", "strict", "lead_in")
     inner = click.option(
         "--lead-in", type=click.Choice(["keep", "drop"]), default="keep",
-        help="A rest pose held before the motion: keep it (default), or drop it. It is not judged either way.",
+        help="A rest pose held before the motion: keep it (default) or drop it. It is never judged.",
     )(inner)  # fmt: skip
-    clips = click.option("--clip", "names", multiple=True, metavar="NAME", help="Only this clip; may be repeated.")
+    clips = click.option("--clip", "names", multiple=True, metavar="NAME", help="Only this clip. Repeatable.")
     return clips(source_bones(source_reference(_strict(inner))))
 
 
@@ -257,7 +258,7 @@ def avatar_options(function: Function) -> Function:
     """A command that may make an avatar: it is given ``meta`` and ``springs``."""
     meta = click.option(
         "--meta", type=INPUT, metavar="FILE.toml",
-        help="Who made the figure and what may be done with it, for avatars (.vrm).",
+        help="Author and terms of use, for avatars (.vrm).",
     )  # fmt: skip
     springs = click.option("--springs", is_flag=True, help="Let its extra bones (skirts, tails, hair) swing (.vrm).")
     return meta(springs(function))
@@ -277,7 +278,7 @@ def target_options(function: Function) -> Function:
     names = "target_bones", "target_reference", "hands_reference", "keep_clips", "motion_only", "meta", "springs"
     inner = _gathered(function, "target", made, *names)
     keep = click.option("--keep-clips", is_flag=True, help="Keep the figure's own clips beside the new ones.")
-    alone = click.option("--motion-only", is_flag=True, help="Write bones and clips alone, without meshes.")
+    alone = click.option("--motion-only", is_flag=True, help="Write bones and clips without meshes.")
     return target_bones(target_reference(_hands_reference(keep(alone(avatar_options(inner))))))
 
 
@@ -311,7 +312,7 @@ def face_options(function: Function) -> Function:
 
 
 save_as = click.option(
-    "--save-as", "family", metavar="NAME", help="Keep it for a family of figures: found by itself next time."
+    "--save-as", "family", metavar="NAME", help="Keep it under a family name: used by itself next time."
 )
 
 

@@ -23,6 +23,8 @@ if TYPE_CHECKING:
     from fairswap.picture.page.viewing import Viewed
 
 _DIGITS = 6  # of numbers in reports as data
+# How the space of a file was found: said once, by inspect.
+_TOLD_BY_INSPECT = {"space-found"}
 _LONGEST = 400  # letters of one name or sentence in a report for people
 
 
@@ -116,12 +118,28 @@ class Output:
             text = msgspec.json.format(msgspec.json.encode(data), indent=2).decode()
             click.echo(visible_in_json(text))
         elif not self.quiet:
-            for line in lines(_spelled_out(report)):
+            for line in _with_findings(_spelled_out(report), lines):
                 click.echo(line)
 
     def failed(self) -> None:
         """End with status 1: done, but a check found problems."""
         raise click.exceptions.Exit(1)
+
+
+def _with_findings(report: Any, lines: Callable[[Any], Iterable[str]]) -> Iterator[str]:
+    """The lines of a report with its findings: warnings below the title, before the numbers that they put in doubt;
+    notes at the end."""
+    from fairswap.cli.text import finding_lines
+
+    findings = tuple(dict.fromkeys(getattr(report, "findings", ())))
+    asked = click.get_current_context().info_name == "inspect"
+    warnings = list(finding_lines(row for row in findings if row.severity != "note"))
+    body = list(lines(report))
+    titles = 1 if body and not body[0].startswith(" ") else 0
+    yield from (*body[:titles], *warnings, *body[titles:])
+    yield from finding_lines(
+        row for row in findings if row.severity == "note" and (asked or row.code not in _TOLD_BY_INSPECT)
+    )
 
 
 def note(kind: str, path: str | Path) -> None:

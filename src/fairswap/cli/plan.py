@@ -58,9 +58,9 @@ def command() -> None:
 @command.command(short_help="Write a plan for what is there.")
 @click.argument("files", nargs=-1, required=True, metavar="FILES...")
 @click.option("--onto", "figures", multiple=True, required=True, metavar="FIGURE",
-              help="A figure to animate, or a folder of them; may be given several times.")  # fmt: skip
+              help="A figure to animate, or a folder of them. Repeatable.")  # fmt: skip
 @click.option("--platform", "platforms", multiple=True, type=options.name_or_file, metavar="P",
-              help="Make results fit this platform; may be given several times.")  # fmt: skip
+              help="Make results fit this platform. Repeatable.")  # fmt: skip
 @click.option("--clip", "clips", multiple=True, metavar="NAME", help="Only clips of this name or pattern.")
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="PLAN.toml", help="Write this plan.")
 @options.writing

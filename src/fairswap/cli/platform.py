@@ -10,7 +10,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, table
+from fairswap.cli.text import table
 from fairswap.errors import Severity
 from fairswap.platform.rules import ClipRules, FigureRules, FileRules
 
@@ -116,4 +116,3 @@ def _show_lines(report: PlatformShowReport) -> Iterator[str]:
             said = ", ".join(map(str, value)) if isinstance(value, list | tuple) else str(value)
             severity = report.severity.get(f"{name}.{rule}", "")
             yield f"  {name + '.' + rule:26} {said[:90]}{f'  ({severity})' if severity else ''}"
-    yield from finding_lines(report.findings)

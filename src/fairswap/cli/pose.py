@@ -11,7 +11,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, pose_lines, table, written_lines
+from fairswap.cli.text import pose_lines, table, written_lines
 from fairswap.pose.measuring import PARTS, PartVerdict, RoleAngle
 
 _frame_of = click.option("--frame-of", "clip", metavar="CLIP", help="The clip that frame:N and time:S are of.")
@@ -67,7 +67,7 @@ def command() -> None:
 
 @command.command(short_help="How far a pose is from the T, or from another's.")
 @click.argument("file", type=options.INPUT)
-@click.option("--against", type=options.INPUT, metavar="FILE", help="Hold it against this file's pose.")
+@click.option("--against", type=options.INPUT, metavar="FILE", help="Compare with this file's pose.")
 @options.source_bones
 @options.target_bones
 @options.source_reference
@@ -163,7 +163,7 @@ def set_(
 @click.option("--pose", "of", type=options.name_or_file, default="rest", metavar="POSE",
               help="Which: rest (default), frame:N, time:S, zero.")  # fmt: skip
 @_frame_of
-@click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="Only this part; may be repeated.")
+@click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="Only this part. Repeatable.")
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="P.toml", help="Write it here.")
 @options.bones
 @options.writing
@@ -196,7 +196,6 @@ def _measure_lines(report: PoseMeasureReport) -> Iterator[str]:
         yield ""
         yield from table(rows, ("role", "swing", "twist", "when carried over"))
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)
 
 
 def _set_lines(report: PoseSetReport) -> Iterator[str]:
@@ -218,7 +217,6 @@ def _set_lines(report: PoseSetReport) -> Iterator[str]:
     if report.clips:
         yield f"  clips    {len(report.clips)} keyed anew, bones where they were: {', '.join(report.clips[:6])}"
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)
 
 
 def _save_lines(report: PoseSaveReport) -> Iterator[str]:

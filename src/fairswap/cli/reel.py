@@ -11,7 +11,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, table, written_lines
+from fairswap.cli.text import table, written_lines
 from fairswap.clips.proving import Move
 from fairswap.face.proving import FaceMove
 
@@ -80,4 +80,3 @@ def _lines(report: ReelReport) -> Iterator[str]:
     if report.shapes:
         yield f"  then {len(report.shapes)} shapes of the face, from {report.shapes[0].start_s:.1f} s on"
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)

@@ -11,7 +11,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
-from fairswap.cli.text import finding_lines, table, written_lines
+from fairswap.cli.text import table, written_lines
 
 if TYPE_CHECKING:
     from fairswap.bones.profile import BoneProfile
@@ -56,7 +56,7 @@ class RigReport(Report, frozen=True):
 @click.option("--skeleton", type=options.name_or_file, default="vrm-1", metavar="P",
               help="Whose bones it gets: a bone profile or platform (vrm-1), or a figure's file.")  # fmt: skip
 @click.option("--place", "placed", multiple=True, metavar="ROLE=X,Y,Z",
-              help="Where a joint is, as the mesh's file has it; may be given several times.")  # fmt: skip
+              help="Where a joint is, as the mesh's file has it. Repeatable.")  # fmt: skip
 @click.option("--landmarks", type=options.INPUT, metavar="L.toml", help="Places from a file, corrected by hand.")
 @click.option("--landmarks-only", is_flag=True, help="Write OUT.toml, the places found, to be corrected; no figure.")
 @click.option("--no-mirror", is_flag=True, help="A place given for the left does not stand for the right as well.")
@@ -163,7 +163,6 @@ def _lines(report: RigReport) -> Iterator[str]:
         first = report.would_help[0]
         yield f"  would help most, given by hand: {', '.join(report.would_help)}  (--place {first}=X,Y,Z)"
     yield from written_lines(report.written)
-    yield from finding_lines(report.findings)
 
 
 def _of_a_finger(role: str) -> bool:

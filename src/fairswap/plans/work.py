@@ -65,7 +65,7 @@ class Workshop:
             # What cannot be written (here: put together) is for want of room or rights, and not the task's fault.
             made = Made(task.result, error=error.worded(self.remedies), lost=isinstance(error, OutputError))
         except MemoryError:
-            made = Made(task.result, error="the memory of this machine does not suffice for it", lost=True)
+            made = Made(task.result, error="this machine has too little memory for it", lost=True)
         except Exception as error:  # whatever nobody foresaw: the others go on
             said = f"{type(error).__name__}: {error}".splitlines()[0][:160]
             made = Made(task.result, error=f"this is an error of ours, not of your file ({said})")

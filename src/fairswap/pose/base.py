@@ -129,7 +129,7 @@ def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
 def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
     skeleton = figure.skeleton
     bound = _bound(figure, roles)
-    rest = _resting(skeleton, roles, clip, "the rest pose, a person can stand so")
+    rest = _resting(skeleton, roles, clip, "the rest pose")
     if can_stand(rest.world, roles):
         if bound is not None and _in_mid_motion(skeleton, roles, clip, bound.world):
             return replace(bound, said=f"{bound.said}; the file was saved in mid-motion")
@@ -155,7 +155,7 @@ def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
                     f"nobody can stand in the rest pose"
                 )
                 return replace(stood, said=said)
-    return replace(rest, said="the rest pose, although nobody can stand so; no clip shows a better one")
+    return replace(rest, said="the rest pose, although nobody stands like that; no clip shows a better one")
 
 
 def _bound(figure: Figure, roles: RoleMap) -> BasePose | None:
