@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test fuzz bench scale lint develop judges troupe schemas gallery
+.PHONY: demo test fuzz bench scale lint develop judges troupe schemas gallery docs
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install ".[speech,view]"
@@ -43,6 +43,10 @@ schemas: $(BIN)/python  ## write docs/reports.schema.json anew (needed after a r
 gallery: $(BIN)/python  ## make docs/screenshots anew from the demo (needs chromium, xvfb, xterm, imagemagick)
 	$(PIP) install -e ".[test]"
 	$(BIN)/python docs/gallery.py
+
+docs: $(BIN)/python  ## build the documentation site into docs-out, notebooks executed; a warning is an error
+	$(PIP) install ".[docs,view]"
+	$(BIN)/python -m sphinx -b html -W --keep-going -q docs docs-out
 
 judges:  ## the independent judges that some tests ask (needs Node)
 	cd tests/judges && npm ci --no-audit --no-fund --silent

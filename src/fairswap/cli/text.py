@@ -33,12 +33,13 @@ def table(rows: Sequence[Sequence[str]], heads: Sequence[str], indent: str = "  
 
 
 def finding_lines(findings: Iterable[FindingRow]) -> Iterator[str]:
-    """Findings: severity, place, message, what to do."""
+    """Findings: severity, place, message, what to do, and the code under which docs/findings.md has more."""
     for finding in findings:
         word = click.style(f"{finding.severity:8}", fg=_COLORS[finding.severity])
         said = f"{finding.place}: {finding.message}"
         if finding.remedy:
             said = f"{said}. {finding.remedy}" + ("" if finding.remedy.endswith(("?", "!", ".")) else ".")
+        said += f" [{finding.code}]"
         first, *more = textwrap.wrap(said, _WIDTH - 11, break_long_words=False, break_on_hyphens=False)
         yield f"  {word} {first}"
         yield from (" " * 11 + line for line in more)

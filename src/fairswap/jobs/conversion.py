@@ -26,6 +26,8 @@ from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_o
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.lead_in import lead_in_told
+from fairswap.measure.verdict import word_for, worst_of
+from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -159,6 +161,15 @@ class Conversions:
         if self.motion_only:
             converted, kept, figure = [*map(motion_alone, converted)], [*map(motion_alone, kept)], without_mesh(figure)
         return write_clips(figure, converted, out, outputs, kept=kept)
+
+    def _repr_html_(self) -> str:
+        rows = []
+        for row in self.done:
+            worst = worst_of(row.comparison.parts)
+            score = row.comparison.likeness
+            rows.append((row.clip.name, f"{score:.0f}", word_for(score), f"{worst.part}: {worst.because}"))
+        rows += [(row.clip or row.file, "", "failed", row.error.problem) for row in self.failures]
+        return html_table(f"Onto {self.figure.name}", ("clip", "of 100", "", "worst part"), rows)
 
     def __repr__(self) -> str:
         same = sum(row.comparison.looks_same for row in self.done)

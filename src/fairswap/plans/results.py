@@ -82,6 +82,9 @@ class Run:
 
         return table_of(self)
 
+    def _repr_html_(self) -> str:
+        return str(self.table.to_html(max_rows=40))
+
     def __repr__(self) -> str:
         failed = sum(not result.ok for result in self.results) + len(self.missing)
         return f"<Run: {len(self.results)} results, {self.made} made now, {failed} failed>"

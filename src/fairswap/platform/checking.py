@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from html import escape
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +22,7 @@ from fairswap.formats.files import document_of
 from fairswap.formats.gltf.reading import GltfSource
 from fairswap.formats.patterns import NamePattern
 from fairswap.formats.vrm.rules import broken_rules
+from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -95,6 +97,12 @@ class Check:
         rules = list(dict.fromkeys(row.rule for row in self.broken))
         broken = f": {', '.join(rules[:5])}{' …' if len(rules) > 5 else ''}" if rules else ""
         return f"<Check: {Path(self.file).name!r} {verdict} {self.platform.name}{broken}>"
+
+    def _repr_html_(self) -> str:
+        title = f"{Path(self.file).name} {'fits' if self.fits else 'does not fit'} {self.platform.name}"
+        rows = [(row.rule, row.allowed, row.measured, row.severity) for row in self.broken]
+        said = "".join(f"<p>{escape(text)}</p>" for text in dict.fromkeys(row.remedy for row in self.broken))
+        return html_table(title, ("broken rule", "allowed", "measured", "severity"), rows) + said
 
 
 class _Results:

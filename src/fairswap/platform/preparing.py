@@ -17,6 +17,7 @@ from fairswap.figures.atlas import number_of_materials
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.formats.files import encoded_size
 from fairswap.formats.outputs import Outputs
+from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.platform.avatars import as_avatar
@@ -72,6 +73,10 @@ class Fitted:
     def __repr__(self) -> str:
         counts = f"{len(self.changes)} changes, {len(self.clips)} clips"
         return f"<Fitted {self.figure.name!r} for {self.platform.name}: {counts}>"
+
+    def _repr_html_(self) -> str:
+        rows = [(row.rule, row.what, row.cost) for row in self.changes]
+        return html_table(f"{self.figure.name} for {self.platform.name}", ("rule", "what was changed", "cost"), rows)
 
 
 @dataclass(frozen=True, eq=False)

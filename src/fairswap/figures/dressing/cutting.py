@@ -10,6 +10,7 @@ from fairswap.bones.roles import RoleMap, part_of
 from fairswap.figures.dressing.worn import SKIN, Wearing
 from fairswap.measure.nearness import Nearest, Surface, middles_of_parts
 from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.mesh import deformed_vertices
 
@@ -73,6 +74,14 @@ class Cutting(Value):
     def deepest_m(self) -> float:
         """The deepest of all."""
         return max((piece.worst_m for piece in self.pieces), default=0.0)
+
+    def _repr_html_(self) -> str:
+        rows = [
+            (row.piece, f"{1000 * row.worst_m:.1f}", row.part, "at rest" if row.worst_at_s is None else row.worst_at_s,
+             f"{row.area:.2%}")
+            for row in self.pieces
+        ]  # fmt: skip
+        return html_table("Clothes in the body", ("piece", "deepest mm", "in", "at second", "of the cloth"), rows)
 
 
 @dataclass(frozen=True, eq=False)
