@@ -432,7 +432,7 @@ def test_clips_are_described_and_drawn():
         (["rate", "--to", "-5"], 2, "no frame rate"),
         (["rate", "--to", "fast"], 2, "no frame rate"),
         (["speed", "--times", "0"], 2, "a speed of 0.0 is none"),
-        (["speed", "--lasts", "soon"], 2, "is no time"),
+        (["speed", "--lasts", "soon"], 2, "is not a time"),
         (["thin", "--mm", "-1"], 2, "budget above zero"),
         (["trim", "--from", "5", "--to", "2"], 2, "before"),
         (["mirror", "--clip", "Dance"], 2, "no clip is called 'Dance'"),

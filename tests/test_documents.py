@@ -117,3 +117,30 @@ def test_values_show_themselves_as_tables():
     assert all(change.rule in fitted._repr_html_() for change in fitted.changes)
     made = fairswap.convert(fairswap.demo_motion("idle"), TROUPE / "pip.glb")
     assert "looks the same" in made._repr_html_()
+
+
+def test_long_work_shows_a_bar_in_a_notebook(monkeypatch):
+    """The extension asks for it: a bar that goes on with every clip, and is gone at the end."""
+    import IPython.display
+
+    from fairswap.model.progress import show_progress_with
+    from fairswap.picture.page.notebook import _bar
+
+    shown = []
+
+    class Handle:
+        def update(self, html):
+            shown.append(html.data)
+
+    monkeypatch.setattr(IPython.display, "display", lambda html, display_id: shown.append(html.data) or Handle())
+    show_progress_with(_bar)
+    try:
+        motions = [fairswap.demo_motion(name) for name in ("idle", "clap")]
+        fairswap.convert(motions, TROUPE / "pip.glb", face=fairswap.FaceOptions("none"))
+    finally:
+        show_progress_with(None)
+    assert [re.search(r"value=(\d)", row)[1] for row in shown[:-1]] == ["0", "1", "2"]
+    assert shown[-1] == ""
+    count = len(shown)
+    fairswap.convert(motions, TROUPE / "pip.glb", face=fairswap.FaceOptions("none"))
+    assert len(shown) == count

@@ -295,7 +295,7 @@ def test_units_have_mirror_images_and_phones_their_visemes():
         ("time_s,jaw_drop\n0,1000000\n", "Weights go to 1"),
         ("seconds,zzz\n0,1\n", "none of its tracks is known"),
         ("frame,zzz\n0,1\n", "no column time_s"),
-        ("time_s,jaw_drop\n0,open\n", "is no number"),
+        ("time_s,jaw_drop\n0,open\n", "is not a number"),
     ],
 )
 def test_a_table_that_is_wrong_says_where(table, says):

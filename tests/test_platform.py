@@ -380,8 +380,8 @@ def test_built_in_platforms_and_the_template_are_sound():
         ('[figure]\nrequired = ["hipps"]\n', "'hipps' is not a role"),
         ('[figure]\nrequired = ["head"]\nforbidden = ["head"]\n', "head is required and forbidden"),
         ('[figure]\nroot = "forbidden"\n[clip]\ntravel = "root"\n', "travel on a root that is forbidden"),
-        ("[clip]\nrates = [0]\n", "is no frame rate"),
-        ('[clip]\nnames = "["\n', "is no pattern"),
+        ("[clip]\nrates = [0]\n", "is not a frame rate"),
+        ('[clip]\nnames = "["\n', "is not a pattern"),
         ("[figure]\nspine = [3, 1]\n", "3 to 1 is no range"),
         ('[space]\nup = "+Y"\nforward = "-Y"\n', "lie on one axis"),
         ('[figure]\nmorphs = "chart"\n', "there is none"),
@@ -406,11 +406,11 @@ def test_a_cycle_that_does_not_close_is_found_and_closed():
 def test_what_cannot_be_judged_is_one_clear_message():
     made = fitted().figure
     body = made.meshes[0]
-    broken_texture = replace(body.materials[0], texture=b"\x89PNG this is none")
+    broken_texture = replace(body.materials[0], texture=b"\x89PNG this is not possible")
     fairswap.save("no-image.glb", replace(made, meshes=(replace(body, materials=(broken_texture,)), *made.meshes[1:])))
     done = run("check", "no-image.glb", "--platform", "fernway")
     assert done.returncode == 3
-    assert "is no PNG or JPEG" in done.stderr
+    assert "is not a PNG or JPEG" in done.stderr
     wide = textured(made, "PNG", 8)
     picture = io.BytesIO()
     Image.new("RGB", (60_000, 2)).save(picture, "PNG")

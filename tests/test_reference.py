@@ -93,7 +93,7 @@ def test_a_target_may_have_a_reference_of_its_own():
         ("frame:999", fairswap.UsageError, r"has no frame 999.*last is 180"),
         ("frame:1.5", fairswap.UsageError, "has no frame 1.5"),
         ("time:60", fairswap.UsageError, r"has no time 60.*6\.000 s"),
-        ("sideways", fairswap.UsageError, "is no pose.*frame:N"),
+        ("sideways", fairswap.UsageError, "is not a pose.*frame:N"),
         ("gone.glb", fairswap.InputError, "no such file"),
     ],
 )

@@ -283,10 +283,10 @@ def test_sound_that_is_none_says_so(make, says):
         (["--text", "word " * 5000], "at most 20000"),
         (["text.txt", "--text", "twice"], "given twice"),
         (["table.csv", "--text", "both"], "goes with a recording, or alone"),
-        (["--text", "hi", "--words", "bad.csv"], "'qq7' is no phone we know"),
+        (["--text", "hi", "--words", "bad.csv"], "'qq7' is not a phone we know"),
         (["--text", "hi", "--words", "double.csv"], "'hi' is there twice"),
         (["--text", "hi", "--words", "columns.csv"], "word and phones are missing"),
-        (["--text", "hi", "--language", "../x"], "is no language"),
+        (["--text", "hi", "--language", "../x"], "is not a language"),
     ],
 )
 def test_what_cannot_be_said_says_so(arguments, says):

@@ -77,7 +77,7 @@ def _of_a_person(figure: Figure, roles: RoleMap, what: str, part: str) -> RoleMa
     """The roles, if it is a person who has them; only a profile that is given makes one of an animal."""
     unlike = why_no_person(figure.skeleton, roles)
     if unlike is not None:
-        raise ImpossibleError(f"{what} is no person: {unlike}", code="no-person", part=part)
+        raise ImpossibleError(f"{what} is not a person: {unlike}", code="no-person", part=part)
     return roles
 
 

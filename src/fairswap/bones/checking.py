@@ -1,4 +1,4 @@
-"""Hold a profile against a figure: what it names, what it lacks, what seems wrong."""
+"""Check a profile against a figure: what it names, what it lacks, what seems wrong."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ class RoleState:
 
 @dataclass(frozen=True, eq=False)
 class ProfileCheck:
-    """A profile held against a figure: the state of each role, bones that are left over, and what seems wrong.
+    """A profile checked against a figure: the state of each role, bones that are left over, and what seems wrong.
 
     >>> import fairswap
     >>> found = fairswap.bones.check("fernway", fairswap.demo_file("osric.glb"))
@@ -68,7 +68,7 @@ class ProfileCheck:
 
 
 def check(profile: BoneProfile | str | Path, what: Figure | Document | str | Path) -> ProfileCheck:
-    """Hold a profile against a figure: matched, guessed, missing, mirrored, near names.
+    """Check a profile against a figure: matched, guessed, missing, mirrored, near names.
 
     >>> import fairswap
     >>> fairswap.bones.check("fernway", fairswap.demo_file("pip.glb"))

@@ -11,7 +11,7 @@ from fairswap.model.figure import Figure
 
 
 def with_one_person(document: Document) -> Document:
-    """The document whose main figure is the one that shall be changed.
+    """The document whose main figure is the one to change.
 
     Of several figures the only person with a mesh counts, also beside a larger animal or machine.
 

@@ -78,7 +78,7 @@ def _neck_and_head(
             score += 0.9 if forks and bone == run[-1] else 0.0
             ended = any(child in rig.ends for child in rig.skeleton.children[bone])
             score += 0.7 if not forks and (bone == run[-1] or ended) else 0.0
-            # A long last stretch is the skull itself: its upper end is no joint.
+            # A long last stretch is the skull itself: its upper end is not a joint.
             if not forks and bone == run[-1] and at >= 1 and not ended:
                 score -= 1.1 * float(np.clip(rig.length[bone] / max(rig.length[run[at - 1]], 1e-9) - 1.15, 0.0, 1.0))
             score -= 0.5 if at == 0 and len(run) > 1 else 0.0

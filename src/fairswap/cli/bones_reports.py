@@ -66,7 +66,7 @@ class StateRow(Report, frozen=True):
 
 
 class BonesCheckReport(Report, frozen=True):
-    """A profile held against a figure."""
+    """A profile checked against a figure."""
 
     figure: str
     profile: str

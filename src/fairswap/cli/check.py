@@ -15,7 +15,7 @@ from fairswap.cli.text import table
 
 
 class FileRow(Report, frozen=True):
-    """One file held against the platform; ``error`` says why it could not be read."""
+    """One file checked against the platform; ``error`` says why it could not be read."""
 
     file: str
     fits: bool
@@ -24,7 +24,7 @@ class FileRow(Report, frozen=True):
 
 
 class CheckReport(Report, frozen=True):
-    """Files held against a platform."""
+    """Files checked against a platform."""
 
     platform: str
     files: tuple[FileRow, ...]
@@ -61,7 +61,7 @@ def command(files: tuple[Path, ...], platform: str, show_all: bool, output: Outp
 
 
 def _checked(path: Path, platform: str, figure: str | None, alone: bool) -> FileRow:
-    """One file held against a platform; of several, one that cannot be read does not stop the others."""
+    """One file checked against a platform; of several, one that cannot be read does not stop the others."""
     from fairswap.cli.remedies import worded_error
     from fairswap.errors import FairSwapError
     from fairswap.formats.files import load

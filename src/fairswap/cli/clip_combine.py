@@ -111,7 +111,7 @@ def blend(
 ) -> None:  # fmt: skip
     """Lay parts of a clip of OVER over one of BASE, a figure of the same bones: its arms, its legs, its face.
 
-    With the legs its way over the ground comes along: it goes on from where BASE is, and BASE from where it ends.
+    With the legs its ground travel comes along: it goes on from where BASE is, and BASE from where it ends.
     """
     from fairswap.clips.joining import mixed_rates
     from fairswap.clips.verbs import blend as blended

@@ -20,7 +20,7 @@ _FURTHEST, _SEEN_DEGREES = 6, 1.0
 
 
 class CompareReport(ComparisonRow, frozen=True):
-    """A result file held against its source."""
+    """A result file compared with its source."""
 
     source: str
     result: str

@@ -48,7 +48,7 @@ class FaceDraftReport(Report, frozen=True):
 
 
 class FaceCheckReport(Report, frozen=True):
-    """A face chart held against a head."""
+    """A face chart checked against a head."""
 
     chart: str
     file: str
@@ -248,7 +248,7 @@ def _said(say: tuple[str, ...]) -> dict[str, dict[str, float]]:
             if spread(unit) is None:
                 near = difflib.get_close_matches(unit, names(), 1)
                 hint = f"; do you mean {near[0]}?" if near else ""
-                raise click.BadParameter(f"{unit!r} is no face unit{hint}", param_hint="--say")
+                raise click.BadParameter(f"{unit!r} is not a face unit{hint}", param_hint="--say")
             out.setdefault(shape, {})[unit] = 1.0
     return out
 

@@ -36,7 +36,7 @@ class FindingRow(Report, frozen=True):
 
 
 class ComparisonRow(Report, frozen=True):
-    """A result held against its source: angles in degrees, the hips' path in percent of the leg."""
+    """A result compared with its source: angles in degrees, the hips' path in percent of the leg."""
 
     clip: str
     verdict: str

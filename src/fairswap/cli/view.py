@@ -51,7 +51,8 @@ def command(
 ) -> None:
     """Look at FILE moving, in a browser: alone, or source and results beside each other, in step.
 
-    The page is one file and needs no network. Of several files the first is the source; the others are held against it.
+    The page is one file and needs no network. Of several files the first is the source; the others are
+    compared with it.
     """
     from fairswap.formats.files import load
     from fairswap.picture.page.viewing import view

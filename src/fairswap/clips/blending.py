@@ -22,7 +22,7 @@ from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 
 PARTS = ("upper", "lower", "trunk", "head", "face", "arms", "hands", "legs")
-# What each takes of what bones:part_of tells apart; legs go with the hips, and with the way over the ground.
+# What each takes of what bones:part_of tells apart; legs go with the hips, and with ground travel.
 _MEANS = {
     "upper": ("trunk", "head", "face", "arms", "hands"), "lower": ("legs",), "trunk": ("trunk",),
     "head": ("head", "face"), "face": ("face",), "arms": ("arms", "hands"), "hands": ("hands",), "legs": ("legs",),
@@ -35,7 +35,7 @@ def blended(
 ) -> Clip:  # fmt: skip
     """``base`` with ``parts`` of ``over`` laid over it from ``start_s`` to ``stop_s``, coming and going in ``ease_s``.
 
-    ``over`` begins at its own start. With the legs its way over the ground comes, too: it goes on from where the base
+    ``over`` begins at its own start. With the legs its ground travel comes, too: it goes on from where the base
     is, and the base then goes on from where it ends; feet that stand stay where they stand.
 
     Raises
@@ -58,7 +58,7 @@ def blended(
         problem = f"{over.name!r} lasts {over.duration_s:.2f} s, and from {start_s:g} to {stop_s:g} s is longer"
         raise UsageError(problem, remedy=f"Give {start_s + over.duration_s:.2f} at most as the end")
     if not np.isfinite(ease_s) or ease_s < 0.0:
-        raise UsageError(f"an ease of {ease_s} s is none", remedy="Give seconds, 0.25 say")
+        raise UsageError(f"an ease of {ease_s} s is not possible", remedy="Give seconds, 0.25 say")
     ease = min(ease_s * rate, 0.5 * (last - first))
     weight = _window(base.frames, first, last, ease)
     with_legs = any(part == "legs" for part, _ in wanted)
@@ -83,7 +83,7 @@ def _wanted(parts: Sequence[str]) -> set[tuple[str, str]]:
         name, _, side = text.partition(":")
         if name not in PARTS or side not in ("", *SIDES):
             known = ", ".join(PARTS)
-            raise UsageError(f"{text!r} is no part of the body", remedy=f"Give {known}; arms:left is one side alone")
+            raise UsageError(f"{text!r} is not a part of the body", remedy=f"Give {known}; arms:left is one side alone")
         found |= {(part, side) for part in _MEANS[name]}
     if not found:
         raise UsageError("no part of the body is named", remedy=f"Give one of {', '.join(PARTS)}")

@@ -53,7 +53,7 @@ def piece_from_text(text: str) -> Piece:
     start, dots, end = span.partition("..")
     if not (name.strip() and equals and dots and (start.strip() or end.strip())):
         remedy = "Write name=start..end, as walk=1.5..3.2, or walk=1.5.. for all that follows"
-        raise UsageError(f"{text!r} is no piece", remedy=remedy)
+        raise UsageError(f"{text!r} is not a piece", remedy=remedy)
     return Piece(name.strip(), start.strip(), end.strip())
 
 

@@ -58,9 +58,9 @@ def joined(
         If there are fewer than two clips, they move other bones, or the blend is longer than one of them.
     """
     if len(clips) < 2:
-        raise UsageError("to join takes two clips at least")
+        raise UsageError("joining takes at least two clips")
     if not np.isfinite(blend_s) or blend_s < 0.0:
-        raise UsageError(f"a blend of {blend_s} s is none", remedy="Give seconds, 0.3 say")
+        raise UsageError(f"a blend of {blend_s} s is not possible", remedy="Give seconds, 0.3 say")
     whole, starts = clips[0], [0]
     for clip in clips[1:]:
         if clip.skeleton != whole.skeleton:

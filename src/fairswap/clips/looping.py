@@ -234,7 +234,7 @@ def closed(clip: Clip, cycle: Cycle, blend_s: float = 0.2, travel: str = "kept")
     first, last, rate = cycle.first, cycle.last, float(clip.rate)
     window = min(round(blend_s * rate), last - first - 1)
     if not np.isfinite(blend_s) or blend_s < 0.0:
-        raise UsageError(f"a blend of {blend_s} s is none")
+        raise UsageError(f"a blend of {blend_s} s is not possible")
     part = span_of(clip, first, last)
     before, after = min(window, first), min(window, clip.frames - 1 - last)
     if before >= after and before > 1:

@@ -45,7 +45,7 @@ def mirrored(rigged: RiggedFigure, clip: Clip) -> Clip:
     middle = rigged.reference.hips * [1.0, 0.0, 0.0]
     for bone, partner in moved.items():
         parent = int(skeleton.parents[bone])
-        if bone in carrying:  # the way over the ground, seen in the mirror
+        if bone in carrying:  # ground travel, seen in the mirror
             place = (seen.position(partner) - middle) * _POSITION + middle
             if parent >= 0:
                 place = rotate(conjugate(out.rotation(parent)), place - out.position(parent))

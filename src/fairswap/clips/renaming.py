@@ -79,8 +79,8 @@ def _filled(pattern: str, **values: str | int) -> str:
         fields = [(field, spec, way) for _, field, spec, way in Formatter().parse(pattern) if field is not None]
         if all(field in values and not way and _PADDING.fullmatch(spec or "") for field, spec, way in fields):
             return pattern.format(**values)
-    except ValueError:  # braces that are not closed, or padding of what is no number
+    except ValueError:  # braces that are not closed, or padding of what is not a number
         pass
     raise UsageError(
-        f"{pattern[:60]!r} is no pattern for names", remedy="Use {name}, {n}, {n:02}, {seconds} and {file}"
+        f"{pattern[:60]!r} is not a pattern for names", remedy="Use {name}, {n}, {n:02}, {seconds} and {file}"
     )

@@ -36,7 +36,7 @@ def at_rate(clip: Clip, rate: Fraction, *, smooth: bool = False, steady: bool = 
     """
     if not 0 < rate <= HIGHEST_RATE:
         remedy = f"Give frames per second above zero, up to {HIGHEST_RATE}: 30 or 30000/1001"
-        raise UsageError(f"a rate of {float(rate):g} is none", remedy=remedy)
+        raise UsageError(f"a rate of {float(rate):g} is not possible", remedy=remedy)
     if clip.frames < 2:
         return clip.with_poses(clip.poses, rate=rate)
     frames = max(round(Fraction(clip.frames - 1) / clip.rate * rate), 1) + 1

@@ -18,7 +18,7 @@ def at_speed(clip: Clip, factor: float) -> Clip:
         If the factor is no positive number.
     """
     if not np.isfinite(factor) or factor <= 0.0:
-        raise UsageError(f"a speed of {factor} is none", remedy="Give a number above zero: 2 is twice as fast")
+        raise UsageError(f"a speed of {factor} is not possible", remedy="Give a number above zero: 2 is twice as fast")
     frames = max(round((clip.frames - 1) / factor) + 1, 2 if clip.frames > 1 else 1)
     check_amount(frames, len(clip.skeleton))
     return clip.with_poses(clip.poses.at(np.linspace(0.0, clip.frames - 1, frames)))
@@ -33,7 +33,7 @@ def lasting(clip: Clip, seconds: float) -> Clip:
         If that is no time, or the clip has one frame only.
     """
     if not np.isfinite(seconds) or seconds <= 0.0:
-        raise UsageError(f"a duration of {seconds} s is none", remedy="Give seconds above zero")
+        raise UsageError(f"a duration of {seconds} s is not possible", remedy="Give seconds above zero")
     if clip.frames < 2:
         raise UsageError(f"clip {clip.name!r} has one frame, which lasts no time")
     return at_speed(clip, clip.duration_s / seconds)

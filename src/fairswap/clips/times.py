@@ -31,7 +31,7 @@ def seconds_from_text(text: str, rate: float) -> float:
     if _SECONDS.fullmatch(word):
         return float(word.removesuffix("s").replace(",", "."))
     raise UsageError(
-        f"{text[:40]!r} is no time", remedy="Write seconds (1.5), frames (45f) or minutes and seconds (1:02.5)"
+        f"{text[:40]!r} is not a time", remedy="Write seconds (1.5), frames (45f) or minutes and seconds (1:02.5)"
     )
 
 

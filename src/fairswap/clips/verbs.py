@@ -216,7 +216,7 @@ def blend(
     ----------
     parts : str
         ``upper``, ``lower``, ``trunk``, ``head``, ``face``, ``arms``, ``hands``, ``legs``; ``arms:left`` is one side
-        alone. With the legs the way over the ground comes along.
+        alone. With the legs ground travel comes along.
     start, end : str, optional
         Where in ``base``; without, from its start, for as long as ``over`` lasts.
     ease_s : float
@@ -273,7 +273,7 @@ def speed(clip: Clip, factor: float | None = None, *, lasts: str | None = None) 
     Raises
     ------
     UsageError
-        If there is neither, or both, or one is no number above zero.
+        If there is neither, or both, or one is not a number above zero.
     """
     if (factor is None) == (lasts is None):
         raise UsageError("give a factor, or a time that it lasts")

@@ -270,7 +270,7 @@ def run_example(folder: Path, outputs: Outputs, pictures: Pictures, step: Step =
 def _shown(
     title: str, name: str, motion: Path, target: fairswap.Document, folder: Path, outputs: Outputs, pictures: Pictures
 ) -> Shown:
-    """One act on one figure: converted, written, read again, and held against its source."""
+    """One act on one figure: converted, written, read again, and compared with its source."""
     thing = OBJECT if title == "lamp" else None
     source = fairswap.load(motion)
     made = fairswap.convert(source, target, motion=fairswap.MotionOptions(object=thing)).done[0]

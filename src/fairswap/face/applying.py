@@ -88,7 +88,7 @@ def apply(
         unit); a table of speech (``start, end, phone``; phones in IPA or ARPAbet); a text (.txt); or a recording, with
         its words as ``speech.text``. None for those words alone.
     onto : path, Document or Figure
-        Whose face shall move.
+        The figure to animate.
     speech : SpeechOptions, optional
         Of speech: its words, and how it is spoken.
     clip : str, optional

@@ -342,7 +342,7 @@ def _check_units(table: Mapping[str, float], path: str | Path, place: str) -> No
         if spread(unit) is None:
             near = difflib.get_close_matches(unit, names(), 1)
             remedy = f"Do you mean {near[0]}?" if near else "docs/faces.md lists them"
-            raise InputError(f"{unit!r} is no face unit", file=path, place=place, remedy=remedy)
+            raise InputError(f"{unit!r} is not a face unit", file=path, place=place, remedy=remedy)
         if not np.isfinite(weight) or abs(weight) > 10.0:
             raise InputError(
                 f"a weight of {weight}", file=path, place=f"{place}.{unit}", remedy="Weights go from 0 to 1"

@@ -1,4 +1,4 @@
-"""Charts of heads: drafted, held against a head, and against each other."""
+"""Charts of heads: drafted, checked against a head, and compared."""
 
 from __future__ import annotations
 
@@ -63,7 +63,7 @@ def draft(
 
 
 def check(chart: FaceChart | str | Path, what: Document | Figure | str | Path) -> list[Finding]:
-    """Hold a chart against a head: misspelt, missing, dead, out of range, never keyed; near names are offered.
+    """Check a chart against a head: misspelt, missing, dead, out of range, never keyed; near names are offered.
 
     >>> import fairswap
     >>> chart = fairswap.face.draft(fairswap.demo_file("pip.glb")).chart

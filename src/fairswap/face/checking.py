@@ -1,4 +1,4 @@
-"""Hold a face chart against a head, and two charts against each other."""
+"""Check a face chart against a head, and compare two charts."""
 
 from __future__ import annotations
 

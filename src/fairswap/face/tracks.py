@@ -35,7 +35,7 @@ def read_tracks(path: str | Path) -> FaceTracks:
     Raises
     ------
     InputError
-        If a column is missing, times go backwards, or a cell is no number or too large.
+        If a column is missing, times go backwards, or a cell is not a number or too large.
     """
     header, rows = table_rows(path)
     when = next((i for i, name in enumerate(header) if name.lower() in ("time_s", "time", "seconds")), None)
@@ -94,7 +94,7 @@ def held_frames(path: str | Path) -> list[tuple[int, str]]:
     Raises
     ------
     InputError
-        If a column is missing, or a frame is no number.
+        If a column is missing, or a frame is not a number.
     """
     header, rows = table_rows(path)
     lower = [name.lower() for name in header]

@@ -49,7 +49,7 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
         If there is no figure.
     """
     if where not in PLACES:
-        raise UsageError(f"{where!r} is no place for a figure", remedy=f"Give one of: {', '.join(PLACES)}")
+        raise UsageError(f"{where!r} is not a place for a figure", remedy=f"Give one of: {', '.join(PLACES)}")
     document = with_one_person(document_of(what))
     if where == "keep":
         return document

@@ -32,9 +32,9 @@ def resize(what: Document | str | Path, *, height_m: float | None = None, factor
     Parameters
     ----------
     height_m : float, optional
-        How tall it shall be at rest, from sole to crown.
+        Its height at rest, from sole to crown.
     factor : float, optional
-        By how much all lengths shall grow.
+        What all lengths are multiplied by.
 
     Raises
     ------
@@ -53,7 +53,9 @@ def resize(what: Document | str | Path, *, height_m: float | None = None, factor
         factor = height_m / figure.height_m
     scale = float(factor or 0.0)
     if not _LEAST <= scale <= _MOST:
-        raise UsageError(f"{scale:g} is no factor to size a figure by", remedy=f"Give one from {_LEAST:g} to {_MOST:g}")
+        raise UsageError(
+            f"{scale:g} is not a factor to size a figure by", remedy=f"Give one from {_LEAST:g} to {_MOST:g}"
+        )
     if abs(scale - 1.0) < _SAME:
         return document
     message = f"it was {figure.height_m:.3f} m tall; all its lengths are {scale:.6g} times what they were"

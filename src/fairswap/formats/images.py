@@ -44,7 +44,7 @@ def opened_image(content: bytes, place: str, kinds: tuple[str, ...] = _KINDS) ->
             problem = f"a texture has too many pixels, at most {MOST_PIXELS} are read"
             raise InputError(problem, place=place, remedy="Make it smaller") from None
         except (OSError, ValueError, SyntaxError):
-            raise InputError("a texture is no PNG or JPEG, or is cut", place=place, remedy=_AGAIN) from None
+            raise InputError("a texture is not a PNG or JPEG, or is cut", place=place, remedy=_AGAIN) from None
 
 
 def picture_as_known(content: bytes, name: str) -> bytes | None:

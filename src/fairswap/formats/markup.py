@@ -105,13 +105,13 @@ def numbers_of(tag: Tag, text: str | None = None, count: int | None = None) -> F
     Raises
     ------
     InputError
-        If a word is no number, a number is beyond all sizes, or there are not ``count``.
+        If a word is not a number, a number is beyond all sizes, or there are not ``count``.
     """
     words = ((tag.text or "") if text is None else text).replace(",", " ").split()
     try:
         values = _long_row(words) if len(words) > _LONG else np.array(words, dtype=np.float64)
     except ValueError as error:
-        problem = f"{str(error).rpartition(': ')[2][:40]} is no number"
+        problem = f"{str(error).rpartition(': ')[2][:40]} is not a number"
         raise InputError(problem, place=tag.place, remedy=_AGAIN) from None
     if len(values) and not np.abs(values).max() <= LARGEST_NUMBER:  # NaN is not, either
         raise InputError("a number is not finite, or beyond all sizes", place=tag.place, remedy=_AGAIN)

@@ -87,14 +87,14 @@ def _items(way: str, whole: str) -> list[_Item]:
     while at < len(way):
         found = _ATOM.match(way, at)
         if found is None:
-            problem = f"{whole[:60]!r} is no pattern for names, because of {way[at]!r}"
+            problem = f"{whole[:60]!r} is not a pattern for names, because of {way[at]!r}"
             raise UsageError(problem, remedy=r"Write letters, [a-z], \d or ., with *, + or ? behind what repeats")
         try:
             with warnings.catch_warnings():
                 warnings.simplefilter("ignore")
                 atom = re.compile(found[0], re.DOTALL)
         except re.error as error:
-            raise UsageError(f"{whole[:60]!r} is no pattern ({error})", remedy="Write sets as [a-z0-9_]") from None
+            raise UsageError(f"{whole[:60]!r} is not a pattern ({error})", remedy="Write sets as [a-z0-9_]") from None
         at = found.end()
         count = _COUNT.match(way, at)
         at = count.end() if count else at

@@ -36,7 +36,7 @@ def read_bytes(path: Path) -> bytes:
         if stat.S_ISDIR(found.st_mode):
             raise InputError("it is a folder", file=path, remedy="Give a file in it")
         if not stat.S_ISREG(found.st_mode):
-            raise InputError("it is no ordinary file, but a pipe or a device", file=path, remedy="Save it as a file")
+            raise InputError("it is a pipe or a device, not an ordinary file", file=path, remedy="Save it as a file")
         if found.st_size > LARGEST_FILE_BYTES:
             problem = f"it has {found.st_size >> 20} MiB, at most {LARGEST_FILE_BYTES >> 20} are read"
             raise InputError(problem, file=path, remedy="Export less at once")
@@ -66,7 +66,7 @@ def refuse_existing(path: Path, force: bool) -> None:
     if stat.S_ISDIR(there):
         raise OutputError("it is a folder", file=path, remedy="Give a file name")
     if not (stat.S_ISREG(there) or stat.S_ISLNK(there)):
-        raise OutputError("it is no ordinary file, but a pipe or a device", file=path, remedy="Give another name")
+        raise OutputError("it is a pipe or a device, not an ordinary file", file=path, remedy="Give another name")
     if not force:
         raise OutputError("it is there already", file=path, code="exists")
 

@@ -29,7 +29,7 @@ def table_rows(path: str | Path) -> tuple[list[str], list[tuple[int, list[str]]]
     try:
         rows = [(n, [cell.strip() for cell in row]) for n, row in enumerate(csv.reader(lines, delimiter=mark), 1)]
     except csv.Error as error:
-        raise InputError(f"it is no table ({error})", file=path, remedy="Save it as CSV (UTF-8) again") from None
+        raise InputError(f"it is not a table ({error})", file=path, remedy="Save it as CSV (UTF-8) again") from None
     rows = [(n, row) for n, row in rows if any(row)]
     if len(rows) < 2:
         raise InputError("the table is empty", file=path, remedy="Its first line names the columns")
@@ -55,7 +55,7 @@ def number_in(cell: str, path: str | Path, place: str) -> float:
         value = float(cell.replace(",", "."))
     except ValueError:
         raise InputError(
-            f"{cell[:30]!r} is no number", file=path, place=place, remedy="Write for example 0.25"
+            f"{cell[:30]!r} is not a number", file=path, place=place, remedy="Write for example 0.25"
         ) from None
     if not abs(value) <= LARGEST_NUMBER:
         what = "not finite" if not math.isfinite(value) else f"beyond {LARGEST_NUMBER:g}"

@@ -1,4 +1,4 @@
-"""Hold a result against its source: whatever holds a motion against whatever holds another."""
+"""Compare a result with its source: whatever holds a motion with whatever holds another."""
 
 from __future__ import annotations
 

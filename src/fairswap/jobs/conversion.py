@@ -31,6 +31,7 @@ from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.model.progress import progress
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.layers import layers_named, with_layers
 from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
@@ -186,7 +187,7 @@ def convert(
     motion: MotionOptions | None = None,
     face: FaceOptions | None = None,
     platform: Platform | str | Path | None = None,
-    step: Callable[[str], None] = lambda _: None,
+    step: Callable[[str], None] | None = None,
 ) -> Conversions:
     """Carry motions over to a figure, and compare each with its source.
 
@@ -203,7 +204,7 @@ def convert(
     motions : path, Document, or a sequence of them
         Whose clips. Of several, one that fails does not stop the others: it is among the ``failures``.
     onto : path, Document or Figure
-        Who shall move; or a :class:`Performer`, made ready once for many motions (with its own target options).
+        The figure to animate; or a :class:`Performer`, made ready once for many motions (with its own target options).
     source, target, motion, face : options, optional
         See :class:`SourceOptions`, :class:`TargetOptions`, :class:`fairswap.MotionOptions`, :class:`FaceOptions`.
     platform : Platform, name or file, optional
@@ -232,20 +233,21 @@ def convert(
     done: list[Conversion] = []
     kept = ready.own_clips if target.keep_clips else ()
     names = _names([row for row in clips if not source.clips or row[1].name in source.clips], kept)
-    for document in sources:
-        with _going_on(failures if several else None, document.file, ""):
-            if not document.clips:
-                remedy = "Export it with its animation"
-                raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
-        pairs = _Pairs(document, ready.rigged, source, target, faces)
-        for clip in document.clips:
-            if id(clip) not in names:
-                continue
-            with _going_on(failures if several else None, document.file, clip.name):
-                swap, shown = pairs.swap_for(clip, motion)
-                shown = replace(shown, name=names[id(clip)])
-                done.append(_converted(pairs, swap, shown, motion, face, source.lead_in == "drop"))
-            step(clip.name)
+    with progress(len(names), "carrying over") as told:
+        for document in sources:
+            with _going_on(failures if several else None, document.file, ""):
+                if not document.clips:
+                    remedy = "Export it with its animation"
+                    raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
+            pairs = _Pairs(document, ready.rigged, source, target, faces)
+            for clip in document.clips:
+                if id(clip) not in names:
+                    continue
+                with _going_on(failures if several else None, document.file, clip.name):
+                    swap, shown = pairs.swap_for(clip, motion)
+                    shown = replace(shown, name=names[id(clip)])
+                    done.append(_converted(pairs, swap, shown, motion, face, source.lead_in == "drop"))
+                (step or told)(clip.name)
     found = Conversions(
         ready.document, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only
     )

@@ -93,7 +93,7 @@ def dress(
     hide : bool
         Leave out the skin that is not seen any more: what is not there cannot come through.
     clips : sequence of Clip
-        More motions of the figure in which the cloth shall not cut.
+        More motions of the figure in which the cloth is kept out of the body.
 
     >>> import fairswap
     >>> coat, osric = fairswap.demo_file("osric-coat.glb"), fairswap.demo_file("osric.glb")

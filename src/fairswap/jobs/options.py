@@ -79,7 +79,7 @@ class TargetOptions:
     meta : path, optional
         A file that says who made the figure and what may be done with it, for avatars (``fairswap = "meta/1"``).
     springs : bool
-        Whether extra bones (skirts, tails, hair) shall swing, in formats that know such.
+        Whether extra bones (skirts, tails, hair) swing, in formats that know such.
     """
 
     bones: BoneProfile | str | Path | None = None

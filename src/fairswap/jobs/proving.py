@@ -44,7 +44,7 @@ def reel(
     Parameters
     ----------
     what : path, Document, Figure or RiggedFigure
-        Who shall move.
+        The figure to animate.
     bones : BoneProfile, name or file, optional
         Which bone is which.
     rate : int

@@ -85,7 +85,7 @@ def side_of(rigged: RiggedFigure) -> Side:
 
 
 def points_of(taken: Floats, rate: float) -> list[tuple[float, float]]:
-    """A way over the ground ``(frames, 3)`` as points to be kept."""
+    """Ground travel ``(frames, 3)`` as points to be kept."""
     count = max(2, int(np.ceil(len(taken) / rate * _POINTS_A_SECOND)) + 1)
     at = np.linspace(0, len(taken) - 1, count)
     frames = np.arange(len(taken))

@@ -70,7 +70,7 @@ class Motion:
 
 @dataclass(frozen=True, eq=False)
 class Comparison:
-    """A result held against its source. Angles in degrees, hips in percent of the leg's length.
+    """A result compared with its source. Angles in degrees, hips in percent of the leg's length.
 
     ``source_footing`` is over the floor that the source's feet stand on; ``source_as_it_stands`` over the floor that
     its figure rests on, which may be another. ``standing`` ``(2, 2, frames)`` says when the feet of source and result
@@ -185,12 +185,12 @@ def compare_motions(
     source: Motion, result: Motion, *, source_contacts: Contacts | None = None, travel_factor: float = 1.0,
     cleared: bool = False,
 ) -> Comparison:  # fmt: skip
-    """Hold a result against its source, at the source's frames, each figure in its own frame.
+    """Compare a result with its source, at the source's frames, each figure in its own frame.
 
     Arms, legs and fingers are compared by where their bones point, joint to joint. Trunk, head and feet, which differ
     between any two anatomies, are compared by how far they have turned from the reference pose. The hips' path is
     compared in leg lengths. Feet count as standing when the source's do; ``source_contacts`` says when, where that was
-    found already. ``travel_factor`` is by how much longer the way over the ground was asked to be than the legs are;
+    found already. ``travel_factor`` is by how much longer ground travel was asked to be than the legs are;
     ``cleared`` that arms were asked to be kept out of the body, so that those that are at it may be elsewhere.
 
     Raises

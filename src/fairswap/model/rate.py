@@ -62,7 +62,7 @@ def rate_from_text_per_second(text: str) -> Fraction:
         rate = Fraction(0)
     if not 0 < rate <= HIGHEST_RATE:
         remedy = f"Write frames per second, up to {HIGHEST_RATE}: 30, 29.97 or 30000/1001"
-        raise UsageError(f"{text[:40]!r} is no frame rate", remedy=remedy)
+        raise UsageError(f"{text[:40]!r} is not a frame rate", remedy=remedy)
     decimals = len(text.partition(".")[2]) if "/" not in text else 0
     if decimals:
         near = min(_COMMON, key=lambda common: abs(common - rate))

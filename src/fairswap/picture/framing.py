@@ -57,7 +57,7 @@ def panels_of(shot: str) -> tuple[Panel, ...]:
         If it is none.
     """
     if shot not in SHOTS:
-        raise UsageError(f"{shot!r} is no shot", remedy=f"Give one of {', '.join(SHOTS)}")
+        raise UsageError(f"{shot!r} is not a shot", remedy=f"Give one of {', '.join(SHOTS)}")
     return SHOTS[shot]
 
 

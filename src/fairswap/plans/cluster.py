@@ -48,7 +48,7 @@ class Cluster:
             import distributed
         except ImportError:
             remedy = "Install it: pip install 'fairswap[cluster]'"
-            raise UsageError("a cluster is spoken to by a package that is not installed", remedy=remedy) from None
+            raise UsageError("a cluster needs a package that is not installed", remedy=remedy) from None
         self.shared, self.remedies = shared, dict(remedies)
         try:
             connect: Any = distributed.Client

@@ -5,13 +5,14 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from contextlib import contextmanager, suppress
+from contextlib import ExitStack, contextmanager, suppress
 from dataclasses import dataclass, field
 from pathlib import Path
 
 from fairswap.errors import REMEDIES, FairSwapError, OutputError, UsageError
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import is_alive, write_atomically
+from fairswap.model.progress import Step, progress
 from fairswap.plans.inputs import LEDGER, PAGE, REPORT, file_digest
 from fairswap.plans.ledger import Ledger, Record, WrittenFile
 from fairswap.plans.made import Made
@@ -102,7 +103,18 @@ def run_plan(
         If the folder cannot be written, or another run is at work in it.
     """
     loaded = plan if isinstance(plan, Plan) else Plan.load(plan)
-    return carried_out(loaded, Path(out), RunOptions(workers, memory, force, cluster, shared))
+    options, bars = RunOptions(workers, memory, force, cluster, shared), ExitStack()
+    steps: list[Step] = []
+
+    def tell(what: str, name: str) -> None:
+        if what in ("made", "failed") and steps:
+            steps[0](name)
+
+    with bars:
+        return carried_out(
+            loaded, Path(out), options, tell,
+            lambda _, due: steps.append(bars.enter_context(progress(due, "carrying over"))),
+        )  # fmt: skip
 
 
 def carried_out(

@@ -1,4 +1,4 @@
-"""Hold a file against a platform, rule by rule, as it was written: what is allowed, what was measured, what mends
+"""Check a file against a platform, rule by rule, as it was written: what is allowed, what was measured, what mends
 it."""
 
 from __future__ import annotations
@@ -40,7 +40,7 @@ _ARM_SLACK_DEGREES, _AXIS_DEGREES = 8.0, 3.0
 
 @dataclass(frozen=True)
 class RuleResult:
-    """One rule held against a file. ``fixed_remedy``, ``code`` and ``facts`` as of a finding.
+    """One rule checked against a file. ``fixed_remedy``, ``code`` and ``facts`` as of a finding.
 
     >>> import fairswap
     >>> row = fairswap.check(fairswap.demo_file("pip.glb"), "quillmoor").results[0]
@@ -70,7 +70,7 @@ class RuleResult:
 
 @dataclass(frozen=True, eq=False)
 class Check:
-    """A file held against a platform, rule by rule.
+    """A file checked against a platform, rule by rule.
 
     >>> import fairswap
     >>> found = fairswap.check(fairswap.demo_file("juniper.glb"), "quillmoor")
@@ -106,7 +106,7 @@ class Check:
 
 
 class _Results:
-    """The rules held against a file so far."""
+    """The rules checked against a file so far."""
 
     def __init__(self, file: str, platform: Platform) -> None:
         self.rows: list[RuleResult] = []
@@ -124,7 +124,7 @@ class _Results:
 
 
 def check(what: Document | Figure | str | Path, platform: Platform | str | Path) -> Check:
-    """All rules of a platform that say something, held against a file.
+    """All rules of a platform that say something, checked against a file.
 
     >>> import fairswap
     >>> fairswap.check(fairswap.demo_file("pip.glb"), "fernway")

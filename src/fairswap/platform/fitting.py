@@ -41,7 +41,7 @@ def fit(
     meta : path, optional
         A file (``fairswap = "meta/1"``) that says who made it and what may be done with it, for avatars.
     springs : bool
-        Whether its extra bones (skirts, tails, hair) shall swing, in formats that know such.
+        Whether its extra bones (skirts, tails, hair) swing, in formats that know such.
     triangles : int, optional
         No more triangles than this, whatever the platform allows.
     atlas : bool

@@ -77,7 +77,7 @@ def fitted_clip(clip: Clip, rigged: RiggedFigure, rules: ClipRules) -> tuple[lis
 
 
 def travel_of(clip: Clip, rigged: RiggedFigure) -> str:
-    """Where a clip's way over the ground is: on the ``hips``, the ``root``, ``none`` (on the spot), or ``still``."""
+    """Where a clip's ground travel is: on the ``hips``, the ``root``, ``none`` (on the spot), or ``still``."""
     hips = rigged.roles.bones["hips"]
     above = int(clip.skeleton.parents[hips])
     world = clip.world().position_tracks[hips][[0, 2]]

@@ -32,7 +32,7 @@ class Proof:
 def prove(
     before: Figure, old_clips: Sequence[Clip], after: Figure, new_clips: Sequence[Clip], roles: RoleMap
 ) -> Proof | None:
-    """Hold the moving meshes of two figures against each other; None where vertices do not correspond.
+    """Compare the moving meshes of two figures; None where vertices do not correspond.
 
     ``roles`` are those of ``before``; each vertex belongs to the part of the bone that holds it most.
     """

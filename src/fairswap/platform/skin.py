@@ -1,4 +1,4 @@
-"""Hold what is drawn of a figure against a platform: weights, counts, pictures, morphs; clothes that cut the body."""
+"""Check what is drawn of a figure against a platform: weights, counts, pictures, morphs; clothes that cut the body."""
 
 from __future__ import annotations
 

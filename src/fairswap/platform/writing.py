@@ -73,7 +73,7 @@ def _folder(fitted: Fitted, platform: Platform, out: Path) -> list[Row]:
 
 
 def check_written(written: Sequence[str], platform: Platform) -> list[Check]:
-    """The files that were written, read again and held against the platform."""
+    """The files that were written, read again and checked against the platform."""
     return [check(load(name), platform) for name in written if Path(name).suffix.lower() in FORMATS]
 
 

@@ -78,9 +78,9 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
     Parameters
     ----------
     choice : PoseChoice
-        ``auto`` (the rest pose if a person can stand so, once stood up, but the pose its meshes were bound in if it
-        rests in mid-motion; else the first or last frame of ``clip`` if that is a T or an A; else the pose its meshes
-        were bound in; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame``
+        ``auto`` (the rest pose if a person can stand like that, once stood up, but the pose its meshes were bound in if
+        it rests in mid-motion; else the first or last frame of ``clip`` if that is a T or an A; else the pose its
+        meshes were bound in; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame``
         (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose rest pose is taken bone by bone
         through the roles, or a ``saved`` pose: what it turns away from the T counts as the T.
 
@@ -159,7 +159,7 @@ def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
 
 
 def _bound(figure: Figure, roles: RoleMap) -> BasePose | None:
-    """The pose the meshes were bound in, if that is not how they rest, and a person can stand so."""
+    """The pose the meshes were bound in, if that is not how they rest, and a person can stand like that."""
     bound = bound_pose(figure)
     if bound is None or not can_stand(bound, roles) or _righting(bound.positions[0], roles) is not None:
         return None

@@ -66,7 +66,7 @@ class PoseChoice:
         said = {"a": "a:DEGREES", "frame": "frame:N", "time": "time:S", "saved": "a saved pose (.toml)",
                 "figure": "a file"}  # fmt: skip
         known = ", ".join(said.get(kind, kind) for kind in kinds)
-        raise UsageError(f"{self.text!r} is no {what}", remedy=f"Give one of: {known}")
+        raise UsageError(f"{self.text!r} is not a {what}", remedy=f"Give one of: {known}")
 
 
 AUTO = PoseChoice()
@@ -107,6 +107,6 @@ def pose_named(choice: str | Path | PoseChoice) -> PoseChoice:
         clip = next(iter(document.clips_of(document.figure)), None)
         return PoseChoice("figure", figure=document.figure, clip=clip, text=text)
     raise UsageError(
-        f"{text!r} is no pose",
+        f"{text!r} is not a pose",
         remedy="Give auto, rest, zero, t, a, a:DEGREES, frame:N, time:S, a saved pose (.toml), or a file",
     )

@@ -24,7 +24,7 @@ class MotionOptions:
     Attributes
     ----------
     travel : str
-        ``hips``: the way over the ground stays on the hips; ``root``: it goes to the root bone; ``none``: it is taken
+        ``hips``: ground travel stays on the hips; ``root``: it goes to the root bone; ``none``: it is taken
         out, so that a cycle stays on the spot.
     scale_travel : float or None
         By what travel is multiplied; without, the ratio of the leg lengths.

@@ -47,7 +47,7 @@ class Retargeted:
         What the hands met.
     findings : tuple of Finding
     travel_taken : (frames, 3) array or None
-        The way over the ground that was taken out, metres.
+        Ground travel that was taken out, metres.
     """
 
     clip: Clip

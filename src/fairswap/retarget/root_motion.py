@@ -1,4 +1,4 @@
-"""Where the way over the ground is kept: on the hips, on a root bone, or nowhere.
+"""Where ground travel is kept: on the hips, on a root bone, or nowhere.
 
 Root: the ground track of the hips, smoothed, goes to the root; what is left stays on the hips, so that the sum is the
 motion. None: the drift is taken out, so that a cycle stays on the spot, and its sway is kept.

@@ -169,7 +169,7 @@ class Swap:
         Parameters
         ----------
         scale_travel : float, optional
-            By what the way over the ground is multiplied; without, by the ratio of the legs.
+            What ground travel is multiplied by; by default the ratio of the legs.
 
         Raises
         ------

@@ -65,7 +65,7 @@ def phones_in_recording(
         import pocketsphinx
     except ImportError:
         remedy = "Install it: pip install 'fairswap[speech]'; or give a table start,end,phone"
-        raise UsageError("words are found in sound by a package that is not installed", remedy=remedy) from None
+        raise UsageError("finding words in sound needs a package that is not installed", remedy=remedy) from None
     quiet = np.zeros(int(_QUIET_S * recording.rate_hz))
     # Digital silence has no loudness at all, which no model of sound knows: a breath of noise, always the same.
     noise = np.random.default_rng(0).normal(0.0, 1e-4, 2 * len(quiet) + len(recording.samples))
@@ -133,7 +133,7 @@ def _doubts(phones: Sequence[Phone], recording: Recording) -> list[Finding]:
     if not doubts:
         return []
     message = f"the text may not be all that is said: {'; '.join(doubts[:5])}"
-    return [Finding("text-doubtful", "warning", "text", message, "Hold the text against the recording")]
+    return [Finding("text-doubtful", "warning", "text", message, "Compare the text with the recording")]
 
 
 def _times(phone: Phone) -> Floats:

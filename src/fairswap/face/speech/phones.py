@@ -127,7 +127,7 @@ def viseme_of(phone: str) -> str:
             return _VISEME[form]
     near = difflib.get_close_matches(bare, _VISEME, 3)
     remedy = f"Near ones: {', '.join(near)}" if near else "Write phones in IPA, in ARPAbet, or as visemes"
-    raise UsageError(f"{phone!r} is no phone we know", remedy=remedy)
+    raise UsageError(f"{phone!r} is not a phone we know", remedy=remedy)
 
 
 def unmarked(phone: str) -> str:

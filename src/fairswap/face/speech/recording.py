@@ -64,7 +64,7 @@ def read_recording(path: str | Path) -> Recording:
         import soxr
     except ImportError:
         remedy = "Install them: pip install 'fairswap[speech]'"
-        raise UsageError("sound is read by packages that are not installed", remedy=remedy) from None
+        raise UsageError("reading sound needs packages that are not installed", remedy=remedy) from None
     try:
         with soundfile.SoundFile(str(path)) as file:
             seconds = file.frames / max(file.samplerate, 1)
@@ -80,7 +80,7 @@ def read_recording(path: str | Path) -> Recording:
     if not len(channels):
         raise InputError("there is no sound in it", file=path, remedy="Save it again")
     if not np.isfinite(channels).all():
-        raise InputError("it has samples that are no numbers", file=path, remedy="Save it as 16-bit sound again")
+        raise InputError("it has samples that are not numbers", file=path, remedy="Save it as 16-bit sound again")
     samples = channels.mean(axis=1)
     loudest = float(np.abs(samples - samples.mean()).max())
     if loudest < _SILENT:

@@ -66,7 +66,7 @@ class SpeechOptions:
             if not least <= getattr(self, name) <= most:
                 raise UsageError(f"{name} is {getattr(self, name)}", remedy=f"Give {least:g} to {most:g}")
         if not self.language.replace("-", "").replace("_", "").isalnum():
-            raise UsageError(f"{self.language!r} is no language", remedy="Give one as en, de or fr")
+            raise UsageError(f"{self.language!r} is not a language", remedy="Give one as en, de or fr")
 
 
 @dataclass(frozen=True, eq=False)

@@ -59,7 +59,7 @@ class Pronunciation:
         found = [Word(word, known[_key(word)], stop) for word, stop in tokens]
         silent = list(dict.fromkeys(word.text for word in found if not word.phones))
         if silent:
-            message = f"nobody here knows how to say {_listed(silent)}: left out"
+            message = f"no pronunciation is known for {_listed(silent)}: left out"
             remedy = "Write it as it is spoken, or give its phones in a table of words"
             self.findings.append(Finding("word-left-out", "warning", "text", message, remedy))
         spoken = [word for word in found if word.phones]

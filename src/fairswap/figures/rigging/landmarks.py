@@ -20,7 +20,7 @@ from fairswap.model.space import OURS, Space
 _KIND = "landmarks/1"
 _MEANING = (
     "Where the joints of a mesh are, by role (docs/roles.md): x, y, z as the mesh's own file has them.",
-    "Places that are here are taken as they are; take out the lines that shall be found anew from the shape.",
+    "Places that are here are taken as they are; take out the lines to be found anew from the shape.",
     "With mirror = true a place of the left side stands for the right side as well, where that has none.",
 )
 
@@ -51,7 +51,7 @@ class Landmarks(OwnFile):
         for role, at in self.places.items():
             if not is_role(role) and role not in ENDS and not _is_finger_tip(role):
                 ends = ", ".join(ENDS)
-                raise UsageError(f"{role!r} is no joint", remedy=f"docs/roles.md lists the roles; ends are {ends}")
+                raise UsageError(f"{role!r} is not a joint", remedy=f"docs/roles.md lists the roles; ends are {ends}")
             numbers = np.asarray(at, dtype=np.float64)
             if numbers.shape != (3,) or not (np.abs(numbers) <= LARGEST_NUMBER).all():
                 raise UsageError(f"the place of {role} is not three numbers", remedy="Write for example 0.62,1.31,0.02")

@@ -92,7 +92,7 @@ def _skeleton(bones: list[_Bone]) -> Skeleton:
             problem = f"bone {bone.name!r} hangs on bone {bone.parent}, which does not come before it"
             raise InputError(problem, place="# bone", code="table-again")
         if not all(abs(part) <= LARGEST_NUMBER for part in (*bone.place, *bone.turn)) or not any(bone.turn):
-            raise InputError(f"the rest of bone {bone.name!r} is no transform", place="# bone", code="table-again")
+            raise InputError(f"the rest of bone {bone.name!r} is not a transform", place="# bone", code="table-again")
     return Skeleton(
         tuple(bone.name for bone in bones),
         np.array([bone.parent for bone in bones], dtype=np.intp),
@@ -114,7 +114,7 @@ def _numbers(rows: list[tuple[int, str]], columns: int) -> Floats:
             out[index] = [float(cell) if cell.strip() else np.nan for cell in cells]
         except ValueError:
             bad = next(cell for cell in cells if cell.strip() and not _is_float(cell))
-            raise InputError(f"{bad[:30]!r} is no number", place=f"line {number}", code="table-again") from None
+            raise InputError(f"{bad[:30]!r} is not a number", place=f"line {number}", code="table-again") from None
     wrong = np.flatnonzero((np.abs(out) > LARGEST_NUMBER).any(axis=1))
     if len(wrong):
         place = f"line {rows[int(wrong[0])][0]}"

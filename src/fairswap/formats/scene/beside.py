@@ -62,6 +62,6 @@ class Pictures:
         """Tell that a picture is not there, once; give none."""
         if name and name not in self._missing:
             self._missing.add(name)
-            message = f"the picture {name[:80]!r} is not beside it, or is no PNG or JPEG; its material goes without"
+            message = f"the picture {name[:80]!r} is not beside it, or is not a PNG or JPEG; its material goes without"
             self.findings.append(Finding("texture-missing", "warning", self.document, message))
         return None

@@ -79,7 +79,7 @@ def _meta(avatar: Avatar, raw: dict[str, Any], packer: Packer, name: str) -> dic
     meta = dict(avatar.meta)
     if avatar.edition != "1.0" or not meta.get("name") or not meta.get("authors") or not meta.get("licenseUrl"):
         old = " (its own are in the words of edition 0.x)" if avatar.edition != "1.0" else ""
-        problem = f"nobody said who made {name!r} and what may be done with it{old}: an avatar of VRM 1.0 says so"
+        problem = f"nothing says who made {name!r} and what may be done with it{old}: an avatar of VRM 1.0 says so"
         raise ImpossibleError(problem, code="vrm-meta")
     if avatar.thumbnail is not None:
         kind = "image/png" if avatar.thumbnail.startswith(b"\x89PNG") else "image/jpeg"

@@ -94,7 +94,7 @@ def drawing_package() -> tuple[bytes, str]:
     found = util.find_spec(_PACKAGE)
     path = Path(found.origin).parent / _BUNDLE if found is not None and found.origin else None
     if path is None or not path.is_file():
-        raise UsageError("a page is drawn by a package that is not installed", remedy=_REMEDY)
+        raise UsageError("a page needs a package that is not installed", remedy=_REMEDY)
     module = path.read_bytes()
     own = "\n".join(
         file.read_text() for file in metadata.files(_PACKAGE) or () if file.name.upper().startswith("LICENSE")

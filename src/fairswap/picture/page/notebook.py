@@ -1,10 +1,15 @@
-"""In a notebook, figures, clips and results display the player in their cell, below the facts they show."""
+"""In a notebook, figures, clips and results play in their cell, below the facts they show; long work has a bar."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
+from html import escape
+from importlib import import_module
 from typing import Any
 
 from fairswap.errors import FairSwapError
+from fairswap.model.progress import Step, show_progress_with
 
 # By their homes as text: nothing is loaded before it is shown.
 _SHOWN = {
@@ -21,6 +26,28 @@ def show_in_notebooks(shell: Any) -> None:
     formatter = shell.display_formatter.formatters["text/html"]
     for module, name in _SHOWN.items():
         formatter.for_type_by_name(module, name, displayed)
+    show_progress_with(_bar)
+
+
+@contextmanager
+def _bar(total: int, what: str) -> Iterator[Step]:
+    """A bar in the cell that long work was begun in; it goes when the work is done."""
+    shell: Any = import_module("IPython.display")
+
+    def drawn(done: int, name: str) -> Any:
+        return shell.HTML(f"<progress max={total} value={done}></progress> {what} {done} of {total} {escape(name)}")
+
+    handle, done = shell.display(drawn(0, ""), display_id=True), 0
+
+    def step(name: str) -> None:
+        nonlocal done
+        done += 1
+        handle.update(drawn(done, name))
+
+    try:
+        yield step
+    finally:
+        handle.update(shell.HTML(""))
 
 
 def displayed(value: Any) -> str | None:

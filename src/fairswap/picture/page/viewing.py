@@ -81,7 +81,7 @@ def view(*what: Viewed, title: str = "", clip: str | None = None) -> Page:
     Parameters
     ----------
     what : files, documents, figures, a comparison, or what :func:`convert` made
-        Of several files the first is the source, and others are held against it where they have a clip in common.
+        Of several files the first is the source, and others are compared with it where they have a clip in common.
     title : str, optional
     clip : str, optional
         Only clips of this name.
