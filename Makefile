@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test fuzz bench scale lint develop judges troupe schemas gallery docs
+.PHONY: demo test fuzz bench scale lint develop judges troupe schemas gallery docs package
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install ".[speech,view]"
@@ -43,6 +43,9 @@ schemas: $(BIN)/python  ## write docs/reports.schema.json anew (needed after a r
 gallery: $(BIN)/python  ## make docs/screenshots anew from the demo (needs chromium, xvfb, xterm, imagemagick)
 	$(PIP) install -e ".[test]"
 	$(BIN)/python docs/gallery.py
+
+package:  ## build the wheel and the sdist, and try each in a fresh environment
+	.ci/package
 
 docs: $(BIN)/python  ## build the documentation site into docs-out, notebooks executed; a warning is an error
 	$(PIP) install ".[docs,view]"

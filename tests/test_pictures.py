@@ -253,3 +253,42 @@ def test_materials_say_what_is_seen_through_and_keep_it():
     body, face = (mesh.materials[0] for mesh in read.meshes)
     assert (body.blending, body.alpha, body.cutoff, body.two_sided) == ("mask", pytest.approx(0.7), 0.25, True)
     assert (face.blending, face.alpha) == ("blend", 1.0)
+
+
+@pytest.mark.parametrize("name", ["ходьба", "περπάτημα", "歩く", "Größe", "wälk ходьба 歩"])
+def test_names_in_any_script_are_letters_and_no_boxes(name):
+    """No letter is drawn as the box that stands for one that no font has; each run has a font that has its letters."""
+    import numpy as np
+    from PIL import Image
+
+    from fairswap.picture.paper import font, pen
+
+    boxes = []
+    for letter in [*name.replace(" ", ""), "\ufff0"]:
+        image = Image.new("L", (60, 60), 255)
+        pen(image).text((10, 10), letter, font=font(30), fill=0)
+        boxes.append(np.asarray(image).copy())
+    *letters, box = boxes
+    for letter in letters:
+        assert (letter < 128).sum() > 5
+        assert not np.array_equal(letter, box)
+    image = Image.new("L", (600, 60), 255)
+    brush = pen(image)
+    brush.text((300, 10), name, font=font(30), fill=0, anchor="ma")
+    ink = np.flatnonzero((np.asarray(image) < 128).any(axis=0))
+    assert abs(0.5 * (ink[0] + ink[-1]) - 300) < 6  # in the middle, whatever the fonts
+    assert abs(ink[-1] - ink[0] - brush.textlength(name, font=font(30))) < 15  # full-width letters stand apart
+
+
+def test_curves_of_clips_with_names_in_any_script():
+    import warnings
+
+    from fairswap.picture.letters import families_for
+
+    assert families_for(["walk"]) == ["DejaVu Sans"]
+    assert len(families_for(["歩く", "ходьба"])) == 2
+    walk = fairswap.demo_motion("walk")
+    named = replace(walk, clips=(replace(walk.clips[0], name="歩く"),))
+    with warnings.catch_warnings():
+        warnings.simplefilter("error")
+        assert fairswap.picture.curves(fairswap.compare(named, named), ["head"])[1:4] == b"PNG"

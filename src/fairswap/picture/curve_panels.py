@@ -6,11 +6,13 @@ import warnings
 from collections.abc import Sequence
 from dataclasses import dataclass
 from io import BytesIO
+from typing import Any
 
 import numpy as np
 
 from fairswap.formats.naming import visible
 from fairswap.model.arrays import Floats
+from fairswap.picture.letters import families_for
 
 _COLORS, _STYLES = ("#1f4f6b", "#c4631a", "#3b7d4f", "#7a4a8c"), ("-", "--", "-.", ":")
 
@@ -47,7 +49,9 @@ def curves_image(title: str, panels: Sequence[Panel], strips: Sequence[Strip] = 
     """A PNG, 1600 pixels wide."""
     from matplotlib import rc_context
 
-    with rc_context({"text.parse_math": False}), warnings.catch_warnings():
+    texts = [title, *(panel.title for panel in panels), *(curve.label for panel in panels for curve in panel.curves)]
+    letters: Any = {"text.parse_math": False, "font.family": families_for(map(visible, texts))}
+    with rc_context(letters), warnings.catch_warnings():
         warnings.filterwarnings("ignore", "Glyph .* missing")  # drawn as a box
         return _drawn(title, panels, strips)
 

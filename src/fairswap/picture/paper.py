@@ -5,21 +5,15 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from fairswap.formats.naming import visible
+from fairswap.picture.letters import font, runs_of
 
 if TYPE_CHECKING:
     from PIL.Image import Image
     from PIL.ImageDraw import ImageDraw
-    from PIL.ImageFont import FreeTypeFont, ImageFont
 
 PAPER, BAND = (0.965, 0.957, 0.937), (0.925, 0.915, 0.89)
 INK, FAINT = (38, 38, 44), (120, 116, 110)
-
-
-def font(size: int) -> FreeTypeFont | ImageFont:
-    """The letters that come with Pillow, at a height in pixels."""
-    from PIL import ImageFont
-
-    return ImageFont.load_default(size)
+__all__ = ["BAND", "FAINT", "INK", "PAPER", "byte", "font", "pen"]
 
 
 def pen(image: Image) -> ImageDraw:
@@ -28,10 +22,26 @@ def pen(image: Image) -> ImageDraw:
 
     class Pen(ImageDraw.ImageDraw):
         def text(self, xy: Any, text: Any, *more: Any, **options: Any) -> None:
-            super().text(xy, visible(text), *more, **options)
+            runs, own = list(runs_of(visible(text))), options.get("font")
+            if own is None or all(not path for _, path in runs):
+                super().text(xy, visible(text), *more, **options)
+                return
+            # One line below all runs, whatever their fonts; anchors here are at the height of the ascenders.
+            back = {"l": 0.0, "m": 0.5, "r": 1.0}[options.pop("anchor", "la")[0]]
+            left, base = xy[0] - back * self.textlength(text, font=own), xy[1] + own.getmetrics()[0]
+            for run, path in runs:
+                face = font(round(own.size), path) if path else own
+                super().text((left, base), run, *more, **options | {"font": face, "anchor": "ls"})
+                left += super().textlength(run, font=face)
 
         def textlength(self, text: Any, *more: Any, **options: Any) -> float:
-            return super().textlength(visible(text), *more, **options)
+            own = options.get("font") or (more[0] if more else None)
+            if own is None:
+                return super().textlength(visible(text), *more, **options)
+            runs = runs_of(visible(text))
+            return sum(
+                super(Pen, self).textlength(run, font(round(own.size), path) if path else own) for run, path in runs
+            )
 
     return Pen(image)
 
