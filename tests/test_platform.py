@@ -548,3 +548,41 @@ def test_the_bounds_of_each_bone_s_skin_hold_it():
     report = run("bones", "show", TROUPE / "osric.glb", "--json").report
     hips = next(row for row in report["boxes"] if row["bone"] == report["roles"]["hips"])
     assert np.allclose(hips["most_m"], osric.skin_boxes[0, 1], atol=1e-6)
+
+
+@pytest.mark.parametrize(("who", "to"), [("Juniper", "a"), ("Osric", "t")])
+def test_skin_bound_to_another_rest_moves_nearer_to_what_it_was(who, to):
+    """Clearly nearer than bound anew in its own clip, and no further off in another one; by matrices alone."""
+    from fairswap.platform.refitting import refitted
+    from fairswap.pose.choice import pose_named
+    from fairswap.pose.setting import clips_on_rest, skeleton_resting_in, with_rest
+
+    source = fairswap.RiggedFigure.of(figure(who))
+    skeleton = skeleton_resting_in(source, pose_named(to))
+    bound = with_rest(source.figure, (), skeleton, skin="bind").figure
+    own, unseen = act("lamp", who), act("clap", who)
+    shown = (body_reel(source, 10)[0], own)
+    fitted_anew = refitted((source.figure, shown), (bound, clips_on_rest(shown, source.skeleton, skeleton)))
+
+    def off(made, clip):
+        (moved,) = clips_on_rest((clip,), source.skeleton, skeleton)
+        gaps = [
+            np.linalg.norm(places(mesh, clip, frame) - places(other, moved, frame), axis=1)
+            for mesh, other in zip(source.figure.meshes, made.meshes, strict=True) for frame in range(3, 120, 20)
+        ]  # fmt: skip
+        return float(np.concatenate(gaps).mean())
+
+    assert off(fitted_anew, own) < 0.8 * off(bound, own) or off(bound, own) < 1e-5
+    assert off(fitted_anew, unseen) < 1.05 * off(bound, unseen)
+    for mesh, other in zip(bound.meshes, fitted_anew.meshes, strict=True):  # and the shape at rest is what it was
+        assert np.linalg.norm(mesh.vertices - other.vertices, axis=1).mean() < 5e-4
+
+
+def places(mesh, clip, frame):
+    """The vertices of a mesh in a frame: linear blend skinning by SciPy's rotations, written out."""
+    world = clip.world()
+    turn = Rotation.from_quat(world.rotations[frame]).as_matrix()
+    moved = np.einsum("bij,bjk->bik", turn, mesh.bind_matrices[:, :3])
+    moved[:, :, 3] += world.positions[frame]
+    point = np.concatenate([mesh.vertices, np.ones((len(mesh.vertices), 1))], axis=1)
+    return np.einsum("nk,nkij,nj->ni", mesh.weights, moved[mesh.joints], point)

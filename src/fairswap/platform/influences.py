@@ -31,7 +31,7 @@ def with_fewer_influences(figure: Figure, most: int, poses: Poses) -> tuple[Figu
             meshes.append(_narrowed(mesh, mesh.joints, mesh.weights, most))
             continue
         changed += len(over)
-        pairs = _pair_moments(mesh, world)
+        pairs = pair_moments((mesh, world), (mesh, world))
         joints, weights = mesh.joints.copy(), mesh.weights.copy()
         for rows in np.array_split(over, len(over) // _AT_ONCE + 1):
             weights[rows] = _fitted(mesh.vertices[rows], joints[rows], weights[rows], pairs, most)
@@ -39,17 +39,23 @@ def with_fewer_influences(figure: Figure, most: int, poses: Poses) -> tuple[Figu
     return replace(figure, meshes=tuple(meshes)), changed
 
 
-def _pair_moments(mesh: Mesh, world: WorldTransforms) -> Floats:
-    """For each two bones the mean over poses of what they make of a vertex, one times the other.
+def pair_moments(first: tuple[Mesh, WorldTransforms], second: tuple[Mesh, WorldTransforms]) -> Floats:
+    """For a bone of each of two motions the mean over poses of what they make of a vertex, one times the other.
 
-    ``(bones, bones, 4, 4)``: for a vertex ``v`` with a 1 behind, ``v @ moments[i, j] @ v`` is the mean of the scalar
-    products of where bone i and where bone j take it. So the number of poses costs nothing for a vertex.
+    ``(bones, bones, 4, 4)``: for vertices ``v`` and ``u`` with a 1 behind, ``v @ moments[i, j] @ u`` is the mean of the
+    scalar products of where bone i takes the one and bone j the other. So the number of poses costs nothing for
+    a vertex.
     """
+    a, b = (_flat(*motion) for motion in (first, second))
+    frames = first[1].rotation_tracks.shape[2]
+    return (a.T @ b / frames).reshape(a.shape[1] // 4, 4, -1, 4).transpose(0, 2, 1, 3)
+
+
+def _flat(mesh: Mesh, world: WorldTransforms) -> Floats:
+    """What each bone does in each pose, ``(3 poses, 4 bones)``."""
     frames = world.rotation_tracks.shape[2]
     matrices = np.stack([skin_matrices(mesh, world, frame) for frame in range(frames)])  # (poses, bones, 3, 4)
-    flat = matrices.transpose(0, 2, 1, 3).reshape(3 * frames, -1)
-    bones = matrices.shape[1]
-    return (flat.T @ flat / frames).reshape(bones, 4, bones, 4).transpose(0, 2, 1, 3)
+    return matrices.transpose(0, 2, 1, 3).reshape(3 * frames, -1)
 
 
 def _fitted(vertices: Floats, joints: Integers, weights: Floats, pairs: Floats, most: int) -> Floats:

@@ -26,6 +26,7 @@ from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, without_morphs
 from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip
 from fairswap.platform.proof import Proof, prove
+from fairswap.platform.refitting import refitted
 from fairswap.platform.rules import Platform
 from fairswap.platform.skeleton import Rebuilt, moved_to_rebuilt, rebuilt
 from fairswap.platform.textures import fitted_textures
@@ -138,6 +139,10 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
     roles = source.roles
     original, rest_changed = _rested(source, platform)
     rested = clips_on_rest(clips, source.skeleton, original.skeleton)
+    if rest_changed:
+        shown = (body_reel(source, 10)[0], *clips)
+        same = clips_on_rest(shown, source.skeleton, original.skeleton)
+        original = refitted((source.figure, shown), (original, same))
     figure, charted, bare = _with_morphs(original, roles, rested, platform, changes, findings)
     rules = platform.figure
     if charted is not None and rules.morphs != "chart":  # what the bones of its face did, morphs do now
