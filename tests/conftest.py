@@ -14,6 +14,9 @@ def _in_a_folder_of_its_own(tmp_path, monkeypatch):
     monkeypatch.setenv("FAIRSWAP_HOME", str(tmp_path / "fairswap-home"))
 
 
+_TOGETHER = ("test_street.py", "test_dressing.py", "test_reducing.py")
+
+
 def need(tool: str, present: bool) -> None:
     """Skip without a judge, but never on CI: there it is an error not to have it."""
     if present:
@@ -25,7 +28,8 @@ def need(tool: str, present: bool) -> None:
 
 @pytest.hookimpl(optionalhook=True)  # there is none where tests run in one process
 def pytest_xdist_make_scheduler(config, log):
-    """The full example is run once: all tests that look at it go to one worker, and the other does not wait for it.
+    """What is made once for many tests (the full example, a figure dressed) is made by one worker, and the other does
+    not wait for it.
 
     (Marks of groups do the same by the names of tests, which the newest pytest no longer lets them change.)
     """
@@ -33,6 +37,7 @@ def pytest_xdist_make_scheduler(config, log):
 
     class StreetTogether(LoadScopeScheduling):
         def _split_scope(self, nodeid):
-            return "street" if "test_street.py" in nodeid else nodeid
+            file = nodeid.partition("::")[0].rpartition("/")[2]
+            return file if file in _TOGETHER else nodeid
 
     return StreetTogether(config, log)

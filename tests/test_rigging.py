@@ -41,7 +41,7 @@ def off_by(body: BareBody, made, scale=1.0, shift=0.0):
 
 @pytest.fixture(scope="module")
 def plain():
-    return bare_body(3, pose="A", clothes="", triangles=12000)
+    return bare_body(3, pose="A", clothes="", triangles=8000)
 
 
 @pytest.fixture(scope="module")
@@ -231,7 +231,7 @@ def dog():
 def test_places_given_outside_or_wrong_are_refused(plain_file):
     with pytest.raises(UsageError, match="outside of the mesh"):
         fairswap.rig(plain_file, landmarks={"hand_left": [40.0, 1.0, 0.0]})
-    with pytest.raises(UsageError, match="no joint"):
+    with pytest.raises(UsageError, match="not a joint"):
         fairswap.rig(plain_file, landmarks={"paw_left": [0.4, 1.0, 0.0]})
     with pytest.raises(UsageError, match="three numbers"):
         fairswap.rig(plain_file, landmarks={"hand_left": [0.4, float("nan"), 0.0]})

@@ -31,9 +31,9 @@ class Dressed:
     """A figure with its clothes on.
 
     >>> import fairswap
-    >>> coat, osric = fairswap.demo_file("osric-coat.glb"), fairswap.demo_file("osric.glb")
-    >>> fairswap.dress(fairswap.demo_file("pip.glb"), coat, made_for=osric, settle=False)
-    <Dressed 'Pip' in coat: 2 bones came along>
+    >>> boots, osric = fairswap.demo_file("osric-boots.glb"), fairswap.demo_file("osric.glb")
+    >>> fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False)
+    <Dressed 'Pip' in boots: 0 bones came along>
 
     Attributes
     ----------

@@ -232,8 +232,8 @@ def dressing(dressed: Dressed, title: str = "") -> bytes:
     """A figure in its clothes, and where these pass through the body at worst.
 
     >>> import fairswap
-    >>> coat, osric = fairswap.demo_file("osric-coat.glb"), fairswap.demo_file("osric.glb")
-    >>> made = fairswap.dress(fairswap.demo_file("pip.glb"), coat, made_for=osric, settle=False)
+    >>> boots, osric = fairswap.demo_file("osric-boots.glb"), fairswap.demo_file("osric.glb")
+    >>> made = fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False)
     >>> fairswap.picture.dressing(made)[1:4]
     b'PNG'
     """
