@@ -94,7 +94,7 @@ def test_the_face_of_another_clip():
     ("words", "says"),
     [
         (["--part", "wings"], "'wings' is not a part of the body. Give upper"),
-        (["--part", "arms:middle"], "'arms:middle' is no part"),
+        (["--part", "arms:middle"], "'arms:middle' is not a part"),
         (["--part", "arms", "--from", "5", "--to", "9"], "which lasts 6.00 s"),
         (["--part", "arms", "--from", "0", "--to", "5.9", "--over-clip", "Clap"], "and from 0 to 5.9 s is longer"),
     ],

@@ -285,7 +285,7 @@ def test_units_have_mirror_images_and_phones_their_visemes():
 @pytest.mark.parametrize(
     ("table", "says"),
     [
-        ("start,end,phone\n0,0.1,qq7\n", "no phone we know"),
+        ("start,end,phone\n0,0.1,qq7\n", "not a phone we know"),
         ("start,end,phone\n0.2,0.1,m\n", "before it starts"),
         ("start,end,phone\n0,0.4,m\n0.2,0.5,a\n", "times go backwards"),
         ("start,phone\n0,m\n", "no column end"),

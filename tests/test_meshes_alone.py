@@ -88,7 +88,7 @@ def test_ply_as_text_and_binary_of_both_orders_holds_the_same():
         (b"v 0 0 0\nv 1 0 0\nl 1 2\n", ".obj", "no faces"),
         (b"v 0 0 0\nv 1 0 0\nv 1 1 0\nf 1 2 9\n", ".obj", "names v 9 of 3"),
         (b"v 0 0 0\nf 0 1 2\n", ".obj", "names a point that is not there"),
-        (b"v 0 x 0\nv 1 0 0\nv 1 1 0\nf 1 2 3\n", ".obj", "is none"),
+        (b"v 0 x 0\nv 1 0 0\nv 1 1 0\nf 1 2 3\n", ".obj", "is not valid"),
         (b"v 0 1e30 0\nv 1 0 0\nv 1 1 0\nf 1 2 3\n", ".obj", "beyond all sizes"),
         (b"nothing\n", ".ply", "first line is not 'ply'"),
         (b"ply\nformat ascii 1.0\nelement vertex 99999999\nend_header\n", ".ply", "more than the file holds"),

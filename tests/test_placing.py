@@ -81,7 +81,7 @@ def test_motion_files_are_placed_too():
 
 
 def test_a_place_that_is_none_is_refused():
-    with pytest.raises(fairswap.UsageError, match="no place"):
+    with pytest.raises(fairswap.UsageError, match="not a place"):
         fairswap.place(figure("Pip"), "moon")
     assert run("reel", TROUPE / "pip.glb", "--place", "moon", "-o", "x.glb").returncode == 2
     same = fairswap.load(TROUPE / "pip.glb")
@@ -129,7 +129,7 @@ def test_fitting_sizes_a_figure_if_asked():
     assert fairswap.load("half.glb").figure.height_m == pytest.approx(0.5 * figure("Juniper").height_m, rel=1e-4)
     both = run("fit", "walk.glb", "--platform", "quillmoor", "--scale", "0.5", "--height", "2", "-o", "x.glb")
     assert both.returncode == 2
-    with pytest.raises(fairswap.UsageError, match="no factor"):
+    with pytest.raises(fairswap.UsageError, match="not a factor"):
         fairswap.resize("walk.glb", factor=-1.0)
     with pytest.raises(fairswap.UsageError, match="height or by a factor"):
         fairswap.resize("walk.glb")

@@ -243,7 +243,7 @@ def test_a_pose_file_that_is_wrong_says_where(text, says):
 @pytest.mark.parametrize(
     ("arguments", "says"),
     [
-        (["--to", "sideways"], "no pose"),
+        (["--to", "sideways"], "not a pose"),
         (["--to", "frame:999"], "no frame 999"),
         (["--to", "gone.glb"], "no such file"),
         ([], "say which pose"),

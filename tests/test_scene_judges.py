@@ -75,7 +75,7 @@ def x3d_browser():
         browser.close()
 
 
-@pytest.mark.parametrize("who", TROUPE)
+@pytest.mark.parametrize("who", ["Osric", "Pip"])  # other axes and inches; a hand of three fingers
 def test_an_x3d_browser_puts_every_joint_where_we_do(who, x3d_browser):
     clip = act("turn-and-bow", who)
     fairswap.save("made.x3d", figure(who), [clip])

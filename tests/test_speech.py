@@ -261,7 +261,7 @@ def written(name, samples, rate=16_000, **how):
         (lambda: written("a.wav", np.zeros(16_000)), "it is silent"),
         (lambda: written("a.wav", np.zeros((0, 1))), "no sound in it"),
         (lambda: written("a.wav", np.full(210, 0.5) * np.tile([1, -1], 105)), "it lasts 0.013 s"),
-        (lambda: written("a.wav", np.array([0.1, np.nan] * 8000), subtype="FLOAT"), "no numbers"),
+        (lambda: written("a.wav", np.array([0.1, np.nan] * 8000), subtype="FLOAT"), "not numbers"),
         (lambda: written("a.wav", np.zeros(8000 * 601), 8000, subtype="PCM_U8"), "at most 600 s"),
         (lambda: Path("a.wav").write_bytes(b"RIFF\x00\x00"), "cannot be read as sound"),
         (lambda: Path("a.wav").write_text("hello"), "cannot be read as sound"),

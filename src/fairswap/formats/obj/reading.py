@@ -141,7 +141,7 @@ class _Text:
         try:
             values = np.array([row[:width] for row in rows], dtype=np.float64).reshape(-1, width)
         except ValueError:
-            raise InputError(f"a number of its {kind} lines is not possible", remedy=_AGAIN) from None
+            raise InputError(f"a number of its {kind} lines is not valid", remedy=_AGAIN) from None
         if len(values) and not np.abs(values).max() <= LARGEST_NUMBER:
             raise InputError(f"a number of its {kind} lines is not finite, or beyond all sizes", remedy=_AGAIN)
         return values

@@ -48,7 +48,7 @@ def matrices_of_joints(values: Any, count: int, place: str) -> Floats | None:
         return None
     matrices = np.array(values, dtype=np.float64).reshape(-1, 4, 4).transpose(0, 2, 1)
     if not np.isfinite(matrices).all() or (np.abs(np.linalg.det(matrices)) < 1e-18).any():
-        raise InputError("a transform of its joints is not possible", place=place, remedy=_AGAIN)
+        raise InputError("a transform of its joints is not valid", place=place, remedy=_AGAIN)
     return np.array(matrices)
 
 
