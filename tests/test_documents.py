@@ -142,5 +142,16 @@ def test_long_work_shows_a_bar_in_a_notebook(monkeypatch):
     assert [re.search(r"value=(\d)", row)[1] for row in shown[:-1]] == ["0", "1", "2"]
     assert shown[-1] == ""
     count = len(shown)
+    # Outside of a cell there is nothing to draw in, and who gives a step of its own shows it otherwise.
+    monkeypatch.setattr(IPython.display, "display", lambda html, display_id: None)
+    show_progress_with(_bar)
+    try:
+        assert fairswap.convert(motions, TROUPE / "pip.glb", face=fairswap.FaceOptions("none")).done
+        monkeypatch.setattr(IPython.display, "display", lambda html, display_id: pytest.fail("two bars"))
+        steps = []
+        fairswap.convert(motions, TROUPE / "pip.glb", face=fairswap.FaceOptions("none"), step=steps.append)
+        assert len(steps) == 2
+    finally:
+        show_progress_with(None)
     fairswap.convert(motions, TROUPE / "pip.glb", face=fairswap.FaceOptions("none"))
     assert len(shown) == count

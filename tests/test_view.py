@@ -23,6 +23,7 @@ from conftest import need
 from fairswap.demo.acts import perform
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.repertoire import walk
+from fairswap.model.progress import show_progress_with
 from fairswap.picture.page.playable import playable
 from fairswap.picture.page.scene import Shown
 from making import TROUPE, figure, run
@@ -506,6 +507,7 @@ def test_values_play_in_a_notebook(chromium):
             formatters = {"text/html": Formatter()}  # noqa: RUF012
 
     fairswap.load_ipython_extension(Shell)
+    show_progress_with(None)  # for this test alone
     known = Shell.display_formatter.formatters["text/html"]
     done = pair()
     for value in (done, done.done[0].comparison, done.figure, done.done[0].clip, fairswap.load(TROUPE / "pip.glb")):

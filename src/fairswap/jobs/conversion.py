@@ -233,7 +233,8 @@ def convert(
     done: list[Conversion] = []
     kept = ready.own_clips if target.keep_clips else ()
     names = _names([row for row in clips if not source.clips or row[1].name in source.clips], kept)
-    with progress(len(names), "carrying over") as told:
+    # Who gives a step of its own shows it in its own way.
+    with progress(len(names) if step is None else 0, "carrying over") as told:
         for document in sources:
             with _going_on(failures if several else None, document.file, ""):
                 if not document.clips:

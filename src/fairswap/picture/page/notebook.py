@@ -42,12 +42,14 @@ def _bar(total: int, what: str) -> Iterator[Step]:
     def step(name: str) -> None:
         nonlocal done
         done += 1
-        handle.update(drawn(done, name))
+        if handle is not None:  # there is none outside of a cell
+            handle.update(drawn(done, name))
 
     try:
         yield step
     finally:
-        handle.update(shell.HTML(""))
+        if handle is not None:
+            handle.update(shell.HTML(""))
 
 
 def displayed(value: Any) -> str | None:
