@@ -356,7 +356,7 @@ def _pair_lines(report: ConvertReport, clip: ClipRow) -> Iterator[str]:
     yield click.style(f"{clip.source} onto {report.target_figure}", bold=True)
     yield f"  bones    source: {clip.source_profile}, target: {clip.target_profile}"
     if clip.resting_bones:
-        yield f"           no partner bone, stay at rest: {some(clip.resting_bones, 8)}"
+        yield f"           {len(clip.resting_bones)} without a partner stay at rest: {some(clip.resting_bones, 4)}"
     yield f"  pose     source: {clip.source_reference}"
     yield f"           target: {clip.target_reference}"
     yield from (f"           {line}" for line in pose_lines(clip.pose))
