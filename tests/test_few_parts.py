@@ -8,7 +8,7 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.demo.repertoire import ACTS
-from making import FREE, act, figure
+from making import FREE, act, figure, run
 from test_blocks import FIFTEEN, blocks, json_of, unit
 
 HEAD = ("Head", (0, 1.42, 0), (0, 0.15, 0), (0.13, 0.15, 0.13))
@@ -229,3 +229,18 @@ def test_what_is_no_body_stays_refused(lacking, tmp_path):
     document = made.load(tmp_path)
     with pytest.raises(fairswap.FairSwapError):
         fairswap.RiggedFigure.of(document)
+
+
+def test_what_bends_parts_that_are_not_there_is_told_when_it_is_written(tmp_path):
+    """A correction of an elbow has nowhere to go on an arm of one piece; a motion carried over loses nothing."""
+    made = converted(blocks(BODIES["six"]).load(tmp_path), "idle")
+    assert not fairswap.left_out(made.figure, made.clips, ".glb")
+    (tmp_path / "elbow.toml").write_text(
+        'fairswap = "layers/1"\n[[layer]]\nrole = "lower_arm_left"\nturn = [0, 0, 30]\n'
+    )
+    made.save(tmp_path / "idle.glb")
+    told = run("clip", "layer", tmp_path / "idle.glb", "--layer", tmp_path / "elbow.toml", "-o", tmp_path / "bent.glb")
+    said = " ".join(told.stdout.split())
+    assert "Arm left (forearm)" in said
+    assert "[parts-lost]" in said
+    assert "[parts-lost]" not in run("clip", "reverse", tmp_path / "idle.glb", "-o", tmp_path / "back.glb").stdout

@@ -75,6 +75,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "layers-effect": "How far the layers moved the result; they are not counted as a difference.",
         "beside-left": "The source's file moves props or cameras, too; they are not in the result.",
         "moves-other-bones": "The clip belongs to a figure with other bones.",
+        "parts-lost": "A clip bends elbows, knees or hands that a body of few parts does not have.",
         "pieces-gap": "A part of the take is in none of the pieces.",
         "pieces-overlap": "Two pieces share a part of the take.",
         "rates-mixed": "The clips have different rates; the result has the first one's.",

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
+from math import isfinite
 from pathlib import Path
 
 import click
-import numpy as np
 
 from fairswap.cli import options
 from fairswap.cli.bones_reports import (
@@ -186,7 +186,7 @@ def _show_file(what: str, bones: str | None, picture: Path | None, output: Outpu
         boxes=tuple(
             SkinBox(name, *map(tuple, box.tolist()))
             for name, box in zip(names, boxes, strict=True)
-            if np.isfinite(box).all()
+            if isfinite(box[0, 0])
         ),
         written=tuple(written),
     )

@@ -15,7 +15,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
-from fairswap.model.stand_ins import own_parts
+from fairswap.model.stand_ins import bent, own_parts
 
 
 class _Format(NamedTuple):
@@ -284,7 +284,18 @@ def left_out(figure: Figure, clips: Sequence[Clip], suffix: str) -> list[Finding
     """
     module = import_module(_row(Path(f"x{suffix}")).module)
     found: Callable[..., list[Finding]] | None = getattr(module, "left_out", None)
-    return [] if found is None else found(figure, clips)
+    return [*_lost_parts(figure, clips), *([] if found is None else found(figure, clips))]
+
+
+def _lost_parts(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
+    """What clips do with bones that a body of few parts does not have, and no file of it can hold."""
+    lost = [
+        f"{clip.name!r} bends {', '.join(names[:4])}{' …' if len(names) > 4 else ''}"
+        for clip in clips if (names := bent(figure, clip))
+    ]  # fmt: skip
+    message = f"{'; '.join(lost[:3])}: the body has no such parts, and it is not written"
+    remedy = "Turn the parts that it has (upper arms and legs, trunk, head)"
+    return [Finding("parts-lost", "warning", figure.name, message, remedy)] if lost else []
 
 
 def encoded_size(figure: Figure, clips: Sequence[Clip], suffix: str, *, space: Space | None = None) -> int:

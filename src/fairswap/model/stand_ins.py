@@ -16,11 +16,13 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import PoseBuilder, Poses
-from fairswap.model.rotation import conjugate, matrix_from_quaternion, multiply, rotate
+from fairswap.model.rotation import angle_between, conjugate, matrix_from_quaternion, multiply, rotate
 from fairswap.model.skeleton import Skeleton, WorldTransforms
 
 # Less is rounding: a joint that is where it rests (metres).
 _AT_REST_M = 1e-6
+# A stand-in that turns by less than this against what carries it is straight.
+_BENT_DEGREES = 0.5
 
 
 @dataclass(frozen=True)
@@ -81,9 +83,9 @@ def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Se
         names.append(added.name)
         parents.append(added.carrier)
         own.append(-1)
-    place = {added.name: added.place for added in (*limbs, *([hips] if hips is not None else []))}
-    carriers: dict[str, str] = {}
+    place, carriers = {}, dict[str, str]()
     for added in (*([hips] if hips is not None else []), *limbs):
+        place[added.name] = added.place
         carriers[added.name] = carriers.get(added.carrier, added.carrier)
     at = {name: index for index, name in enumerate(names)}
     rotations, positions = np.empty((len(names), 4)), np.empty((len(names), 3))
@@ -94,9 +96,7 @@ def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Se
     ends = frozenset(index for index, bone in enumerate(own) if bone in old.ends)
     skeleton = _resting(names, [at.get(parent, -1) for parent in parents], rotations, positions, ends)
     into = np.array([own.index(bone) for bone in range(len(old))], dtype=np.intp)
-    rigid = [
-        at[carriers[name]] if bone < 0 else index for index, (name, bone) in enumerate(zip(names, own, strict=True))
-    ]
+    rigid = [at[carriers.get(name, name)] for name in names]
     meshes = tuple(_with_bones(mesh, skeleton, into, rigid) for mesh in figure.meshes)
     hung = {old.names[leg]: old.names[old.parents[leg]] for leg in legs} if hips is not None else {}
     known = {role: int(into[bone]) for role, bone in figure.known_roles.items()}
@@ -169,6 +169,22 @@ def _own_clip(clip: Clip, own: Skeleton, kept: Sequence[int], out_of: Integers) 
     if any(out_of[bone] < 0 for bone in clip.keyed):  # the way of the hips is that of what carries them
         keyed |= frozenset(poses.translated_bones.tolist())
     return replace(clip, poses=poses, keyed=keyed, kept=None, origin=None)
+
+
+def bent(figure: Figure, clip: Clip) -> list[str]:
+    """The stand-ins that do not go rigidly with what carries them in a clip: what they do there is not written."""
+    stand_ins, names = figure.stand_ins, figure.skeleton.names
+    if stand_ins is None or not _still_stand_in(figure, stand_ins):
+        return []
+    world, rest = clip.poses.world().rotations, figure.skeleton.rest.rotations[0]
+    found = []
+    for name, carrier in stand_ins.carriers.items():
+        own, with_it = names.index(name), names.index(carrier)
+        turned = multiply(conjugate(world[:, with_it]), world[:, own])
+        resting = multiply(conjugate(rest[with_it]), rest[own])
+        if np.degrees(angle_between(turned, resting)).max() > _BENT_DEGREES:
+            found.append(name)
+    return found
 
 
 def _still_stand_in(figure: Figure, stand_ins: StandIns) -> bool:
