@@ -588,3 +588,59 @@ def places(mesh, clip, frame):
     moved[:, :, 3] += world.positions[frame]
     point = np.concatenate([mesh.vertices, np.ones((len(mesh.vertices), 1))], axis=1)
     return np.einsum("nk,nkij,nj->ni", mesh.weights, moved[mesh.joints], point)
+
+
+@pytest.mark.parametrize("space", ["", '[space]\nup = "+Z"\nforward = "-Y"\nunit = "cm"\n'])
+def test_the_boxes_of_bones_stand_in_the_file_where_a_platform_wants_them(tmp_path, space):
+    """By SciPy's rotations along the nodes as they stand in the file; and boxes that are wrong, or of other skin, are
+    told."""
+    Path("boxed.toml").write_text(
+        f'fairswap = "platform/2"\nname = "boxed"\nbones = "fernway"\n{space}[figure]\nbone_boxes = "stated"\n'
+    )
+    bare = fairswap.check(figure("Pip"), "boxed.toml")
+    assert "figure.bone_boxes" in {row.rule for row in bare.broken}
+    told = run("fit", TROUPE / "pip.glb", "--platform", "boxed.toml", "-o", "boxed.gltf", "--json").report
+    assert "figure.bone_boxes" in {row["rule"] for row in told["changes"]}
+    assert "figure.bone_boxes" not in {row.rule for row in fairswap.check("boxed.gltf", "boxed.toml").broken}
+
+    raw = json.loads(Path("boxed.gltf").read_text())
+    again = fairswap.load("boxed.gltf").figure
+    nodes = raw["nodes"]
+    parent = {child: index for index, node in enumerate(nodes) for child in node.get("children", ())}
+
+    def upward(node, points):
+        """Points in the axes of a node, in metres, from those of the world."""
+        above = upward(parent[node], points) if node in parent else (points, 1.0)
+        own = nodes[node]
+        scale = above[1] * own.get("scale", [1.0])[0]
+        place = above[1] * np.array(own.get("translation", [0.0, 0.0, 0.0]))
+        return Rotation.from_quat(own.get("rotation", [0, 0, 0, 1])).inv().apply(above[0] - place), scale
+
+    stated = 0
+    for bone, name in enumerate(again.skeleton.names):
+        own = [
+            vertices[mesh.joints[np.arange(len(vertices)), mesh.weights.argmax(axis=1)] == bone]
+            for mesh, vertices in zip(again.meshes, again.rest_vertices, strict=True)
+        ]
+        skin = np.concatenate(own)
+        node = next(index for index, row in enumerate(nodes) if row.get("name") == name)
+        assert bool(len(skin)) == ("bone_box" in nodes[node].get("extras", {}))
+        if len(skin):
+            box, (local, _) = nodes[node]["extras"]["bone_box"], upward(node, skin)
+            assert np.allclose(local.min(axis=0), box["low_m"], atol=2e-5)
+            assert np.allclose(local.max(axis=0), box["high_m"], atol=2e-5)
+            stated += 1
+    assert stated > 15
+
+    # Larger shoes than are stated; a box too few; and what other programs may mean by the word.
+    longer = replace(again, meshes=tuple(replace(m, vertices=m.vertices * [1, 1, 1.1]) for m in again.meshes))
+    row = next(r for r in fairswap.check(longer, "boxed.toml").broken if r.rule == "figure.bone_boxes")
+    assert "mm off" in row.measured
+    fairswap.save("longer.gltf", longer, space=again.space)
+    assert "figure.bone_boxes" not in {row.rule for row in fairswap.check("longer.gltf", "boxed.toml").broken}
+    with_box = [node for node in nodes if "bone_box" in node.get("extras", {})]
+    with_box[0]["extras"] = {"bone_box": "red"}
+    Path("boxed.gltf").write_text(json.dumps(raw))
+    row = next(r for r in fairswap.check("boxed.gltf", "boxed.toml").broken if r.rule == "figure.bone_boxes")
+    assert row.measured == f"1 missing ({with_box[0]['name']})"
+    assert "bone boxes" in " ".join(found.message for found in fairswap.left_out(again, [], ".usda"))

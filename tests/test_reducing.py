@@ -1,10 +1,12 @@
 """Fewer triangles: as many as asked, the shape kept, seams whole, weights and morphs what they were."""
 
+import io
 from dataclasses import replace
 
 import numpy as np
 import pytest
 from click.testing import CliRunner
+from PIL import Image
 from scipy.spatial import cKDTree
 
 import fairswap
@@ -153,3 +155,30 @@ def test_a_reduced_figure_moves_as_the_whole_one(pip, half):
     for old, new in zip(pip.meshes, half.figure.meshes, strict=True):
         whole, fewer = (deformed_vertices(mesh, world, 0) for mesh in (old, new))
         assert np.abs(np.ptp(whole, axis=0) - np.ptp(fewer, axis=0)).max() < 0.01
+
+
+def test_the_loss_of_each_vertex_is_its_way_to_the_skin_that_is_left(pip, half):
+    """Against points strewn over the new triangles: none is nearer than is told (but where the skin folds at rest, as
+    in the armpits), and one is nearly as near."""
+    rng = np.random.default_rng(3)
+    assert half.mean_mm == pytest.approx(float(np.concatenate(half.off_mm).mean()))
+    assert half.worst_mm == pytest.approx(max(float(row.max()) for row in half.off_mm))
+    left = zip(half.figure.meshes, half.figure.rest_vertices, strict=True)
+    for old, (mesh, new), off in zip(pip.rest_vertices, left, half.off_mm, strict=True):
+        shares = rng.dirichlet(np.ones(3), (len(mesh.triangles), 200))
+        strewn = np.einsum("tsk,tkx->tsx", shares, new[mesh.triangles]).reshape(-1, 3)
+        near = 1000.0 * cKDTree(np.concatenate([strewn, new])).query(old)[0]
+        assert (off <= near + 1e-4).mean() > 0.95
+        assert abs((near - off).mean()) < 0.2
+
+
+def test_the_picture_of_a_fit_shows_what_fewer_triangles_cost(tmp_path):
+    """The fewer, the more of the picture is yellow and red; and without fewer there are no triangles in it."""
+    warm = {}
+    for count in (None, 5000, 800):
+        fitted = fairswap.fit(fairswap.demo_file("pip.glb"), "quillmoor", triangles=count)
+        assert (fitted.reduced is None) == (count is None)
+        picture = np.asarray(Image.open(io.BytesIO(fairswap.picture.loss(fitted))).convert("RGB")).astype(int)
+        body = picture[100:, :940]
+        warm[count] = int(((body[..., 0] - body[..., 2]) > 70).sum())
+    assert warm[None] < warm[5000] < warm[800]

@@ -139,7 +139,7 @@ def finished_fit(fitted: Fitted, out: Path, picture: Path | None, source: str, o
         output.files.reserve(picture)
     written = write_fitted(fitted, out, output.files)
     checks = check_written(written, fitted.platform)
-    if picture is not None and (fitted.proof or fitted.reel_proof) is not None:
+    if picture is not None and (fitted.proof or fitted.reel_proof or fitted.reduced) is not None:
         from fairswap.picture.verbs import loss
 
         written.append(output.write(picture, loss(fitted)))

@@ -7,7 +7,7 @@ the skin, as at lids and lips, it is held longer.
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -33,12 +33,21 @@ _SHARE_AT_ONCE, _MOST_ROUNDS = 0.35, 400
 
 @dataclass(frozen=True, eq=False)
 class Reduced:
-    """A figure with fewer triangles: how many it had, and how far its skin is from where it was, millimetres."""
+    """A figure with fewer triangles, and how far its skin is from where it was, in millimetres.
+
+    ``off_mm`` is that of each vertex of each mesh of the ``original``, the mean over the instants looked at.
+    """
 
     figure: Figure
-    before: int
+    original: Figure
     mean_mm: float
     worst_mm: float
+    off_mm: tuple[Floats, ...] = field(repr=False)
+
+    @property
+    def before(self) -> int:
+        """How many triangles it had."""
+        return sum(len(mesh.triangles) for mesh in self.original.meshes)
 
     @property
     def triangles(self) -> int:
@@ -57,11 +66,11 @@ def reduced(figure: Figure, triangles: int, clip: Clip | None = None, vertices: 
     now = sum(len(mesh.vertices) for mesh in figure.meshes)
     most = now if vertices is None else vertices
     if triangles >= before and now <= most:
-        return Reduced(figure, before, 0.0, 0.0)
+        return Reduced(figure, figure, 0.0, 0.0, tuple(np.zeros(len(mesh.vertices)) for mesh in figure.meshes))
     work = _Work(figure)
     work.collapse(max(triangles, 4), max(most, 4))
     new = replace(figure, meshes=tuple(work.mesh(number) for number in range(len(figure.meshes))), source=None)
-    return Reduced(new, before, *_loss_mm(figure, new, clip))
+    return Reduced(new, figure, *_loss_mm(figure, new, clip))
 
 
 class _Work:
@@ -369,8 +378,9 @@ class _Work:
         )
 
 
-def _loss_mm(old: Figure, new: Figure, clip: Clip | None) -> tuple[float, float]:
-    """How far the vertices that were are from the skin that is: mean and worst over some instants of a clip."""
+def _loss_mm(old: Figure, new: Figure, clip: Clip | None) -> tuple[float, float, tuple[Floats, ...]]:
+    """How far the vertices that were are from the skin that is: mean and worst over some instants of a clip, and the
+    mean of each vertex."""
     matches = []
     for mesh, other in zip(old.meshes, new.meshes, strict=True):
         surface = Surface(other.vertices, other.triangles)
@@ -378,11 +388,14 @@ def _loss_mm(old: Figure, new: Figure, clip: Clip | None) -> tuple[float, float]
     frames = 1 if clip is None else min(clip.frames, 24)
     poses = None if clip is None else clip.at(np.linspace(0.0, clip.duration_s, frames))
     world = old.skeleton.rest if poses is None else poses.world()
-    total, count, worst = 0.0, 0, 0.0
+    sums, worst = [np.zeros(len(mesh.vertices)) for mesh in old.meshes], 0.0
     for frame in range(frames):
         for number, (mesh, other) in enumerate(zip(old.meshes, new.meshes, strict=True)):
             surface, found = matches[number]
             there = surface.taken(deformed_vertices(other, world, frame, poses, number), found)
-            off = np.linalg.norm(there - deformed_vertices(mesh, world, frame, poses, number), axis=1)
-            total, count, worst = total + float(off.sum()), count + len(off), max(worst, float(off.max(initial=0.0)))
-    return 1000.0 * total / max(count, 1), 1000.0 * worst
+            off = 1000.0 * np.linalg.norm(there - deformed_vertices(mesh, world, frame, poses, number), axis=1)
+            sums[number] += off
+            worst = max(worst, float(off.max(initial=0.0)))
+    means = tuple(total / frames for total in sums)
+    every = np.concatenate([np.zeros(0), *means])
+    return float(every.sum() / max(len(every), 1)), worst, means

@@ -30,16 +30,16 @@ HOLDINGS = {
     "bones": "skeleton", "mesh": "meshes", "skin": "skin", "morphs": "morphs, face tracks",
     "looks": "materials, pictures",
     "colours": "vertex colours", "clip": "clips", "clips": "several clips", "space": "other axes and units",
-    "all": "all else of its document",
+    "boxes": "bone boxes", "all": "all else of its document",
 }  # fmt: skip
 _SCENE = "bones mesh skin morphs looks clip clips"
 # Adding a format touches its own folder and one row here. A module has ``read(content, path, unit, up)``; one that is
 # written has ``encode(figure, clips, name, space)``, which gives the files to write by their names, the one named last,
 # and ``left_out(figure, clips)``, what it cannot hold; one whose files name others has ``parts_of(path)``.
 FORMATS = {
-    ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf", holds=f"{_SCENE} colours space all"),
-    ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",), holds=f"{_SCENE} colours space all"),
-    ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.vrm.files", holds=f"{_SCENE} colours all"),
+    ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf", holds=f"{_SCENE} colours space boxes all"),
+    ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",), holds=f"{_SCENE} colours space boxes all"),
+    ".vrm": _Format("VRM (glTF 2.0)", "fairswap.formats.vrm.files", holds=f"{_SCENE} colours boxes all"),
     ".vrma": _Format("VRM animation", "fairswap.formats.vrm.motions", holds="bones morphs clip"),
     ".bvh": _Format("BVH", "fairswap.formats.bvh", holds="bones clip space"),
     ".csv": _Format("CSV table of motion", "fairswap.formats.csv", holds="bones clip"),
@@ -282,9 +282,13 @@ def left_out(figure: Figure, clips: Sequence[Clip], suffix: str) -> list[Finding
     >>> print(fairswap.left_out(walk.figure, walk.clips, ".bvh")[0].message)
     BVH does not get 2 meshes with their materials
     """
-    module = import_module(_row(Path(f"x{suffix}")).module)
-    found: Callable[..., list[Finding]] | None = getattr(module, "left_out", None)
-    return [*_lost_parts(figure, clips), *([] if found is None else found(figure, clips))]
+    row = _row(Path(f"x{suffix}"))
+    found: Callable[..., list[Finding]] | None = getattr(import_module(row.module), "left_out", None)
+    told = [*_lost_parts(figure, clips), *([] if found is None else found(figure, clips))]
+    if figure.bone_boxes is not None and "boxes" not in row.holds.split():
+        message = f"{row.name} does not get the bone boxes, the bounds of each bone's skin"
+        told.append(Finding("format-leaves-out", "warning", figure.name, message, "Write .glb, .gltf or .vrm"))
+    return told
 
 
 def _lost_parts(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:

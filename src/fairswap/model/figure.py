@@ -13,7 +13,7 @@ from fairswap.model.arrays import Floats, Value, read_only
 from fairswap.model.avatar import Avatar
 from fairswap.model.cards import html_card
 from fairswap.model.mesh import Mesh, deformed_vertices
-from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.rotation import matrix_from_quaternion
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, Space
 
@@ -48,6 +48,7 @@ class Figure(Value):
     known_roles: Mapping[str, int] = field(default_factory=dict)
     avatar: Avatar | None = None
     stand_ins: StandIns | None = field(default=None, repr=False)
+    bone_boxes: Floats | None = field(default=None, repr=False)
 
     def __post_init__(self) -> None:
         for mesh in self.meshes:
@@ -104,16 +105,26 @@ class Figure(Value):
         >>> bool((high > low).all())
         True
         """
-        out = np.full((len(self.skeleton), 2, 3), np.nan)
         rest = self.skeleton.rest
+        return read_only(self.skin_boxes_in(matrix_from_quaternion(rest.rotations[0]), rest.positions[0]))
+
+    def skin_boxes_in(self, axes: Floats, places: Floats) -> Floats:
+        """The same in other axes, the columns of ``axes (bones, 3, 3)``, from other ``places (bones, 3)``.
+
+        >>> import fairswap, numpy
+        >>> pip = fairswap.load(fairswap.demo_file("pip.glb")).figure
+        >>> world = pip.skin_boxes_in(numpy.tile(numpy.eye(3), (30, 1, 1)), numpy.zeros((30, 3)))
+        >>> bool(abs(numpy.nanmin(world[:, 0, 1]) - pip.floor_m) < 1e-9)
+        True
+        """
+        out = np.full((len(self.skeleton), 2, 3), np.nan)
         for mesh, vertices in zip(self.meshes, self.rest_vertices, strict=True):
             owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
             for bone in np.unique(owner).tolist():
-                turn = conjugate(rest.rotations[0, bone])
-                local = rotate(turn, vertices[owner == bone] - rest.positions[0, bone])
+                local = (vertices[owner == bone] - places[bone]) @ axes[bone]
                 out[bone, 0] = np.fmin(out[bone, 0], local.min(axis=0))
                 out[bone, 1] = np.fmax(out[bone, 1], local.max(axis=0))
-        return read_only(out)
+        return out
 
     @property
     def bone_count(self) -> int:

@@ -101,7 +101,11 @@ def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Se
     hung = {old.names[leg]: old.names[old.parents[leg]] for leg in legs} if hips is not None else {}
     known = {role: int(into[bone]) for role, bone in figure.known_roles.items()}
     stand_ins = StandIns(carriers, hung, figure, skeleton, meshes)
-    return replace(figure, skeleton=skeleton, meshes=meshes, known_roles=known, stand_ins=stand_ins)
+    boxes = figure.bone_boxes
+    if boxes is not None:
+        boxes = np.full((len(names), 2, 3), np.nan)
+        boxes[into] = figure.bone_boxes
+    return replace(figure, skeleton=skeleton, meshes=meshes, known_roles=known, stand_ins=stand_ins, bone_boxes=boxes)
 
 
 def completed_clip(clip: Clip, figure: Figure) -> Clip:

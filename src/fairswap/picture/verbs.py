@@ -200,7 +200,7 @@ def reel(what: Reel, title: str = "") -> bytes:
 
 
 def loss(fitted: Fitted, title: str = "") -> bytes:
-    """The figure coloured by how far its skin is from where it was.
+    """The figure coloured by how far its skin is from where it was; where it has fewer triangles, before and after.
 
     >>> import fairswap
     >>> fitted = fairswap.fit(fairswap.demo_motion("walk"), "fernway")
@@ -213,9 +213,9 @@ def loss(fitted: Fitted, title: str = "") -> bytes:
         If there is no mesh to tell.
     """
     proof = fitted.proof or fitted.reel_proof
-    if proof is None:
+    if proof is None and fitted.reduced is None:
         raise ImpossibleError("there is no mesh whose change could be drawn", remedy="Leave the picture out")
-    return loss_sheet(fitted.figure, proof, title or f"{fitted.figure.name} on {fitted.platform.name}")
+    return loss_sheet(fitted.figure, proof, title or f"{fitted.figure.name} on {fitted.platform.name}", fitted.reduced)
 
 
 def rigging(rigged: Rigged, folds: Folds | None = None, title: str = "") -> bytes:

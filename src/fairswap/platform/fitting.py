@@ -83,7 +83,8 @@ def fit_figure(
         If the bones of the figure are not known.
     """
     moving = max(clips, key=lambda clip: clip.frames, default=None)
-    figure, fewer = lighter(figure, platform.figure, moving, triangles)
+    figure, fewer, made = lighter(figure, platform.figure, moving, triangles)
     figure, merged, apart = with_fewer_materials(figure, platform.figure, atlas)
     done = prepare(RiggedFigure.of(figure, bones=bones, clip=moving), platform, clips).with_clips(clips)
-    return replace(done, changes=(*fewer, *merged, *done.changes), findings=(*apart, *done.findings))
+    changes, findings = (*fewer, *merged, *done.changes), (*apart, *done.findings)
+    return replace(done, changes=changes, findings=findings, reduced=made)

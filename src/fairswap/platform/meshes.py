@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from fairswap.errors import Finding
 from fairswap.figures.atlas import atlased, number_of_materials
-from fairswap.figures.reducing import reduced
+from fairswap.figures.reducing import Reduced, reduced
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.platform.changes import Change
@@ -13,8 +13,9 @@ from fairswap.platform.rules import FigureRules
 
 def lighter(
     figure: Figure, rules: FigureRules, clip: Clip | None, triangles: int | None = None
-) -> tuple[Figure, list[Change]]:
-    """The figure with no more triangles and vertices than the rules allow, and than ``triangles``; what that cost.
+) -> tuple[Figure, list[Change], Reduced | None]:
+    """The figure with no more triangles and vertices than the rules allow, and than ``triangles``; what that cost; how
+    it was done, or None where nothing was.
 
     What is lost is measured in ``clip``, or at rest.
     """
@@ -24,12 +25,12 @@ def lighter(
     vertices = _vertices(figure)
     most = rules.max_vertices if rules.max_vertices is not None else vertices
     if wanted >= before and vertices <= most:
-        return figure, []
+        return figure, [], None
     made = reduced(figure, wanted, clip, most)
     rule = "figure.max_triangles" if limits and before > min(limits) else "figure.max_vertices"
     what = f"{before} triangles to {made.triangles}, {vertices} vertices to {_vertices(made.figure)}"
     where = "at rest" if clip is None else f"in {clip.name!r}"
-    return made.figure, [Change(rule, what, f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}")]
+    return made.figure, [Change(rule, what, f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}")], made
 
 
 def with_fewer_materials(

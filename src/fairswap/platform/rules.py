@@ -57,6 +57,7 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     max_triangles: _Count | None = None
     max_materials: _Count | None = None
     max_cutting_mm: Annotated[float, msgspec.Meta(ge=0.0)] | None = None
+    bone_boxes: Literal["any", "stated"] = "any"
     textures: Literal["any", "embedded", "beside"] = "any"
     max_texture_px: _Count | None = None
     texture_formats: list[Literal["png", "jpeg"]] = []
@@ -315,6 +316,7 @@ required = ["hips", "spine_1", "head"]   # roles that must have a bone (docs/rol
 # max_triangles = 20000
 # max_materials = 4
 # max_cutting_mm = 5      # how deep clothes may pass into the body, at rest and in each clip: only checked
+# bone_boxes = "stated"   # the bounds of each bone's skin, in metres, stand in the file (docs/formats.md)
 # textures = "embedded"   # embedded, beside, any
 # max_texture_px = 1024
 # texture_formats = ["png", "jpeg"]

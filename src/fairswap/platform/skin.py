@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Any
 
+import numpy as np
+
 from fairswap.figures.atlas import number_of_materials
 from fairswap.figures.dressing.wearing import cutting
 from fairswap.formats.gltf.reading import GltfSource
@@ -13,6 +15,9 @@ from fairswap.model.figure import Figure
 from fairswap.platform.rules import Platform
 from fairswap.platform.textures import facts_of, pictures_of
 from fairswap.pose.rigged import RiggedFigure
+
+# A box is right if it is so near to what the skin measures; files hold places to a part of that.
+_BOX_SLACK_MM = 1.0
 
 
 def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
@@ -28,6 +33,9 @@ def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
     ):  # fmt: skip
         if limit is not None:
             add(f"figure.{rule}", name, limit, count, count <= limit)
+    if rules.bone_boxes == "stated":
+        said, right = _boxes_said(figure)
+        add("figure.bone_boxes", name, f"of each bone with skin, to {_BOX_SLACK_MM:g} mm", said, right)
     facts = [facts_of(picture, f"mesh {where}") for picture, where in pictures_of(figure).items()]
     if rules.textures != "any" and facts:
         beside = _textures_beside(figure)
@@ -60,6 +68,22 @@ def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
         add("figure.morphs", name, f"those of {platform.face.name}", said, not unknown)
     if rules.max_morphs is not None:
         add("figure.max_morphs", name, rules.max_morphs, len(morphs), len(morphs) <= rules.max_morphs)
+
+
+def _boxes_said(figure: Figure) -> tuple[str, bool]:
+    """What the file states of the bounds of each bone's skin, in words, and whether that is so."""
+    stated, measured = figure.bone_boxes, figure.skin_boxes
+    if stated is None or stated.shape != measured.shape:
+        return "none stated", False
+    with_skin = np.isfinite(measured[:, 0, 0])
+    missing = with_skin & ~np.isfinite(stated).all(axis=(1, 2))
+    if missing.any():
+        names = [figure.skeleton.names[bone] for bone in np.flatnonzero(missing)]
+        return f"{len(names)} missing ({', '.join(names[:3])}{' …' if len(names) > 3 else ''})", False
+    off_mm = 1000.0 * np.abs(stated - measured)[with_skin].max(axis=(1, 2), initial=0.0)
+    worst = float(off_mm.max(initial=0.0))
+    bone = figure.skeleton.names[np.flatnonzero(with_skin)[int(np.argmax(off_mm))]] if len(off_mm) else ""
+    return f"up to {worst:.1f} mm off{f' ({bone})' if worst > _BOX_SLACK_MM else ''}", worst <= _BOX_SLACK_MM
 
 
 def _textures_beside(figure: Figure) -> bool:

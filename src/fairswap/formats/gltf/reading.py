@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
 from fairswap.formats.gltf.blocks import block_bodies
+from fairswap.formats.gltf.boxes import stated_boxes
 from fairswap.formats.gltf.container import Container, container_from_bytes
 from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
@@ -179,7 +180,9 @@ def _figure(
     avatar = _avatar(container, bone_of, meshes, mesh_nodes)
     source = GltfSource(container, skeleton, meshes, tuple(own.nodes), fold, mesh_nodes, to_ours, avatar)
     known = vrm_roles(container.raw, bone_of)
-    return Figure(name, skeleton, meshes, space or OURS, source, known, avatar), findings, space or OURS
+    boxes = stated_boxes(document, own.nodes)
+    figure = Figure(name, skeleton, meshes, space or OURS, source, known, avatar, bone_boxes=boxes)
+    return figure, findings, space or OURS
 
 
 def _avatar(

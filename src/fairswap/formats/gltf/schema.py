@@ -66,6 +66,14 @@ class Node(Struct, frozen=True):
     scale: Annotated[list[float], Meta(min_length=3, max_length=3)] | None = None
     weights: list[float] | None = None
     extensions: dict[str, Any] = {}
+    extras: Any = None
+
+
+class BoneBox(Struct, frozen=True):
+    """What ``extras`` of ours say of the skin of a bone, see :mod:`fairswap.formats.gltf.boxes`."""
+
+    low_m: Annotated[list[float], Meta(min_length=3, max_length=3)]
+    high_m: Annotated[list[float], Meta(min_length=3, max_length=3)]
 
 
 class Skin(Struct, rename="camel", frozen=True):

@@ -14,6 +14,7 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.formats.gltf.animations import POINTER
+from fairswap.formats.gltf.boxes import state_boxes
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.nodes import tree_from_nodes
@@ -93,6 +94,8 @@ def document_of_figure(
     for node in raw.get("nodes", ()):
         if "rotation" in node:
             node["rotation"] = _bounded(node["rotation"])
+    if figure.bone_boxes is not None:
+        state_boxes(raw, nodes, figure)
     return raw, packer, nodes, mesh_nodes
 
 
