@@ -5,8 +5,6 @@ from __future__ import annotations
 from io import BytesIO
 from pathlib import Path
 
-import numpy as np
-
 import fairswap
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -36,7 +34,7 @@ def stages_gallery(folder: Path, stages: tuple[str, ...], names: tuple[str, ...]
             for number, (act, fraction, view) in enumerate(_MOMENTS):
                 clip = fairswap.load(place / f"{act}.glb").clips[0]
                 _draw(canvas, figure, _on(figure, clip, fraction), view, 0.18 + 0.32 * number)
-            image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+            image = canvas.image()
             sheet.paste(image.resize((_WIDTH, _HEIGHT), Image.Resampling.LANCZOS), (left, top))
             morphs = len({morph for mesh in figure.meshes for morph in mesh.morph_names})
             said = f"{name}: {len(figure.skeleton)} bones, {morphs} morphs"

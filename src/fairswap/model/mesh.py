@@ -149,11 +149,16 @@ class Mesh(Value):
 
 def skin_matrices(mesh: Mesh, world: WorldTransforms, frame: int) -> Floats:
     """What each bone does to the vertices bound to it in one frame: ``(bones, 3, 4)``."""
-    turn = matrix_from_quaternion(world.rotation_tracks[:, :, frame])
+    return all_skin_matrices(mesh, world, slice(frame, frame + 1))[0]
+
+
+def all_skin_matrices(mesh: Mesh, world: WorldTransforms, frames: slice = slice(None)) -> Floats:
+    """What each bone does to the vertices bound to it in many frames: ``(frames, bones, 3, 4)``."""
+    turn = matrix_from_quaternion(world.rotation_tracks[:, :, frames].transpose(2, 0, 1))
     for bone, matrices in world.stretched.items():
-        turn[bone] = matrices[:, :, frame]
+        turn[:, bone] = matrices[:, :, frames].transpose(2, 0, 1)
     out = turn @ mesh.bind_matrices[:, :3]
-    out[:, :, 3] += world.position_tracks[:, :, frame]
+    out[..., 3] += world.position_tracks[:, :, frames].transpose(2, 0, 1)
     return out
 
 
@@ -170,32 +175,36 @@ def deformed_vertices(
         for track in poses.morph_tracks if poses is not None else ():
             if track.mesh == mesh_index:
                 weights = track.weights[:, frame]
-        if np.any(weights):
-            vertices = vertices + np.einsum("m,mnc->nc", weights, mesh.morph_deltas)
+        active = np.flatnonzero(weights)
+        if len(active):
+            vertices = vertices + sum(weights[morph] * mesh.morph_deltas[morph] for morph in active)
     matrices = skin_matrices(mesh, world, frame).reshape(-1, 12)
     bones, table = _weight_table(mesh)
     if table is not None:
-        blended = table @ matrices[bones]
+        blended = matrices[bones].T @ table
     else:  # so many that a table of all would fill the memory
-        blended = np.zeros((len(vertices), 12))
+        blended = np.zeros((12, len(vertices)))
         for joint, weight in zip(mesh.joints.T, mesh.weights.T, strict=True):
-            blended += weight[:, None] * matrices[joint]
-    blended = blended.reshape(-1, 3, 4)
-    out = blended[:, :, 3]
-    for axis in range(3):
-        out = out + blended[:, :, axis] * vertices[:, axis : axis + 1]
-    return np.asarray(out)
+            blended += weight * matrices[joint].T
+    # Components first, so that each line runs over all vertices as they lie in memory.
+    rows = blended.reshape(3, 4, -1)
+    out = rows[:, 3]
+    for axis, along in enumerate(np.ascontiguousarray(vertices.T)):
+        out += rows[:, axis] * along
+    return np.ascontiguousarray(out.T)
 
 
 @kept_with_its_argument
 def _weight_table(mesh: Mesh) -> tuple[Integers, Floats | None]:
-    """The bones that move a mesh, and how much each of them moves each vertex ``(n, bones)``; None where that is too
+    """The bones that move a mesh, and how much each of them moves each vertex ``(bones, n)``; None where that is too
     much to keep."""
     bones, column = np.unique(mesh.joints, return_inverse=True)
     if len(mesh.vertices) * len(bones) > _LARGEST_TABLE:
         return bones, None
-    table = np.zeros((len(mesh.vertices), len(bones)))
-    np.add.at(table, (np.arange(len(mesh.vertices))[:, None], column.reshape(mesh.joints.shape)), mesh.weights)
+    table = np.zeros((len(bones), len(mesh.vertices)))
+    vertices = np.arange(len(mesh.vertices))
+    for bone, weight in zip(column.reshape(mesh.joints.shape).T, mesh.weights.T, strict=True):
+        table[bone, vertices] += weight
     return bones, table
 
 

@@ -106,7 +106,16 @@ def quaternion_from_matrix(matrix: ArrayLike) -> Floats:
 def matrix_from_quaternion(rotation: ArrayLike) -> Floats:
     """Rotation matrices ``(..., 3, 3)`` of unit quaternions ``(..., 4)``."""
     q = np.asarray(rotation, dtype=np.float64)
-    return np.stack([rotate(q, unit) for unit in np.eye(3)], axis=-1)
+    x, y, z, w = np.moveaxis(q, -1, 0)
+    x2, y2, z2 = 2.0 * x, 2.0 * y, 2.0 * z
+    out = np.empty((*q.shape[:-1], 3, 3))
+    for i, a, b, c, b2, c2 in ((0, x, y, z, y2, z2), (1, y, z, x, z2, x2), (2, z, x, y, x2, y2)):
+        j = (i + 1) % 3
+        across, along = a * b2, w * c2
+        out[..., i, i] = 1.0 - b * b2 - c * c2
+        out[..., j, i] = across + along
+        out[..., i, j] = across - along
+    return out
 
 
 def rotation_from_stretched(matrix: ArrayLike) -> Floats:

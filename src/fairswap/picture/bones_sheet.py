@@ -44,8 +44,8 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     for view in views:
         draw_figure(canvas, view, figure, figure.skeleton.rest, 0, poses, known)
         # Skin only as a shadow: the bones are what is looked at.
-    canvas.color = 0.55 * canvas.color + 0.45 * np.array(PAPER)
-    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+    canvas.fade(0.45, PAPER)
+    image = canvas.image()
     draw = pen(image)
     for view in views:
         _draw_bones(draw, view, figure, states, fine)

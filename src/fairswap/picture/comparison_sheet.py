@@ -62,12 +62,15 @@ def comparison_sheet(
         for column in range(2 * len(times)):
             name = panels[column % 2].name
             draw.text((_LABEL + (column + 0.5) * cell, top + 4), name, font=font(14), fill=FAINT, anchor="ma")
+        columns = range(2 * len(times))
+        # Every other instant on a darker ground.
+        papers = [BAND if (column // 2) % 2 == 0 else PAPER for column in columns]
+        cells = [(staged, column // 2, panels[column % 2], papers[column]) for staged in rows for column in columns]
+        pictures = iter(frame.pictures(cells))
         for which, staged in enumerate(rows):
             y = top + _NAMES + which * (_ROW + _GAP)
-            for column in range(2 * len(times)):
-                paper = BAND if (column // 2) % 2 == 0 else PAPER  # every other instant on a darker ground
-                picture = frame.picture(staged, column // 2, panels[column % 2], paper)
-                sheet.paste(picture, (_LABEL + column * cell, y))
+            for column in columns:
+                sheet.paste(next(pictures), (_LABEL + column * cell, y))
             _label(draw, staged, "RESULT" if which else "SOURCE", y, y + frame.floor_px if shot == "full" else None)
     _heading(draw, comparison, title)
     _columns(draw, comparison, times, height - _STRIP)

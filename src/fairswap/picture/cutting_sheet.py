@@ -53,7 +53,7 @@ def cutting_sheet(
         rest = figure.skeleton.rest if shown is None else world
         draw_figure(canvas, view, figure, rest, 0, shown, frozenset(), colors)
         at += extent * scale + gap
-    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+    image = canvas.image()
     sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
     sheet.paste(image.resize((width, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
     text = pen(sheet)

@@ -21,6 +21,7 @@ from fairswap.model.clip import Clip
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
+from fairswap.picture.together import drawn_together
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -36,21 +37,22 @@ _COLORS = {"full": (0.10, 0.45, 0.30), "in part": (0.85, 0.60, 0.10), "none": (0
 
 def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Image]:
     """The face of a clip in some frames, from the front, the whole head as it rests."""
-    from PIL import Image
+    from PIL import Image as Images
 
     low, high = _seen(head, frame)
     tall = min(max(high[1] - low[1], (high[0] - low[0]) * _HEIGHT / _WIDTH), _MOST * frame.size)
     centre = 0.5 * (low + high)
     centre[1] = low[1] + 0.5 * tall  # a hat that is too tall is cut, never the chin
     world = clip.world()
-    out = []
-    for number in frames:
+
+    def tile(number: int) -> Image:
         canvas = Canvas.blank(_WIDTH * _FINE, _HEIGHT * _FINE, PAPER)
         view = View("front", centre, (0.5 * _WIDTH * _FINE, 0.5 * _HEIGHT * _FINE), _HEIGHT * _FINE / tall)
         draw_figure(canvas, view, head.figure, world, number, clip.poses, frozenset(head.bones.values()))
-        image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
-        out.append(image.resize((_WIDTH, _HEIGHT), Image.Resampling.LANCZOS))
-    return out
+        image = canvas.image()
+        return image.resize((_WIDTH, _HEIGHT), Images.Resampling.LANCZOS)
+
+    return drawn_together(tile, frames)
 
 
 def _seen(head: Head, frame: FaceFrame) -> tuple[Floats, Floats]:

@@ -3,7 +3,7 @@ have one scale, in heights of their figures."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from dataclasses import dataclass
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
@@ -21,6 +21,7 @@ from fairswap.model.skeleton import WorldTransforms
 from fairswap.picture.paper import FAINT, byte
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, VIEWS, View, bone_lines, draw_figure
+from fairswap.picture.together import drawn_together
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -198,6 +199,10 @@ class Frame:
         """Where the floor is in a panel, from its top."""
         return self.height * (1.0 - _MARGIN) + self.bottom * self.scale
 
+    def pictures(self, cells: Iterable[tuple[Staged, int, Panel, tuple[float, float, float]]]) -> list[Image]:
+        """Several instants, as :meth:`picture` draws each."""
+        return drawn_together(lambda cell: self.picture(*cell), cells)
+
     def picture(self, staged: Staged, frame: int, panel: Panel, paper: tuple[float, float, float]) -> Image:
         """One instant from one side, skinned, with its bones over the skin and the floor under it."""
         from PIL import Image, ImageDraw
@@ -205,7 +210,7 @@ class Frame:
         canvas = Canvas.blank(_FINE * self.width, _FINE * self.height, paper)
         camera = self.view_of(staged, frame, panel)
         draw_figure(canvas, camera, staged.figure, staged.world, frame, staged.poses, staged.bones)
-        image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+        image = canvas.image()
         draw = ImageDraw.Draw(image)
         if not panel.roles:
             line = _FINE * self.floor_px

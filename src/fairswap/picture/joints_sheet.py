@@ -39,9 +39,10 @@ def joints_image(reel: Reel, title: str) -> Image:
             times = np.array([0.75 * moves[number].start_s + 0.25 * moves[number].stop_s for number in shown])
             staged = Staged.of(reel.rigged.figure, reel.clip, times, reel.rigged)
             frame = Frame.around([staged], sorted(group), _TILE, _TALL)
-            for instant, number in enumerate(shown):
+            cells = ((staged, instant, _panel_of(moves[number]), PAPER) for instant, number in enumerate(shown))
+            for instant, (number, picture) in enumerate(zip(shown, frame.pictures(cells), strict=True)):
                 x, y = (number % _COLUMNS) * _TILE, _HEAD + (number // _COLUMNS) * (_TALL + _WORDS)
-                sheet.paste(frame.picture(staged, instant, _panel_of(moves[number]), PAPER), (x, y))
+                sheet.paste(picture, (x, y))
                 role = moves[number].role.replace("_", " ")
                 draw.text((x + _TILE // 2, y + _TALL), role, font=font(12), fill=INK, anchor="ma")
                 said = f"{moves[number].name}, {times[instant]:.1f} s"

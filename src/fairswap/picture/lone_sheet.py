@@ -60,12 +60,15 @@ def lone_sheet(
         wide, high = (width // len(panels), 2 * _ROW) if alone else (width // len(times), _ROW)
         frame = Frame.around([staged], panels, wide, high)
         top = _HEAD + number * block
+        cells = [
+            (staged, column, panel, BAND if (place if alone else column) % 2 == 0 else PAPER)
+            for place, panel in enumerate(panels) for column in range(len(times))
+        ]  # fmt: skip
+        pictures = iter(frame.pictures(cells))
         for place, panel in enumerate(panels):
             left, above = (place * wide, 0) if alone else (0, place * high)
             for column in range(len(times)):
-                paper = BAND if (place if alone else column) % 2 == 0 else PAPER
-                at = left + column * wide, top + _NAMES + above
-                sheet.paste(frame.picture(staged, column, panel, paper), at)
+                sheet.paste(next(pictures), (left + column * wide, top + _NAMES + above))
             draw.text((left + 8, top + _NAMES + above + 4), panel.name, font=font(13), fill=FAINT)
         for column, time in enumerate(times.tolist() if clip is not None else ()):
             said = f"{time:.2f} s · {round(time * float(shown.rate))}f"

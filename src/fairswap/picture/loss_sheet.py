@@ -56,7 +56,7 @@ def loss_sheet(figure: Figure, proof: Proof | None, title: str, reduced: Reduced
             left, top = number % 2 * wide, _TOP + number // 2 * high
             _draw(canvas, who, "front", (left + 0.5 * wide, top + high - 12.0), scale, colors)
             words.append(((left + 24, top), said))
-    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+    image = canvas.image()
     sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
     sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
     draw = pen(sheet)

@@ -62,8 +62,8 @@ def pose_sheet(
             view = View(name, centre, ((number * half + middle) * _FINE, floor * _FINE), scale)
             draw_figure(canvas, view, figure, world, 0, _poses(figure.skeleton, world), bones)
             views.append((view, figure, roles, world, bones))
-    canvas.color = 0.6 * canvas.color + 0.4 * np.array(PAPER)  # the skin as a shadow: bones are what is looked at
-    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+    canvas.fade(0.4, PAPER)  # the skin as a shadow: bones are what is looked at
+    image = canvas.image()
     draw = pen(image)
     draw.line([0, floor * _FINE, image.width, floor * _FINE], fill=FAINT, width=_FINE)
     for view, figure, roles, world, bones in views:

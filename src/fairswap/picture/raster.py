@@ -1,16 +1,24 @@
-"""Triangles to pixels with a depth buffer, in NumPy: enough for small, shaded pictures without a graphics card."""
+"""Triangles to pixels with a depth buffer, in NumPy: enough for small, shaded pictures without a graphics card.
+
+In single precision: it is memory that drawing waits for, and a colour has eight bits.
+"""
 
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
 from dataclasses import dataclass, field
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.mesh import Blending
-from fairswap.model.rotation import normalized
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
+
+Singles = NDArray[np.float32]
 
 # Directions towards the lights, in the viewer's frame (right, up, towards us), and how strong they are.
 _LIGHTS = (
@@ -30,7 +38,7 @@ class Surface(NamedTuple):
     """
 
     triangles: slice
-    pictures: Sequence[Floats] = ()
+    pictures: Sequence[Singles] = ()
     blending: Blending = "opaque"
     alpha: float = 1.0
     cutoff: float = 0.5
@@ -41,9 +49,9 @@ class Fragments(NamedTuple):
     """Where triangles are seen: at which pixels, how near, which triangle, and the shares of its corners ``(n, 3)``."""
 
     pixel: Integers
-    near: Floats
+    near: Singles
     face: Integers
-    share: Floats
+    share: Singles
 
     def where(self, chosen: np.ndarray) -> Fragments:
         """Some of them."""
@@ -54,9 +62,9 @@ class Glass(NamedTuple):
     """What is to be blended in: at which pixels, how near, colours ``(n, 3)`` and opacity."""
 
     pixel: Integers
-    near: Floats
-    color: Floats
-    alpha: Floats
+    near: Singles
+    color: Singles
+    alpha: Singles
 
     def where(self, chosen: np.ndarray) -> Glass:
         """Some of it."""
@@ -67,15 +75,15 @@ class Glass(NamedTuple):
 class Canvas:
     """Colours ``(height, width, 3)`` in 0..1 and depths, larger is nearer; and what is to be blended over them."""
 
-    color: Floats
-    depth: Floats
+    color: Singles
+    depth: Singles
     glass: list[Glass] = field(default_factory=list)
 
     @classmethod
     def blank(cls, width: int, height: int, color: tuple[float, float, float]) -> Canvas:
-        picture = np.empty((height, width, 3))
+        picture = np.empty((height, width, 3), dtype=np.float32)
         picture[:] = color
-        return cls(picture, np.full((height, width), -np.inf))
+        return cls(picture, np.full((height, width), -np.inf, dtype=np.float32))
 
     def draw(
         self, pixels: Floats, depth: Floats, normals: Floats, triangles: Integers, colors: Floats,
@@ -91,11 +99,12 @@ class Canvas:
         drawn = _Drawn(pixels, depth, normals, triangles, colors, uvs, surfaces)
         # What is nearest at each pixel is found first, and only that is given its colour.
         nearest = np.full(height * width, -1)
-        shares = np.zeros((height * width, 3))
+        shares = np.zeros((height * width, 3), dtype=np.float32)
         depths = self.depth.reshape(-1)
         for found in drawn.fragments(drawn.solid, width, height):
             found = found.where(found.near > depths[found.pixel])
-            found = found.where(drawn.kept(found))
+            if drawn.cut:
+                found = found.where(drawn.kept(found))
             # Farthest first: of several at one pixel the last, nearest, stays.
             found = found.where(np.argsort(found.near, kind="stable"))
             depths[found.pixel], nearest[found.pixel], shares[found.pixel] = found.near, found.face, found.share
@@ -104,6 +113,17 @@ class Canvas:
         for found in drawn.fragments(drawn.glass, width, height):
             found = found.where(found.near > depths[found.pixel])
             self.glass.append(Glass(found.pixel, found.near, *drawn.shaded(found.face, found.share)))
+
+    def fade(self, share: float, color: tuple[float, float, float]) -> None:
+        """Let what is drawn so far pass into a colour, by this share of it."""
+        self.color *= np.float32(1.0 - share)
+        self.color += share * np.array(color, dtype=np.float32)
+
+    def image(self) -> Image:
+        """What is drawn, as a picture."""
+        from PIL import Image
+
+        return Image.fromarray((np.clip(self.color, 0.0, 1.0) * 255.0).astype(np.uint8))
 
     def blend(self) -> None:
         """Lay what is blended over what is solid and farther away: at each pixel from the farthest to the nearest."""
@@ -129,11 +149,14 @@ class _Drawn:
         self, pixels: Floats, depth: Floats, normals: Floats, triangles: Integers, colors: Floats, uvs: Floats | None,
         surfaces: Sequence[Surface],
     ) -> None:  # fmt: skip
-        self.pixels, self.depth, self.normals, self.triangles = pixels, depth, normals, triangles
-        self.colors, self.uvs, self.surfaces = colors, uvs, surfaces
+        self.pixels, self.triangles, self.surfaces = pixels, triangles, surfaces
+        self.depth, self.normals, self.colors = (part.astype(np.float32) for part in (depth, normals, colors))
+        self.uvs = None if uvs is None else uvs.astype(np.float32)
+        self.cut = any(surface.blending == "mask" for surface in surfaces)
         # Which way the triangles wind on the screen tells front from back (y runs down).
         a, b, c = pixels[triangles.T]
         self.winding = _cross(b - a, c - a)
+        self.facing = np.where(self.winding < 0, np.float32(1), np.float32(-1))
         self.kind = np.zeros(len(triangles), dtype=np.intp)
         behind, blended = np.zeros((2, len(triangles)), dtype=bool)
         for number, surface in enumerate(surfaces):
@@ -158,12 +181,12 @@ class _Drawn:
                 kept[mine] = self._seen(number, found.face[mine], found.share[mine])[:, 3] >= surface.cutoff
         return kept
 
-    def shaded(self, face: Integers, share: Floats) -> tuple[Floats, Floats]:
+    def shaded(self, face: Integers, share: Singles) -> tuple[Singles, Singles]:
         """Colours ``(n, 3)`` and opacity of places on triangles, lit."""
         corner = self.triangles[face]
-        across = _between(share, self.normals[corner]) * np.where(self.winding[face] < 0, 1.0, -1.0)[:, None]
+        across = _between(share, self.normals[corner]) * self.facing[face, None]
         color = self.colors[face] if len(self.colors) == len(self.triangles) else _between(share, self.colors[corner])
-        color, alpha = color * _lit(normalized(across))[:, None], np.ones(len(face))
+        color, alpha = color * _lit(_of_unit_length(across))[:, None], np.ones(len(face), dtype=np.float32)
         kind = self.kind[face]
         for number in np.unique(kind).tolist() if self.surfaces else ():
             mine = np.flatnonzero(kind == number)
@@ -172,20 +195,22 @@ class _Drawn:
             alpha[mine] = seen[:, 3]
         return color, alpha
 
-    def _seen(self, number: int, face: Integers, share: Floats) -> Floats:
+    def _seen(self, number: int, face: Integers, share: Singles) -> Singles:
         """What a surface multiplies colours with, and how solid it is ``(n, 4)``."""
         level, alpha = self.levels[number], self.surfaces[number].alpha
         if level is None or self.uvs is None:
-            return np.array([[1.0, 1.0, 1.0, alpha]])
-        return _looked_up(level, _between(share, self.uvs[self.triangles[face]])) * [1.0, 1.0, 1.0, alpha]
+            return np.array([[1.0, 1.0, 1.0, alpha]], dtype=np.float32)
+        seen = _looked_up(level, _between(share, self.uvs[self.triangles[face]]))
+        seen[:, 3] *= alpha
+        return seen
 
 
-def _between(share: Floats, corners: Floats) -> Floats:
+def _between(share: Singles, corners: Singles) -> Singles:
     """Values ``(n, width)`` between those of three corners ``(n, 3, width)``."""
     return np.asarray(np.einsum("nk,nki->ni", share, corners))
 
 
-def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | None) -> Floats | None:
+def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | None) -> Singles | None:
     """The picture of a surface in the size in which about one of its points falls on one pixel."""
     if not surface.pictures or uvs is None:
         return None
@@ -197,13 +222,13 @@ def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | 
     return surface.pictures[int(np.clip(0.5 * np.log2(max(ratio, 1e-9)), 0, len(surface.pictures) - 1))]
 
 
-def _looked_up(picture: Floats, uvs: Floats) -> Floats:
+def _looked_up(picture: Singles, uvs: Singles) -> Singles:
     """The picture ``(rows, columns, 4)`` at places ``(n, 2)`` in it, between its points; it repeats beyond edges."""
     rows, columns = picture.shape[:2]
     flat = picture.reshape(-1, 4)
-    x, y = uvs[:, 0] * columns - 0.5, uvs[:, 1] * rows - 0.5
+    x, y = uvs[:, 0] * np.float32(columns) - np.float32(0.5), uvs[:, 1] * np.float32(rows) - np.float32(0.5)
     left, top = np.floor(x).astype(np.intp), np.floor(y).astype(np.intp)
-    right_share, low_share = (x - left)[:, None], (y - top)[:, None]
+    right_share, low_share = (x - np.floor(x))[:, None], (y - np.floor(y))[:, None]
     left, right, top, low = left % columns, (left + 1) % columns, top % rows * columns, (top + 1) % rows * columns
     above, above_right, below, below_right = (
         flat.take(row + column, axis=0) for row in (top, low) for column in (left, right)
@@ -216,7 +241,7 @@ def _looked_up(picture: Floats, uvs: Floats) -> Floats:
 
 def covered_pixels(
     corners: Floats, width: int, height: int, grow: float = 0.0
-) -> Iterator[tuple[Integers, Integers, Floats, Integers]]:
+) -> Iterator[tuple[Integers, Integers, Singles, Integers]]:
     """The pixels whose centres lie in triangles ``(m, 3, 2)``, in batches.
 
     Yields x, y, the shares of the three corners ``(k, 3)`` and the triangle of each pixel. ``grow`` widens the
@@ -241,15 +266,16 @@ def covered_pixels(
     classes = np.searchsorted(_SIDES, size)
     for number in np.unique(classes[seen]):
         side = int(_SIDES[number]) if number < len(_SIDES) else int(size[seen].max())
-        step_x, step_y = (steps.ravel() + 0.5 for steps in np.meshgrid(np.arange(side), np.arange(side)))
+        middles = np.arange(side, dtype=np.float32) + np.float32(0.5)
+        step_x, step_y = (steps.ravel() for steps in np.meshgrid(middles, middles))
         faces = np.flatnonzero(seen & (classes == number))
         for face in np.array_split(faces, max(len(faces) * side * side // 200_000, 1)):
             shares = []
             for slope_x, slope_y, constant in planes:
                 at_corner = slope_x[face] * left[face] + slope_y[face] * top[face] + constant[face]
-                fraction = np.multiply.outer(slope_x[face], step_x)
-                fraction += np.multiply.outer(slope_y[face], step_y)
-                fraction += at_corner[:, None]
+                fraction = np.multiply.outer(slope_x[face].astype(np.float32), step_x)
+                fraction += np.multiply.outer(slope_y[face].astype(np.float32), step_y)
+                fraction += at_corner.astype(np.float32)[:, None]
                 shares.append(fraction)
             inside = (shares[0] >= -grow) & (shares[1] >= -grow) & (shares[0] + shares[1] <= 1.0 + grow)
             which, step = np.nonzero(inside)
@@ -261,12 +287,18 @@ def covered_pixels(
             yield column[on], row[on], np.stack([first, second, 1.0 - first - second], axis=1), face[which]
 
 
-def _lit(normals: Floats) -> Floats:
-    out = np.full(len(normals), _AMBIENT)
+def _lit(normals: Singles) -> Singles:
+    out = np.full(len(normals), _AMBIENT, dtype=np.float32)
     out += 0.08 * normals[:, 1]
     for direction, strength in _LIGHTS:
-        out += strength * np.maximum(normals @ (direction / np.linalg.norm(direction)), 0.0)
+        unit = (direction / np.linalg.norm(direction)).astype(np.float32)
+        out += strength * np.maximum(normals @ unit, 0.0)
     return out
+
+
+def _of_unit_length(vectors: Singles) -> Singles:
+    length = np.sqrt(np.einsum("ni,ni->n", vectors, vectors))
+    return vectors / np.maximum(length, np.float32(1e-12))[:, None]
 
 
 def _cross(a: Floats, b: Floats) -> Floats:

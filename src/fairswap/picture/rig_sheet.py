@@ -55,7 +55,7 @@ def rig_sheet(rigged: Rigged, folds: Folds | None, title: str) -> bytes:
             if number == 2 and folds is not None:
                 colors = _worst(folds.stretch[index], folds.squeeze[index])
             canvas.draw(pixels, depth, normals, mesh.triangles, colors)
-    image = Image.fromarray((np.clip(canvas.color, 0, 1) * 255).astype(np.uint8))
+    image = canvas.image()
     draw = pen(image)
     for view in views[:2]:
         _places(draw, view, rigged)

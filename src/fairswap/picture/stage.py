@@ -15,7 +15,7 @@ from fairswap.model.mesh import Material, Mesh, deformed_vertices, vertex_normal
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import WorldTransforms
-from fairswap.picture.raster import Canvas, Surface
+from fairswap.picture.raster import Canvas, Singles, Surface
 
 # Rows are the viewer's right, up, and towards us. From the side we see the figure's right, facing to our right.
 VIEWS = {
@@ -115,7 +115,7 @@ def _surface_of(material: Material) -> Surface:
 
 
 @kept_with_its_argument
-def _pictures_of(material: Material) -> list[Floats]:
+def _pictures_of(material: Material) -> list[Singles]:
     """The colour picture of a material as ``(rows, columns, 4)`` in 0..1, and it in half the size, a quarter …; none of
     one that cannot be read."""
     try:
@@ -125,7 +125,7 @@ def _pictures_of(material: Material) -> list[Floats]:
         return []
     while min(sizes[-1].size) > 1:
         sizes.append(sizes[-1].reduce(2))
-    return [np.asarray(size) / 255.0 for size in sizes]
+    return [np.asarray(size, dtype=np.float32) / np.float32(255.0) for size in sizes]
 
 
 def _rods(figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]) -> tuple[Floats, Integers, Floats]:

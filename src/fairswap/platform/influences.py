@@ -13,7 +13,7 @@ import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh, skin_matrices
+from fairswap.model.mesh import Mesh, all_skin_matrices
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import WorldTransforms
 
@@ -54,8 +54,7 @@ def pair_moments(first: tuple[Mesh, WorldTransforms], second: tuple[Mesh, WorldT
 def _flat(mesh: Mesh, world: WorldTransforms) -> Floats:
     """What each bone does in each pose, ``(3 poses, 4 bones)``."""
     frames = world.rotation_tracks.shape[2]
-    matrices = np.stack([skin_matrices(mesh, world, frame) for frame in range(frames)])  # (poses, bones, 3, 4)
-    return matrices.transpose(0, 2, 1, 3).reshape(3 * frames, -1)
+    return all_skin_matrices(mesh, world).transpose(0, 2, 1, 3).reshape(3 * frames, -1)
 
 
 def _fitted(vertices: Floats, joints: Integers, weights: Floats, pairs: Floats, most: int) -> Floats:
