@@ -106,6 +106,24 @@ class Surface:
         above = np.einsum("nki,nki->nk", points[:, None] - self._places[near], normals)
         return np.flatnonzero(above.min(axis=1) < margin_m)
 
+    def windings(self, points: Floats) -> Floats:
+        """How often the surface goes around each point: 1 inside, 0 outside, between them near a hole.
+
+        That is the solid angle of all triangles (Van Oosterom and Strackee 1983), which stays of use where a surface is
+        open or passes through itself (Jacobson and others 2013). It looks at every triangle: for few points.
+        """
+        out = np.zeros(len(points))
+        corners = self.vertices[self.triangles].astype(np.float32).transpose(1, 2, 0)
+        for number, point in enumerate(points.astype(np.float32)):
+            a, b, c = corners - point[:, None]
+            long_a, long_b, long_c = (np.sqrt(np.einsum("im,im->m", side, side)) for side in (a, b, c))
+            solid = np.einsum("im,im->m", a, np.cross(b, c, axis=0))
+            flat = long_a * long_b * long_c
+            for first, second, far in ((a, b, long_c), (b, c, long_a), (c, a, long_b)):
+                flat += np.einsum("im,im->m", first, second) * far
+            out[number] = np.arctan2(solid, flat).sum(dtype=np.float64) / (2.0 * np.pi)
+        return out
+
     @cached_property
     def _sample_normals(self) -> Floats:
         return np.asarray(np.einsum("sk,ski->si", self._shares, self.normals[self.triangles[self._owner]]))
@@ -128,6 +146,46 @@ def _samples(vertices: Floats, triangles: Integers) -> tuple[Integers, Floats]:
         owners.append(np.repeat(rows, len(own)))
         shares.append(np.tile(own, (len(rows), 1)))
     return np.concatenate(owners), np.concatenate(shares)
+
+
+def spread_over(
+    vertices: Floats, triangles: Integers, spacing_m: float, most: int
+) -> tuple[Integers, Floats, Floats]:  # fmt: skip
+    """Places spread over triangles ``(m, 3)``, about so far apart: the triangle of each ``(n,)``, shares of its corners
+    ``(n, 3)``, and the share of the triangle's area that it stands for ``(n,)``.
+
+    They lie in rows along the longest edge, one at least in each triangle, and ``most`` in a row and of rows.
+    """
+    corners = vertices[triangles]
+    edges = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
+    first = np.argmax(edges, axis=1)
+    longest = np.take_along_axis(edges, first[:, None], axis=1)[:, 0]
+    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
+    tall = 2.0 * area / np.maximum(longest, 1e-30)
+    along, across = (np.clip(np.ceil(size / spacing_m), 1, most).astype(np.intp) for size in (longest, tall))
+    kinds, kind = np.unique(along * (most + 1) + across, return_inverse=True)
+    owners, shares, areas = [], [], []
+    for number, both in enumerate(kinds.tolist()):
+        rows = np.flatnonzero(kind == number)
+        own, part = _rows_of_places(*divmod(both, most + 1))
+        # The corners of ``own`` begin with the longest edge.
+        order = (np.arange(3) - first[rows, None]) % 3
+        owners.append(np.repeat(rows, len(own)))
+        shares.append(own[:, order].transpose(1, 0, 2).reshape(-1, 3))
+        areas.append(np.tile(part, len(rows)))
+    return np.concatenate(owners), np.concatenate(shares), np.concatenate(areas)
+
+
+def _rows_of_places(along: int, across: int) -> tuple[Floats, Floats]:
+    """The places of a triangle in so many rows, the longest with so many: shares of corners, and of the area."""
+    shares, areas = [], []
+    for row in range(across):
+        up = (row + (0.5 if across > 1 else 1.0 / 3.0)) / across
+        count = max(int(np.ceil(along * (1.0 - up))), 1)
+        right = (np.arange(count) + 0.5) / count * (1.0 - up)
+        shares.append(np.stack([1.0 - up - right, right, np.full(count, up)], axis=1))
+        areas.append(np.full(count, ((1.0 - row / across) ** 2 - (1.0 - (row + 1) / across) ** 2) / count))
+    return np.concatenate(shares), np.concatenate(areas)
 
 
 def middles_of_parts(n: int) -> Floats:

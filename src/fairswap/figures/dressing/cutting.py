@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap, part_of
 from fairswap.figures.dressing.worn import SKIN, Wearing
-from fairswap.measure.nearness import Nearest, Surface, middles_of_parts
+from fairswap.measure.nearness import Nearest, Surface, spread_over
 from fairswap.model.arrays import Floats, Integers, Value
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
@@ -17,13 +17,15 @@ from fairswap.model.mesh import deformed_vertices
 # Less than this is no cut that anybody sees, metres.
 SEEN_M = 0.002
 # Cloth is sampled this closely, in heights.
-_SPACING, _MOST_PARTS = 0.016, 12
+_SPACING, _MOST_PARTS = 0.010, 16
 # In motion cloth is held against the skin that it covers: no further from there at rest than this, in heights, and so
 # many times as far as it is loose; and facing the same way. A sleeve that meets the ribs since the arm does cuts
 # nothing.
 _COVERED, _LOOSE, _SAME_WAY = 0.02, 1.0, 0.3
 # What is this far above the planes of the skin nearby is not inside, metres.
 _MARGIN_M = 0.002
+# So many places at a time are asked whether they are inside at all; the surface goes around those at least so often.
+_VERIFIED, _INSIDE = 8, 0.25
 # Cloth covers skin that it lies over at about one of these heights, metres.
 _OVER_M = (0.004, 0.007, 0.012, 0.02, 0.035, 0.06)
 
@@ -86,12 +88,13 @@ class Cutting(Value):
 
 @dataclass(frozen=True, eq=False)
 class Cloth:
-    """Places on the triangles of one piece that are looked at: triangle and shares of its corners of each, and what
-    of the body each covers at rest; and the piece as a surface."""
+    """Places on the triangles of one piece that are looked at: triangle and shares of its corners of each, the share of
+    the triangle's area that it stands for, and what of the body it covers at rest; and the piece as a surface."""
 
     triangles: Integers
     owner: Integers
     shares: Floats
+    area: Floats
     cover: Nearest
     sheet: Surface
 
@@ -100,9 +103,12 @@ class Cloth:
         cls, points: Floats, triangles: Integers, skin: Surface, spacing_m: float, like: Cloth | None = None
     ) -> Cloth:
         """Sampled on the rest vertices ``points`` of a whole figure, at the places of another if one is given."""
-        owner, shares = _spread(points, triangles, spacing_m) if like is None else (like.owner, like.shares)
-        found = skin.nearest(_at(points, triangles, owner, shares))
-        return cls(triangles, owner, shares, found, Surface(points, triangles) if like is None else like.sheet)
+        if like is None:
+            spread, sheet = _spread(points, triangles, spacing_m), Surface(points, triangles)
+        else:
+            spread, sheet = (like.owner, like.shares, like.area), like.sheet
+        found = skin.nearest(_at(points, triangles, *spread[:2]))
+        return cls(triangles, *spread, found, sheet)
 
     def at(self, points: Floats) -> Floats:
         """Where the places are with the vertices at ``points``."""
@@ -126,6 +132,7 @@ class Cloth:
             deep = np.where(near & same, deep, 0.0)
             inside = np.flatnonzero(deep > 0.0)
             deep[inside[self._covered(found.place[inside], found.normal[inside], points)]] = 0.0
+        _take_out_false(deep, places[rows], skin)
         depth = np.zeros(len(places))
         depth[rows] = deep
         return depth, rows, found
@@ -199,31 +206,40 @@ def _holders(wearing: Wearing) -> Integers:
     )
 
 
-def _spread(points: Floats, triangles: Integers, spacing_m: float) -> tuple[Integers, Floats]:
-    """Corners and evenly spread places of triangles: the triangle of each, and shares of its corners."""
-    a, b, c = (points[triangles[:, corner]] for corner in range(3))
-    longest = np.max([np.linalg.norm(p - q, axis=1) for p, q in ((a, b), (b, c), (c, a))], axis=0, initial=0.0)
-    parts = np.clip(np.ceil(longest / max(spacing_m, 1e-9)), 1, _MOST_PARTS).astype(int)
+def _spread(points: Floats, triangles: Integers, spacing_m: float) -> tuple[Integers, Floats, Floats]:
+    """Corners and evenly spread places of triangles: the triangle of each, shares of its corners, and of its area, of
+    which corners stand for none."""
+    owner, shares, area = spread_over(points, triangles, max(spacing_m, 1e-9), _MOST_PARTS)
     _, first = np.unique(triangles, return_index=True)
-    owners, shares = [first // 3], [np.eye(3)[first % 3]]
-    for n in np.unique(parts).tolist():
-        rows, own = np.flatnonzero(parts == n), middles_of_parts(n)
-        owners.append(np.repeat(rows, len(own)))
-        shares.append(np.tile(own, (len(rows), 1)))
-    return np.concatenate(owners), np.concatenate(shares)
+    return (
+        np.concatenate([first // 3, owner]),
+        np.concatenate([np.eye(3)[first % 3], shares]),
+        np.concatenate([np.zeros(len(first)), area]),
+    )
 
 
 def _at(points: Floats, triangles: Integers, owner: Integers, shares: Floats) -> Floats:
     return np.asarray(np.einsum("sk,ski->si", shares, points[triangles[owner]]))
 
 
+def _take_out_false(deep: Floats, places: Floats, skin: Surface) -> None:
+    """Set depths to 0 that are none: where skin folds into itself, the nearest face may look away from what is outside.
+
+    The deepest are looked at first, and on only until all of some are inside.
+    """
+    order = np.argsort(-deep)
+    order = order[deep[order] > SEEN_M]
+    for some in np.split(order, np.arange(_VERIFIED, len(order), _VERIFIED)):
+        outside = skin.windings(places[some]) < _INSIDE
+        deep[some[outside]] = 0.0
+        if not outside.any():
+            return
+
+
 def _areas(points: Floats, cloth: Cloth) -> Floats:
-    """The area that each place stands for; corners stand for none."""
+    """The area that each place stands for."""
     a, b, c = (points[cloth.triangles[:, corner]] for corner in range(3))
-    inside = cloth.shares.max(axis=1) < 1.0
-    count = np.bincount(cloth.owner[inside], minlength=len(cloth.triangles))
-    each = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1) / np.maximum(count, 1)
-    return np.asarray(np.where(inside, each[cloth.owner], 0.0))
+    return np.asarray((0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1))[cloth.owner] * cloth.area)
 
 
 def _summed(depth: Floats, area: Floats) -> tuple[float, float, float]:

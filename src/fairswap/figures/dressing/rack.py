@@ -28,7 +28,7 @@ from fairswap.pose.rigged import RiggedFigure
 # Cloth nearer to the skin than this, in heights, has its weights; and how closely it follows the skin further off.
 _CLOSE, _FOLLOWS = 0.006, 2.0
 # How closely cloth is looked at while it is pushed, in heights.
-_SPACING = 0.012
+_SPACING = 0.008
 # A bone on the line of a limb, to this share of its length, is a helper of that limb, which the body's own bones do.
 _ON_THE_LINE = 0.12
 

@@ -42,6 +42,7 @@ def settled(
     now, left = vertices, list(moments)
     # How far each place shall be pushed along the normal of what it covers: more with every round that finds it short.
     at_rest, moving = (_Push(len(cloth.owner), most * height) for most in (_FURTHEST, _FURTHEST_MOVING))
+    first = np.zeros(0)
     for number in range(_ROUNDS):
         here = Cloth.of(now, triangles, skin, spacing_m, like=cloth)
         above = here.cover.height_m
@@ -50,10 +51,12 @@ def settled(
         if number % _ALL_AGAIN == 0:
             left = list(moments)
         cutting, more = [], np.zeros(len(need))
+        deepest = np.nan_to_num(np.maximum(-above, 0.0))
         for moment in left:
             carried, linear = moment.carry(now)
             depth, low, found = cloth.depths(carried, moment.skin, skin)
             deep = depth[low]
+            deepest = np.maximum(deepest, depth)
             if deep.max(initial=0.0) > _OFF_MOVING_M:
                 cutting.append(moment)
             blend = np.einsum("sk,skij->sij", cloth.shares[low], linear[triangles[cloth.owner[low]]])
@@ -63,10 +66,14 @@ def settled(
         if not cutting and not (short > 0.1 * _OFF_M).any():
             break
         left = cutting
+        first = deepest if number == 0 else first
         at_rest.add(need)
         moving.add(more)
         pushed = np.maximum(at_rest.total, moving.total)
-        rows = np.flatnonzero(pushed > 0.0)
+        # When all moments were looked at for the last time: what is deeper for all the pushing stays where it was.
+        held = (deepest > first + _OFF_MOVING_M) & (number == _ROUNDS - 1)
+        pushed[held] = 0.0
+        rows = np.flatnonzero((pushed > 0.0) | held)
         wish = pushed[rows, None] * cloth.cover.normal[rows]
         now = vertices + smoother.least_change(_rows(cloth, rows, len(now)), wish, _STIFF, _STILL)
     return now
