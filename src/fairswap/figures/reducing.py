@@ -28,7 +28,7 @@ _SEAM = 4.0
 # No triangle turns by more than this (cosine), and none becomes a sliver (area to the square of its longest side).
 _TURNED, _SLIVER = 0.25, 0.03
 # In one round at most so many of the edges collapse that may.
-_SHARE_AT_ONCE, _MOST_ROUNDS = 0.35, 400
+_SHARE_AT_ONCE, _MOST_ROUNDS = 0.6, 400
 
 
 @dataclass(frozen=True, eq=False)
