@@ -49,6 +49,10 @@ class Surface:
         """The same triangles with their vertices elsewhere."""
         return Surface(vertices, self.triangles, self.silent, (self._owner, self._shares))
 
+    def part(self, rows: Integers) -> Surface:
+        """Some of the triangles, as a surface of their own on the same vertices."""
+        return Surface(self.vertices, self.triangles[rows], None if self.silent is None else self.silent[rows])
+
     @cached_property
     def normals(self) -> Floats:
         """Unit normals of the vertices that triangles have, ``(n, 3)``."""

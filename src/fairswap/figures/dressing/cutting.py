@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -89,7 +89,8 @@ class Cutting(Value):
 @dataclass(frozen=True, eq=False)
 class Cloth:
     """Places on the triangles of one piece that are looked at: triangle and shares of its corners of each, the share of
-    the triangle's area that it stands for, and what of the body it covers at rest; and the piece as a surface."""
+    the triangle's area that it stands for, and what of the body it covers at rest; the piece as a surface, and the skin
+    that counts ``under`` it."""
 
     triangles: Integers
     owner: Integers
@@ -97,42 +98,41 @@ class Cloth:
     area: Floats
     cover: Nearest
     sheet: Surface
+    under: Surface
 
     @classmethod
     def of(
         cls, points: Floats, triangles: Integers, skin: Surface, spacing_m: float, like: Cloth | None = None
     ) -> Cloth:
         """Sampled on the rest vertices ``points`` of a whole figure, at the places of another if one is given."""
-        if like is None:
-            spread, sheet = _spread(points, triangles, spacing_m), Surface(points, triangles)
-        else:
-            spread, sheet = (like.owner, like.shares, like.area), like.sheet
-        found = skin.nearest(_at(points, triangles, *spread[:2]))
-        return cls(triangles, *spread, found, sheet)
+        if like is not None:
+            return replace(like, cover=skin.nearest(like.at(points)))
+        owner, shares, area = _spread(points, triangles, spacing_m)
+        cover = skin.nearest(_at(points, triangles, owner, shares))
+        under = skin.part(_within_reach(skin, cover))
+        return cls(triangles, owner, shares, area, cover, Surface(points, triangles), under)
 
     def at(self, points: Floats) -> Floats:
         """Where the places are with the vertices at ``points``."""
         return _at(points, self.triangles, self.owner, self.shares)
 
-    def depths(self, points: Floats, skin: Surface, rest: Surface | None = None) -> tuple[Floats, Integers, Nearest]:
+    def depths(self, points: Floats, body: Surface, under: Surface) -> tuple[Floats, Integers, Nearest]:
         """How deep each place is in the body, 0 outside; the rows that may be inside, and what is nearest to those.
 
-        With the surface at ``rest``, only skin that the place covers there counts, and only where it shows.
+        ``body`` and ``under`` are the skin, and that of it which counts, in the same pose as ``points``. Only what the
+        place covers at rest counts, and only where it shows.
         """
-        places = self.at(points)
-        rows = skin.low(places, _MARGIN_M)
-        found = skin.nearest(places[rows])
+        places, rest = self.at(points), self.under
+        rows = under.low(places, _MARGIN_M)
+        found = under.nearest(places[rows])
         deep = np.where(found.height_m < 0.0, -found.height_m, 0.0)
-        if rest is not None:
-            place, normal = rest.taken(rest.vertices, found), rest.taken(rest.normals, found)
-            loose = np.abs(np.nan_to_num(self.cover.height_m[rows]))
-            reach = _COVERED * float(np.ptp(rest.vertices[:, 1])) + _LOOSE * loose
-            near = np.linalg.norm(place - self.cover.place[rows], axis=1) < reach
-            same = np.einsum("ni,ni->n", normal, self.cover.normal[rows]) > _SAME_WAY
-            deep = np.where(near & same, deep, 0.0)
-            inside = np.flatnonzero(deep > 0.0)
-            deep[inside[self._covered(found.place[inside], found.normal[inside], points)]] = 0.0
-        _take_out_false(deep, places[rows], skin)
+        place, normal = rest.taken(rest.vertices, found), rest.taken(rest.normals, found)
+        near = np.linalg.norm(place - self.cover.place[rows], axis=1) < _reach(rest, self.cover)[rows]
+        same = np.einsum("ni,ni->n", normal, self.cover.normal[rows]) > _SAME_WAY
+        deep = np.where(near & same, deep, 0.0)
+        inside = np.flatnonzero(deep > 0.0)
+        deep[inside[self._covered(found.place[inside], found.normal[inside], points)]] = 0.0
+        _take_out_false(deep, places[rows], body)
         depth = np.zeros(len(places))
         depth[rows] = deep
         return depth, rows, found
@@ -145,6 +145,28 @@ class Cloth:
             found = sheet.nearest(place + off * normal)
             covered |= np.linalg.norm(found.place - place - off * normal, axis=1) < 0.3 * off
         return covered
+
+
+def _reach(skin: Surface, cover: Nearest) -> Floats:
+    """How far from what a place covers at rest skin may be to count, metres."""
+    return _COVERED * float(np.ptp(skin.vertices[:, 1])) + _LOOSE * np.abs(np.nan_to_num(cover.height_m))
+
+
+def _within_reach(skin: Surface, cover: Nearest) -> Integers:
+    """The triangles of the skin that some place may be held against; places of about one reach are asked together."""
+    from scipy.spatial import cKDTree
+
+    corners = skin.vertices[skin.triangles]
+    middle = corners.mean(axis=1)
+    size = np.linalg.norm(corners - middle[:, None], axis=2).max(axis=1)
+    reach = _reach(skin, cover)
+    kind = np.floor(2.0 * np.log2(np.maximum(reach, 1e-9))).astype(int)
+    counted = np.zeros(len(skin.triangles), dtype=bool)
+    for number in np.unique(kind).tolist():
+        own = kind == number
+        away, _ = cKDTree(cover.place[own]).query(middle)
+        counted |= away < reach[own].max() + size
+    return np.flatnonzero(counted)
 
 
 def cutting_of(
@@ -163,12 +185,15 @@ def cutting_of(
     else:
         times = np.arange(0.0, clip.duration_s + 1e-9, 1.0 / 6.0) if times_s is None else times_s
     areas = [_areas(rest, cloth) for cloth in cloths]
-    resting = [cloth.depths(rest, skin, skin) for cloth in cloths]
+    resting = [cloth.depths(rest, skin, cloth.under) for cloth in cloths]
     at_rest = [depth for depth, _, _ in resting]
     holders = _holders(wearing)
     deepest = [depth.copy() for depth in at_rest]
     rows: list[list[tuple[float, float, float]]] = [[_summed(d, a)] for d, a in zip(at_rest, areas, strict=True)]
-    where = [_part_at(holders, skin, found, depth[low], roles) for depth, low, found in resting]
+    where = [
+        _part_at(holders, cloth.under, found, depth[low], roles)
+        for cloth, (depth, low, found) in zip(cloths, resting, strict=True)
+    ]
     worst_at: list[float | None] = [None] * len(cloths)
     poses = None if clip is None else clip.at(times)
     world = None if poses is None else poses.world()
@@ -178,14 +203,14 @@ def cutting_of(
         points = np.concatenate(
             [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
         )
-        posed = skin.moved(points)
+        posed = skin.moved(points)  # only where cloth seems to be in it
         for number, cloth in enumerate(cloths):
-            depth, low, found = cloth.depths(points, posed, skin)
+            depth, low, found = cloth.depths(points, posed, cloth.under.moved(points))
             rows[number].append(_summed(depth, areas[number]))
             worst[frame] = max(worst[frame], depth.max(initial=0.0))
             if depth.max(initial=0.0) > deepest[number].max(initial=0.0):
                 worst_at[number] = float(times[frame])
-                where[number] = _part_at(holders, skin, found, depth[low], roles)
+                where[number] = _part_at(holders, cloth.under, found, depth[low], roles)
             deepest[number] = np.maximum(deepest[number], depth)
     pieces = []
     for number, name in enumerate(wearing.names):

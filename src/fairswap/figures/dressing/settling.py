@@ -39,7 +39,9 @@ def settled(
     smoother = Smoother(vertices, triangles)
     height = float(np.ptp(skin.vertices[:, 1]))
     cloth = Cloth.of(vertices, triangles, skin, spacing_m)
-    now, left = vertices, list(moments)
+    now = vertices
+    every = [(moment, cloth.under.moved(moment.skin.vertices)) for moment in moments]
+    left = every
     # How far each place shall be pushed along the normal of what it covers: more with every round that finds it short.
     at_rest, moving = (_Push(len(cloth.owner), most * height) for most in (_FURTHEST, _FURTHEST_MOVING))
     first = np.zeros(0)
@@ -49,16 +51,16 @@ def settled(
         short = np.maximum(np.where(np.isfinite(above), _OFF_M - above, 0.0), 0.0)
         need = short * _along(cloth.cover.normal, here.cover.normal)
         if number % _ALL_AGAIN == 0:
-            left = list(moments)
+            left = every
         cutting, more = [], np.zeros(len(need))
         deepest = np.nan_to_num(np.maximum(-above, 0.0))
-        for moment in left:
+        for moment, under in left:
             carried, linear = moment.carry(now)
-            depth, low, found = cloth.depths(carried, moment.skin, skin)
+            depth, low, found = cloth.depths(carried, moment.skin, under)
             deep = depth[low]
             deepest = np.maximum(deepest, depth)
             if deep.max(initial=0.0) > _OFF_MOVING_M:
-                cutting.append(moment)
+                cutting.append((moment, under))
             blend = np.einsum("sk,skij->sij", cloth.shares[low], linear[triangles[cloth.owner[low]]])
             outward = np.einsum("sij,sj->si", blend, cloth.cover.normal[low])
             wanted = np.where(deep > 0.0, deep + _OFF_MOVING_M, 0.0) * _along(outward, found.normal)
