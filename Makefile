@@ -4,7 +4,7 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 PIP = $(BIN)/pip --disable-pip-version-check --quiet
 
-.PHONY: demo test fuzz bench scale lint develop judges troupe schemas gallery docs package
+.PHONY: demo test coverage fuzz bench scale lint develop judges troupe schemas gallery docs package
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(PIP) install ".[speech,view]"
@@ -13,6 +13,10 @@ demo: $(BIN)/python  ## run the full example on the demo troupe
 test: $(BIN)/python  ## run all tests
 	$(PIP) install ".[test]"
 	$(BIN)/python -m pytest -n 2
+
+coverage: $(BIN)/python  ## branch coverage of all tests, but for what sculpts the demo figures (half as long again as they)
+	$(PIP) install -e ".[test]"
+	$(BIN)/python -m pytest -n 2 --cov --cov-report=term:skip-covered
 
 SECONDS ?= 60
 fuzz: $(BIN)/python  ## mangle files for every reader, for SECONDS; goes on where it stopped, saves what breaks us in .fuzz

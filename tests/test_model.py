@@ -21,6 +21,7 @@ from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
+from fairswap.model.space import direction, usual_forward
 from making import Gltf, act, animate, arm, clip_of, figure, random_poses, random_skeleton
 from test_judges import judge
 
@@ -52,6 +53,16 @@ def test_a_space_turns_its_own_directions_into_ours():
     for wrong in (("north", "+Z", "m"), ("+Y", "-Y", "m"), ("+Y", "+Z", "ell")):
         with pytest.raises(fairswap.UsageError):
             fairswap.Space(*wrong)
+
+
+@pytest.mark.parametrize("up", ["+X", "-X", "+Y", "-Y", "+Z", "-Z"])
+def test_the_usual_forward_of_an_up_is_square_to_it(up):
+    """Files that are Z-up look along -Y (towards who works at them); all others along +Z."""
+    assert usual_forward(up) == {"+Z": "-Y", "-Z": "+Y"}.get(up, "+Z")
+    turn = fairswap.Space(up, usual_forward(up)).turn
+    assert np.allclose(turn @ turn.T, np.eye(3))
+    assert np.linalg.det(turn) == pytest.approx(1.0)
+    assert np.allclose(turn @ direction(up), [0.0, 1.0, 0.0])
 
 
 def test_values_do_not_change():

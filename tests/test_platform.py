@@ -26,7 +26,7 @@ from fairswap.platform.checking import check
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.motions import down_to_size, fitting_name, travel_of
-from fairswap.platform.rules import ClipRules, Platform, built_in_platforms, platform_named, template
+from fairswap.platform.rules import ClipRules, Platform, built_in_platforms, platform_named, rule_names, template
 from making import TROUPE, act, figure, rigged, run
 
 FERNWAY = platform_named("fernway")
@@ -212,8 +212,13 @@ def test_one_broken_rule_of_a_clip_is_found_and_mended(rule):
     document = saved("bad.glb", bones, BAD_CLIPS[rule](clip))
     also = {"clip.max_seconds": {"clip.keys", "file.max_motion_kib"}, "clip.travel": set()}.get(rule, set())
     assert {rule} <= wrong_rules(document) <= {rule} | also
-    done = run("fit", "bad.glb", "--platform", "fernway", "-o", "out")
+    done = run("fit", "bad.glb", "--platform", "fernway", "-o", "out", "--json")
     assert done.returncode == 0, done.stdout
+    # What was done is told under the name of the rule, with the clip; names in too long are names as well.
+    told = {row["rule"]: row["what"] for row in done.report["changes"]}
+    if rule != "clip.files":
+        assert document.clips[0].name in told[rule.replace("max_name_length", "names")]
+    assert set(told) <= {*rule_names(), "bones"}
     assert run("check", "out", "--platform", "fernway").returncode == 0
 
 
@@ -373,26 +378,101 @@ def test_built_in_platforms_and_the_template_are_sound():
 
 
 @pytest.mark.parametrize(
-    ("text", "says"),
+    ("text", "place", "says"),
     [
-        ('[figure]\nmax_bones = 2\nrequired = ["hips", "head", "spine_1"]\n', "at most 2 bones are allowed, but 3"),
-        ("[figure]\nmax_influence = 4\n", "Do you mean max_influences?"),
-        ('[figure]\nrequired = ["hipps"]\n', "'hipps' is not a role"),
-        ('[figure]\nrequired = ["head"]\nforbidden = ["head"]\n', "head is required and forbidden"),
-        ('[figure]\nroot = "forbidden"\n[clip]\ntravel = "root"\n', "travel on a root that is forbidden"),
-        ("[clip]\nrates = [0]\n", "is not a frame rate"),
-        ('[clip]\nnames = "["\n', "is not a pattern"),
-        ("[figure]\nspine = [3, 1]\n", "3 to 1 is no range"),
-        ('[space]\nup = "+Y"\nforward = "-Y"\n', "lie on one axis"),
-        ('[figure]\nmorphs = "chart"\n', "there is none"),
-        ('[severity]\n"clip.rate" = "note"\n', "Do you mean clip.rates?"),
+        ('[figure]\nmax_bones = 2\nrequired = ["hips", "head", "spine_1"]\n', "figure.max_bones",
+         "at most 2 bones are allowed, but 3"),
+        ("[figure]\nmax_influence = 4\n", "figure", "Do you mean max_influences?"),
+        ('[figure]\nrequired = ["hipps"]\n', "figure.required", "'hipps' is not a role"),
+        ('[figure]\nrequired = ["head"]\nforbidden = ["head"]\n', "figure", "head is required and forbidden"),
+        ('[figure]\nroot = "forbidden"\nrequired = ["root"]\n', "figure.root", "a root is required and forbidden"),
+        ('[figure]\nroot = "forbidden"\n[clip]\ntravel = "root"\n', "clip.travel", "travel on a root that is forb"),
+        ("[figure]\nheight = 9.0\nheight_m = [0.5, 3.0]\n", "figure.height", "9 m is out of height_m"),
+        ("[clip]\nrates = [0]\n", "clip.rates", "is not a frame rate"),
+        ('[clip]\nnames = "["\n', "clip.names", "is not a pattern"),
+        ("[figure]\nspine = [3, 1]\n", "figure.spine", "3 to 1 is no range"),
+        ("[figure]\nneck = [-1, 1]\n", "figure.neck", "-1 to 1 is no range"),
+        ('[space]\nup = "+Y"\nforward = "-Y"\n', "space", "lie on one axis"),
+        ('[figure]\nmorphs = "chart"\n', "figure.morphs", "there is none"),
+        ('[severity]\n"clip.rate" = "note"\n', "severity", "Do you mean clip.rates?"),
+        ('[severity]\n"zzz" = "note"\n', "severity", "there is no rule 'zzz'"),
     ],
-)
-def test_a_platform_that_is_wrong_says_where(text, says):
+)  # fmt: skip
+def test_a_platform_that_is_wrong_says_where(text, place, says):
     Path("bad.toml").write_text(f'fairswap = "platform/1"\nname = "bad"\nbones = "fernway"\n{text}')
     done = run("check", TROUPE / "pip.glb", "--platform", "bad.toml")
     assert done.returncode == 3
     assert says in done.stderr
+    with pytest.raises(fairswap.InputError) as raised:
+        Platform.load("bad.toml")
+    assert place in (raised.value.place or "")
+    assert raised.value.remedy
+
+
+@pytest.mark.parametrize(
+    "text",
+    [
+        'max_bones = 3\nrequired = ["hips", "head", "spine_1"]',
+        "spine = [0, 1]\nneck = [1, 1]",
+        "height = 3.0\nheight_m = [0.5, 3.0]",
+    ],
+)
+def test_what_just_fits_together_is_no_contradiction(text):
+    Path("edge.toml").write_text(f'fairswap = "platform/2"\nname = "edge"\nbones = "fernway"\n[figure]\n{text}\n')
+    assert Platform.load("edge.toml").name == "edge"
+
+
+def test_rules_of_the_first_edition_are_read_under_their_old_names():
+    Path("old.toml").write_text(
+        'fairswap = "platform/1"\nname = "old"\nbones = "fernway"\n[figure]\nbones_most = 31\nspine = [1, 3]\n'
+        '[clip]\nlongest_s = 4.0\n[severity]\n"figure.bones_most" = "note"\n"clip.rates" = "warning"\n'
+    )
+    old = Platform.load("old.toml")
+    assert (old.figure.max_bones, old.figure.spine, old.clip.max_seconds) == (31, (1, 3), 4.0)
+    assert old.severity == {"figure.max_bones": "note", "clip.rates": "warning"}
+
+
+@pytest.mark.parametrize(("given", "wanted"), [(25, 24), (29, 30), (50, 60), (30, 30)])
+def test_a_rate_that_is_not_allowed_becomes_the_nearest_that_is(given, wanted):
+    platform = replace_rules(FERNWAY, clip={"rates": [24, 60, 30], "keys": "any"}, file={"max_motion_kib": None})
+    made = fit_figure(figure("Pip"), [at_rate(act("walk", "Pip"), Fraction(given))], platform)
+    assert made.clips[0].rate == wanted
+    told = [change.what for change in made.changes if change.rule == "clip.rates"]
+    assert len(told) == (given != wanted)
+    assert all(f"{given} to {wanted} frames per second" in what for what in told)
+
+
+def test_travel_is_moved_and_nothing_else():
+    """A hand that leaves its place keeps it, and the clip stays where it was but for the way it goes."""
+    platform = replace_rules(FERNWAY, clip={"moving": "any", "keys": "any"}, file={"max_motion_kib": None})
+    bones = without_mesh(fitted().figure)
+    clip = travelling(shifted_hand(fitted().clips[0]))
+    assert travel_of(clip, rigged(bones, bones=FERNWAY.profile)) == "hips"
+    made = fit_figure(bones, [clip], platform)
+    assert [change.rule for change in made.changes if change.rule.startswith("clip")] == ["clip.travel"]
+    assert "from hips to none" in next(change.what for change in made.changes if change.rule == "clip.travel")
+    new, names = made.clips[0].poses, made.figure.skeleton.names
+    hand = names.index("paw-near")
+    assert np.allclose(new.translation_track(hand), clip.poses.translation_track(hand), atol=1e-9)
+    assert travel_of(made.clips[0], rigged(made.figure, bones=FERNWAY.profile)) == "still"
+
+
+def test_only_clips_named_as_cycles_are_closed():
+    platform = replace_rules(FERNWAY, clip={"cycles": ["idle*"]})
+    made = fit_figure(figure("Pip"), [act("walk", "Pip")], platform)
+    assert "clip.cycles" not in {change.rule for change in made.changes}
+    assert "clip.cycles" not in wrong_rules(saved("walk.glb", without_mesh(made.figure), made.clips), platform)
+
+
+def test_a_check_shows_itself():
+    found = fairswap.check(TROUPE / "pip.glb", replace_rules(FERNWAY, figure={"max_bones": 10, "max_influences": 1}))
+    assert "does not fit fernway: " in repr(found)
+    assert {"figure.max_bones", "figure.max_influences"} <= set(
+        repr(found).partition("fernway: ")[2].rstrip(">").split(", ")
+    )
+    page = found._repr_html_()
+    assert page.count("<p>") == page.count("</p>") == len({row.remedy for row in found.broken})  # each remedy once
+    assert page.index("figure.max_bones") < page.index("<p>")
 
 
 def test_a_cycle_that_does_not_close_is_found_and_closed():
