@@ -1,6 +1,8 @@
 """VRM: avatars with all that the standard knows, kept, renamed along with bones, made anew; the older edition; motions."""
 
+import copy
 import json
+import struct
 from dataclasses import replace
 from pathlib import Path
 
@@ -331,3 +333,100 @@ def test_a_folder_for_the_standard_holds_the_avatar_and_its_motions():
     assert sorted(Path(name).suffix for name in written) == [".vrm", ".vrma", ".vrma"]
     for name in written:
         assert broken_rules(raw_of(name)) == []
+
+
+def _edited(raw, path, value):
+    """The document with one field other, or taken out (``...``)."""
+    raw = copy.deepcopy(raw)
+    held = raw
+    for key in path[:-1]:
+        held = held[key]
+    if value is ...:
+        del held[path[-1]]
+    else:
+        held[path[-1]] = value
+    return raw
+
+
+_VRM, _SPRING = ("extensions", "VRMC_vrm"), ("extensions", "VRMC_springBone")
+_ROLL = ("nodes", 11, "extensions", "VRMC_node_constraint", "constraint")
+_HAPPY = (*_VRM, "expressions", "preset", "happy")
+_BLUSH = (*_VRM, "expressions", "custom", "blush")
+BROKEN = [
+    (_VRM, "specVersion", "1.1", "VRMC_vrm: specVersion"),
+    (_VRM, "meta", ..., "VRMC_vrm: meta"),
+    ((*_VRM, "meta"), "name", "", "VRMC_vrm: meta.name"),
+    ((*_VRM, "meta"), "authors", [], "VRMC_vrm: meta.authors"),
+    ((*_VRM, "meta"), "licenseUrl", ..., "VRMC_vrm: meta.licenseUrl"),
+    ((*_VRM, "meta"), "avatarPermission", "nobody", "VRMC_vrm: meta.avatarPermission"),
+    ((*_VRM, "meta"), "allowAntisocialOrHateUsage", "no", "VRMC_vrm: meta.allowAntisocialOrHateUsage"),
+    ((*_VRM, "meta"), "thumbnailImage", 9, "VRMC_vrm: meta.thumbnailImage"),
+    (_VRM, "humanoid", ..., "VRMC_vrm: humanoid"),
+    ((*_VRM, "humanoid", "humanBones"), "wing", {"node": 1}, "VRMC_vrm: humanoid.humanBones.wing"),
+    ((*_VRM, "humanoid", "humanBones", "head"), "node", 999, "VRMC_vrm: humanoid.humanBones.head"),
+    ((*_VRM, "humanoid", "humanBones"), "head", ..., "VRMC_vrm: humanoid: required bones"),
+    ((*_VRM, "humanoid", "humanBones", "neck"), "node", 4, "VRMC_vrm: humanoid: one node, one bone"),
+    ((*_VRM, "humanoid", "humanBones", "leftHand"), "node", 0, "VRMC_vrm: humanoid: parents of the bones"),
+    ((*_VRM, "expressions", "custom"), "sad", {}, "VRMC_vrm: expressions.custom.sad"),
+    ((*_HAPPY, "morphTargetBinds", 0), "node", 1, "VRMC_vrm: expressions.preset.happy.morphTargetBinds"),
+    ((*_HAPPY, "morphTargetBinds", 0), "index", 7, "VRMC_vrm: expressions.preset.happy.morphTargetBinds"),
+    ((*_HAPPY, "morphTargetBinds", 0), "weight", 1.5, "VRMC_vrm: expressions.preset.happy.morphTargetBinds"),
+    (_HAPPY, "overrideBlink", "sometimes", "VRMC_vrm: expressions.preset.happy.overrideBlink"),
+    ((*_BLUSH, "materialColorBinds", 0), "type", "glitter", "VRMC_vrm: expressions.custom.blush.materialColorBinds"),
+    ((*_BLUSH, "materialColorBinds", 0), "material", 5, "VRMC_vrm: expressions.custom.blush.materialColorBinds"),
+    ((*_BLUSH, "textureTransformBinds", 0), "material", 5, "VRMC_vrm: expressions.custom.blush.textureTransformBinds"),
+    ((*_VRM, "lookAt"), "type", "nose", "VRMC_vrm: lookAt.type"),
+    ((*_VRM, "lookAt"), "offsetFromHeadBone", [0.0], "VRMC_vrm: lookAt.offsetFromHeadBone"),
+    ((*_VRM, "lookAt", "rangeMapHorizontalInner"), "inputMaxValue", 200, "VRMC_vrm: lookAt.rangeMapHorizontalInner"),
+    ((*_VRM, "firstPerson", "meshAnnotations", 0), "type", "never", "VRMC_vrm: firstPerson.meshAnnotations"),
+    ((*_VRM, "firstPerson", "meshAnnotations", 0), "node", 99, "VRMC_vrm: firstPerson.meshAnnotations"),
+    ((*_SPRING, "colliders", 0), "shape", {}, "VRMC_springBone: colliders"),
+    ((*_SPRING, "colliderGroups", 0), "colliders", [4], "VRMC_springBone: colliderGroups"),
+    ((*_SPRING, "springs", 0), "joints", [], "VRMC_springBone: springs.joints"),
+    ((*_SPRING, "springs", 0), "colliderGroups", [2], "VRMC_springBone: springs.colliderGroups"),
+    ((*_SPRING, "springs", 0, "joints", 0), "dragForce", 1.2, "VRMC_springBone: springs.joints"),
+    (_ROLL, "aim", {"source": 10, "aimAxis": "PositiveX"}, "VRMC_node_constraint"),
+    ((*_ROLL, "roll"), "source", 11, "VRMC_node_constraint"),
+    ((*_ROLL, "roll"), "rollAxis", "W", "VRMC_node_constraint"),
+    ((*_SPRING, "springs", 0), "joints", None, "VRMC_springBone: springs[0].joints"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("where", "field", "value", "clause"), BROKEN)
+def test_a_rule_of_the_standard_that_is_broken_is_named(where, field, value, clause):
+    raw = container_from_bytes(small_avatar(), Path("one.vrm")).raw
+    assert broken_rules(raw) == []
+    assert clause in {name for name, _ in broken_rules(_edited(raw, (*where, field), value))}
+
+
+def _paths(value, at=()):
+    yield at
+    rows = value.items() if isinstance(value, dict) else enumerate(value[:2]) if isinstance(value, list) else ()
+    for key, inner in rows:
+        yield from _paths(inner, (*at, key))
+
+
+@pytest.mark.parametrize("junk", [None, "x", -1, [], {}, [None], {"a": 1}, True, 1e300], ids=repr)
+def test_an_avatar_whose_fields_are_anything_at_all_is_judged_and_breaks_nothing(junk):
+    """At every place of what it says beyond glTF: `check` tells, or finds nothing wrong, but never fails."""
+    for content, name in ((small_avatar(), "one.vrm"), (small_avatar_motion(), "one.vrma")):
+        raw = container_from_bytes(content, Path(name)).raw
+        places = [("extensions", *at) for at in _paths(raw["extensions"]) if at]
+        for index, node in enumerate(raw["nodes"]):
+            places += [("nodes", index, "extensions", *at) for at in _paths(node.get("extensions", {})) if at]
+        for place in places:
+            assert isinstance(broken_rules(_edited(raw, place, junk)), list), place
+
+
+def test_an_avatar_that_is_misshapen_is_told_by_the_command():
+    raw = container_from_bytes(small_avatar(), Path("one.vrm"))
+    text = json.dumps(_edited(raw.raw, (*_HAPPY, "morphTargetBinds"), 7)).encode()
+    binary = small_avatar()[20 + struct.unpack("<I", small_avatar()[12:16])[0] :]
+    text += b" " * (-len(text) % 4)
+    head = struct.pack("<4sII", b"glTF", 2, 20 + len(text) + len(binary)) + struct.pack("<I4s", len(text), b"JSON")
+    Path("odd.vrm").write_bytes(head + text + binary)
+    done = run("check", "odd.vrm", "--platform", "vrm-1")
+    assert done.returncode == 1
+    assert "Expected array, got int" in done.stdout
+    rows = run("check", "odd.vrm", "--platform", "vrm-1", "--json").report["files"][0]["rules"]
+    assert any("VRMC_vrm: expressions" in row["place"] and "morphTargetBinds" in row["place"] for row in rows)

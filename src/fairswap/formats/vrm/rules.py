@@ -9,6 +9,9 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
+import msgspec
+
+from fairswap.formats.vrm import shapes
 from fairswap.formats.vrm.avatars import PRESETS
 from fairswap.formats.vrm.humanoid import BONES, PARENTS, REQUIRED, extension_of
 
@@ -33,12 +36,25 @@ def broken_rules(raw: dict[str, Any]) -> list[Broken]:
             out.append((f"{name}: specVersion", f"it is {held.get('specVersion')!r}, not '1.0'"))
         if held and name not in raw.get("extensionsUsed", []):
             out.append(("glTF: extensionsUsed", f"{name} is not among them"))
-    if avatar:
-        out += [*_meta(avatar, raw), *_humanoid(avatar, raw, "VRMC_vrm: humanoid"), *_expressions(avatar, raw)]
-        out += [*_look_at(avatar), *_first_person(avatar, raw)]
-    if motion:
-        out += _motion(motion, raw)
-    return [*out, *_springs(extension_of(raw, "VRMC_springBone"), raw), *_constraints(raw)]
+    springs = extension_of(raw, "VRMC_springBone")
+    for name, held, kind, rules in (
+        ("VRMC_vrm", avatar, shapes.Avatar, (_meta, _humanoid_of_avatar, _expressions, _look_at, _first_person)),
+        ("VRMC_vrm_animation", motion, shapes.Motion, (_motion,)),
+        ("VRMC_springBone", springs, shapes.Springs, (_springs,)),
+    ):
+        misshapen = list(_misshapen(name, held, kind)) if held else []
+        # What a field says is asked only where all are of their kind.
+        out += misshapen or [row for rule in rules if held for row in rule(held, raw)]
+    return [*out, *_constraints(raw)]
+
+
+def _misshapen(name: str, held: Any, kind: Any) -> Iterator[Broken]:
+    """The first field of an extension that is not of its kind: no list, no number."""
+    try:
+        msgspec.convert(held, kind)
+    except msgspec.ValidationError as error:
+        what, _, where = str(error).partition(" - at `$")
+        yield f"{name}: {where.strip('`.') or 'the whole'}", what.replace("`", "")
 
 
 def _meta(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator[Broken]:
@@ -62,6 +78,10 @@ def _meta(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator[Broken]:
             yield f"{clause}.{name}", f"{value!r} is neither true nor false"
     if "thumbnailImage" in meta and not _there(raw, "images", meta["thumbnailImage"]):
         yield f"{clause}.thumbnailImage", f"there is no image {meta['thumbnailImage']!r}"
+
+
+def _humanoid_of_avatar(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator[Broken]:
+    return _humanoid(avatar, raw, "VRMC_vrm: humanoid")
 
 
 def _humanoid(held: dict[str, Any], raw: dict[str, Any], clause: str) -> Iterator[Broken]:
@@ -132,7 +152,7 @@ def _expressions(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator[Broken
                     yield f"{place}.override{part}", f"{row[f'override{part}']!r} is no way to override"
 
 
-def _look_at(avatar: dict[str, Any]) -> Iterator[Broken]:
+def _look_at(avatar: dict[str, Any], _: dict[str, Any]) -> Iterator[Broken]:
     look = avatar.get("lookAt")
     if look is None:
         return
@@ -182,6 +202,10 @@ def _constraints(raw: dict[str, Any]) -> Iterator[Broken]:
     for index, node in enumerate(raw.get("nodes", ())):
         held = node.get("extensions", {}).get(clause)
         if held is None:
+            continue
+        misshapen = list(_misshapen(f"{clause} of node {index}", held, shapes.Constraint))
+        if misshapen:
+            yield from misshapen
             continue
         rows = held.get("constraint", {})
         if len(rows) != 1 or not set(rows) <= {"roll", "aim", "rotation"}:
