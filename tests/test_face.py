@@ -30,6 +30,7 @@ from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
 from fairswap.face.words import shape_name
 from fairswap.model.bounded import bounded_weights
 from fairswap.model.chain_world import ChainWorld
+from fairswap.model.poses import MorphTrack
 from fairswap.model.rotation import angle_between, multiply
 from making import TROUPE, act, figure, rigged, run
 
@@ -488,3 +489,50 @@ def test_eye_bones_that_move_no_vertex_are_no_gaze():
     told = [row for row in bare.findings if row.code == "face-bone-bare"]
     assert {row.place for row in told} == {own.skeleton.names[eye] for eye in eyes}
     assert not [row for row in whole.findings if row.code == "face-bone-bare"]
+
+
+def _said(chart, what):
+    return {(row.code, row.place): row for row in fairswap.face.check(chart, what)}
+
+
+def test_a_chart_that_does_not_fit_its_head_is_told_shape_by_shape():
+    """Misspelt, unknown, dead, too far, never driven; each by itself, and none where all is well."""
+    pip = figure("Pip")
+    chart = fairswap.face.draft(pip).chart
+    assert not fairswap.face.check(chart, pip)
+    shapes = dict(chart.shapes)
+
+    misspelt = replace(chart, shapes={("hapy" if name == "happy" else name): s for name, s in shapes.items()})
+    said = _said(misspelt, pip)
+    assert set(said) == {("shape-missing", "hapy"), ("shape-unknown", "happy")}
+    assert "'happy'" in said["shape-missing", "hapy"].remedy
+    assert said["shape-missing", "hapy"].severity == "problem"
+
+    number = next(i for i, mesh in enumerate(pip.meshes) if "happy" in mesh.morph_names)
+    mesh = pip.meshes[number]
+    deltas = mesh.morph_deltas.copy()
+    deltas[mesh.morph_names.index("happy")] = 0.0
+    still = replace(mesh, morph_deltas=deltas)
+    dead = replace(pip, meshes=tuple(still if m is mesh else m for m in pip.meshes))
+    assert ("shape-dead", "happy") in _said(chart, dead)
+
+    weights = np.zeros((len(mesh.morph_names), 12))
+    weights[mesh.morph_names.index("happy")] = np.linspace(0.0, 1.6, 12)
+    clip = still_clip(pip, "too glad", Fraction(30), 12)
+    clip = clip.with_poses(replace(clip.poses, morph_tracks=(MorphTrack(number, weights),)))
+    said = _said(chart, fairswap.Document("glad.glb", "", pip.space, (pip,), (clip,)))
+    assert set(said) == {("out-of-range", "happy"), ("never-keyed", "Pip")}
+    assert "from 0 to 1.6, its range is 0 to 1" in said["out-of-range", "happy"].message
+    assert "'happy'" not in said["never-keyed", "Pip"].message
+    assert f"({len(shapes) - 1} of {len(shapes)})" in said["never-keyed", "Pip"].message
+
+
+def test_a_pose_of_bones_that_are_not_there_is_told_with_the_nearest():
+    osric = figure("Osric")
+    chart = fairswap.face.draft(osric).chart
+    name, shape = next(iter(chart.shapes.items()))
+    (bone, moved), *others = shape.bones.items()
+    wrong = replace(shape, bones={bone.replace("Brow", "Brwo"): moved, **dict(others)})
+    (row,) = fairswap.face.check(replace(chart, shapes={**chart.shapes, name: wrong}), osric)
+    assert (row.code, row.severity, row.place) == ("bone-missing", "problem", name)
+    assert repr(bone) in row.remedy
