@@ -158,38 +158,40 @@ def spread_over(
     """Places spread over triangles ``(m, 3)``, about so far apart: the triangle of each ``(n,)``, shares of its corners
     ``(n, 3)``, and the share of the triangle's area that it stands for ``(n,)``.
 
-    They lie in rows along the longest edge, one at least in each triangle, and ``most`` in a row and of rows.
+    They lie in columns on the longest edge, one at least in each triangle, and ``most`` in a column and of columns.
     """
     corners = vertices[triangles]
     edges = np.linalg.norm(corners - np.roll(corners, -1, axis=1), axis=2)
     first = np.argmax(edges, axis=1)
-    longest = np.take_along_axis(edges, first[:, None], axis=1)[:, 0]
-    area = 0.5 * np.linalg.norm(np.cross(corners[:, 1] - corners[:, 0], corners[:, 2] - corners[:, 0]), axis=1)
-    tall = 2.0 * area / np.maximum(longest, 1e-30)
-    along, across = (np.clip(np.ceil(size / spacing_m), 1, most).astype(np.intp) for size in (longest, tall))
-    kinds, kind = np.unique(along * (most + 1) + across, return_inverse=True)
-    owners, shares, areas = [], [], []
-    for number, both in enumerate(kinds.tolist()):
-        rows = np.flatnonzero(kind == number)
-        own, part = _rows_of_places(*divmod(both, most + 1))
-        # The corners of ``own`` begin with the longest edge.
-        order = (np.arange(3) - first[rows, None]) % 3
-        owners.append(np.repeat(rows, len(own)))
-        shares.append(own[:, order].transpose(1, 0, 2).reshape(-1, 3))
-        areas.append(np.tile(part, len(rows)))
-    return np.concatenate(owners), np.concatenate(shares), np.concatenate(areas)
+    # From the corner where the longest edge begins: where on it the third corner stands, and how far off.
+    start, stop, tip = (np.take_along_axis(corners, (first[:, None, None] + k) % 3, axis=1)[:, 0] for k in range(3))
+    base = np.einsum("mi,mi->m", stop - start, stop - start)
+    foot = np.clip(np.einsum("mi,mi->m", tip - start, stop - start) / np.maximum(base, 1e-30), 1e-9, 1.0 - 1e-9)
+    tall = np.linalg.norm(tip - start - foot[:, None] * (stop - start), axis=1)
+
+    def parts(size: Floats) -> Integers:
+        return np.clip(np.ceil(size / spacing_m), 1, most).astype(np.intp)
+
+    columns = parts(np.sqrt(base))
+    triangle = np.repeat(np.arange(len(triangles)), columns)
+    left = (np.arange(len(triangle)) - np.repeat(np.cumsum(columns) - columns, columns)) / columns[triangle]
+    middle, right = left + 0.5 / columns[triangle], left + 1.0 / columns[triangle]
+    own = foot[triangle]
+    high = np.minimum(middle / own, (1.0 - middle) / (1.0 - own))
+    area = _area_below(right, own) - _area_below(left, own)
+    rows = parts(high * tall[triangle])
+    column = np.repeat(np.arange(len(rows)), rows)
+    up = (np.arange(len(column)) - np.repeat(np.cumsum(rows) - rows, rows) + 0.5) / rows[column] * high[column]
+    owner = triangle[column]
+    along = middle[column] - up * own[column]
+    turned = np.stack([1.0 - along - up, along, up], axis=1)
+    shares = np.take_along_axis(turned, (np.arange(3) - first[owner, None]) % 3, axis=1)
+    return owner, shares, area[column] / rows[column]
 
 
-def _rows_of_places(along: int, across: int) -> tuple[Floats, Floats]:
-    """The places of a triangle in so many rows, the longest with so many: shares of corners, and of the area."""
-    shares, areas = [], []
-    for row in range(across):
-        up = (row + (0.5 if across > 1 else 1.0 / 3.0)) / across
-        count = max(int(np.ceil(along * (1.0 - up))), 1)
-        right = (np.arange(count) + 0.5) / count * (1.0 - up)
-        shares.append(np.stack([1.0 - up - right, right, np.full(count, up)], axis=1))
-        areas.append(np.full(count, ((1.0 - row / across) ** 2 - (1.0 - (row + 1) / across) ** 2) / count))
-    return np.concatenate(shares), np.concatenate(areas)
+def _area_below(x: Floats, foot: Floats) -> Floats:
+    """The share of a triangle's area up to a place on its base, 0 to 1; its third corner stands over ``foot``."""
+    return np.where(x < foot, x**2 / foot, 1.0 - (1.0 - x) ** 2 / (1.0 - foot))
 
 
 def middles_of_parts(n: int) -> Floats:
