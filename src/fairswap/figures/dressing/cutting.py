@@ -16,8 +16,8 @@ from fairswap.model.mesh import deformed_vertices
 
 # Less than this is no cut that anybody sees, metres.
 SEEN_M = 0.002
-# Cloth is sampled this closely, in heights.
-_SPACING, _MOST_PARTS = 0.010, 16
+# Cloth is looked at this closely, in heights: also while it is pushed, so that what is told can be cleared.
+SPACING, _MOST_PARTS = 0.010, 16
 # In motion cloth is held against the skin that it covers: no further from there at rest than this, in heights, and so
 # many times as far as it is loose; and facing the same way. A sleeve that meets the ribs since the arm does cuts
 # nothing.
@@ -178,7 +178,7 @@ def cutting_of(
         empty = tuple(np.full(len(mesh.triangles), np.nan) for mesh in figure.meshes)
         return Cutting((), empty, np.zeros(0), np.zeros(0))
     skin = wearing.body(rest)
-    spacing = _SPACING * figure.height_m
+    spacing = SPACING * figure.height_m
     cloths = [Cloth.of(rest, wearing.triangles(piece), skin, spacing) for piece in range(len(wearing.names))]
     if clip is None:
         times = np.zeros(0)

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from fairswap.figures.dressing.cutting import SPACING
 from fairswap.figures.dressing.forms import shares_of
 from fairswap.figures.dressing.garments import Garment
 from fairswap.figures.dressing.pairing import nearest_roles
@@ -27,8 +28,6 @@ from fairswap.pose.rigged import RiggedFigure
 
 # Cloth nearer to the skin than this, in heights, has its weights; and how closely it follows the skin further off.
 _CLOSE, _FOLLOWS = 0.006, 2.0
-# How closely cloth is looked at while it is pushed, in heights.
-_SPACING = 0.008
 # A bone on the line of a limb, to this share of its length, is a helper of that limb, which the body's own bones do.
 _ON_THE_LINE = 0.12
 
@@ -261,7 +260,7 @@ class Rack:
             undo = _inverse_affine(_blended(mesh, at_t))
             moments = [Moment(self.body.moved(points), _carrier_of(_composed(_blended(mesh, world, frame), undo)))
                        for world, frame, points in posed]  # fmt: skip
-            out.append(settled(row.vertices, mesh.triangles, self.body, moments, _SPACING * height))
+            out.append(settled(row.vertices, mesh.triangles, self.body, moments, SPACING * height))
         return out
 
 
