@@ -397,5 +397,4 @@ def _loss_mm(old: Figure, new: Figure, clip: Clip | None) -> tuple[float, float,
             sums[number] += off
             worst = max(worst, float(off.max(initial=0.0)))
     means = tuple(total / frames for total in sums)
-    every = np.concatenate([np.zeros(0), *means])
-    return float(every.sum() / max(len(every), 1)), worst, means
+    return float(np.concatenate([np.zeros(0), *means]).sum() / max(sum(map(len, means)), 1)), worst, means

@@ -99,13 +99,6 @@ def _along(way: Floats, wanted: Floats) -> Floats:
     return np.asarray(np.where(along > 0.0, 1.0 / np.maximum(along, 0.5), 0.0))
 
 
-def _within(now: Floats, start: Floats, furthest_m: float) -> Floats:
-    """No vertex further from its start than this."""
-    moved = now - start
-    far = np.linalg.norm(moved, axis=1, keepdims=True)
-    return np.asarray(start + moved * np.minimum(1.0, furthest_m / np.maximum(far, 1e-12)))
-
-
 def _rows(cloth: Cloth, wanted: Integers, count: int) -> Any:
     """Each of the wanted places as shares of the vertices: ``(m, count)``, sparse."""
     from scipy.sparse import coo_matrix

@@ -85,14 +85,13 @@ def _humanoid_of_avatar(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator
 
 
 def _humanoid(held: dict[str, Any], raw: dict[str, Any], clause: str) -> Iterator[Broken]:
-    humanoid = held.get("humanoid")
-    bones = humanoid.get("humanBones") if isinstance(humanoid, dict) else None
-    if not isinstance(bones, dict):
+    bones = held.get("humanoid", {}).get("humanBones")
+    if bones is None:
         yield clause, "there are no humanBones"
         return
     nodes: dict[str, int] = {}
     for name, row in bones.items():
-        node: Any = row.get("node") if isinstance(row, dict) else None
+        node = row.get("node")
         if name not in BONES:
             yield f"{clause}.humanBones.{name}", "there is no such bone"
         elif not _there(raw, "nodes", node):
