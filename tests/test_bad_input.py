@@ -3,7 +3,6 @@
 import json
 import random
 import struct
-import time
 from pathlib import Path
 
 import numpy as np
@@ -13,6 +12,7 @@ from hypothesis import strategies as st
 
 import fairswap
 from making import STICK, TROUPE, Gltf, animate, arm, bvh, run, swap_between
+from patience import within
 
 ROW = [0, 90, 0, 10, 20, 30, -5, 15, 25]
 
@@ -111,10 +111,8 @@ def test_one_clear_message_with_file_and_what_to_do(name, monkeypatch):
     Path(name).write_bytes(content)
     opened = []
     monkeypatch.setattr("socket.socket.connect", lambda *a: opened.append(a))
-    start = time.perf_counter()
-    with pytest.raises(fairswap.InputError, match=message) as caught:
+    with within(2.0), pytest.raises(fairswap.InputError, match=message) as caught:
         fairswap.load(name)
-    assert time.perf_counter() - start < 2.0
     assert str(caught.value).startswith(name)
     assert str(caught.value).count("\n") == 0
     assert not opened

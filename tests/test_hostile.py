@@ -4,7 +4,6 @@ import json
 import os
 import re
 import socket
-import time
 from dataclasses import replace
 from pathlib import Path
 
@@ -17,6 +16,7 @@ from fairswap.formats.naming import file_stem, visible, visible_in_json
 from fairswap.formats.patterns import NamePattern, fits_glob, glob_end
 from fairswap.model.rate import rate_from_text_per_second
 from making import STICK, TROUPE, act, animate, arm, bvh, figure, run
+from patience import within
 from rewrites import Scene
 
 PIP, JUNIPER = TROUPE / "pip.glb", TROUPE / "juniper.glb"
@@ -31,9 +31,8 @@ def _a_walk():
 
 def refused(*words, says, status=3, seconds=6.0):
     """A command that is refused in one line, in no time."""
-    start = time.perf_counter()
-    done = run(*words)
-    assert time.perf_counter() - start < seconds
+    with within(seconds):
+        done = run(*words)
     assert done.returncode == status, done.stderr
     assert re.search(says, done.stderr), done.stderr
     assert done.stderr.count("\n") == 1
@@ -313,12 +312,16 @@ def test_name_patterns_mean_what_regular_expressions_do(pattern):
         assert NamePattern(pattern).fits(name) == bool(re.fullmatch(pattern, name)), name
 
 
+def test_what_takes_too_long_is_told():
+    with pytest.raises(AssertionError, match="it took"), within(1e-3):
+        sum(number * number for number in range(3_000_000))
+
+
 def test_no_pattern_takes_long():
-    start = time.perf_counter()
-    assert not fits_glob("*a" * 40 + "b", "a" * 20_000)
-    assert not NamePattern("a*a*a*a*a*a*a*a*b").fits("a" * 1000)
-    assert not any(fits_glob(f"*x{number}*y", "x" * 200) for number in range(10_000))
-    assert time.perf_counter() - start < 1.0
+    with within(1.0):
+        assert not fits_glob("*a" * 40 + "b", "a" * 20_000)
+        assert not NamePattern("a*a*a*a*a*a*a*a*b").fits("a" * 1000)
+        assert not any(fits_glob(f"*x{number}*y", "x" * 200) for number in range(10_000))
     for wrong in ("(a+)+", "a**", "[a", r"\1", "a{9999}", "(?=a)", "a|(b)"):
         with pytest.raises(fairswap.UsageError, match="not a pattern"):
             NamePattern(wrong)
@@ -372,10 +375,8 @@ def test_a_broken_saved_profile_stops_nothing_and_is_told(monkeypatch):
 
 @pytest.mark.parametrize("rate", ["1e99999999", "nan", "inf", "-5", "0", "1/0", "1e300", "100000", "9" * 6000, "1" * 9])
 def test_a_rate_beyond_reason_is_refused_at_once(rate):
-    start = time.perf_counter()
-    with pytest.raises(fairswap.UsageError, match="not a frame rate"):
+    with within(0.1), pytest.raises(fairswap.UsageError, match="not a frame rate"):
         rate_from_text_per_second(rate)
-    assert time.perf_counter() - start < 0.1
 
 
 @pytest.mark.parametrize(
@@ -436,9 +437,8 @@ def test_a_small_file_does_not_become_large(change, says):
     change(made)
     made.write(Path("x.glb"))
     before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-    start = time.perf_counter()
-    done = run("inspect", "x.glb")
-    assert time.perf_counter() - start < 8.0  # seconds, not minutes: machines differ
+    with within(8.0):
+        done = run("inspect", "x.glb")
     assert resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 150 * 1024
     assert done.returncode == (3 if says else 0)
     assert says in done.stderr
@@ -528,9 +528,8 @@ def test_a_skeleton_of_many_bones_is_inspected_in_no_time():
     joints = "".join(f"JOINT j{number}\n{{\nOFFSET 0 1 0\n}}\n" for number in range(20_000))
     hierarchy = "ROOT r\n{\nOFFSET 0 0 0\nCHANNELS 3 Xrotation Yrotation Zrotation\n" + joints + "}"
     Path("many.bvh").write_text(bvh(hierarchy, [[0, 0, 0]] * 3))
-    start = time.perf_counter()
-    assert run("inspect", "many.bvh").returncode == 0
-    assert time.perf_counter() - start < 10.0
+    with within(10.0):
+        assert run("inspect", "many.bvh").returncode == 0
     assert np.isfinite(fairswap.load("many.bvh").figure.height_m)
 
 
@@ -541,9 +540,8 @@ def test_sums_of_sums_are_read_and_bounded():
         Path("f.toml").write_text("\n".join(['fairswap = "face/1"', 'name = "x"', *plain, *rows]) + "\n")
 
     chart(26)
-    start = time.perf_counter()
-    assert np.allclose(fairswap.FaceChart.load("f.toml").matrix.max(axis=0)[:2], 0.5)
-    assert time.perf_counter() - start < 0.5
+    with within(0.5):
+        assert np.allclose(fairswap.FaceChart.load("f.toml").matrix.max(axis=0)[:2], 0.5)
     chart(3000)
     refused("face", "check", "f.toml", JUNIPER, says="more than 32 deep")
 

@@ -8,6 +8,7 @@ from pathlib import Path
 
 import fairswap
 from fuzz.readers import Reader
+from patience import slowness
 
 SECONDS, MIB = 2.0, 400
 
@@ -16,7 +17,7 @@ def judged(reader: Reader, content: bytes) -> str:
     """What is wrong with how a reader takes a file; empty if nothing is."""
     path = Path(f"bad{reader.suffix}")
     path.write_bytes(content)
-    start, before = time.perf_counter(), _peak_mib()
+    start, before = time.process_time(), _peak_mib()
     problem = ""
     try:
         reader.use(path)
@@ -28,8 +29,8 @@ def judged(reader: Reader, content: bytes) -> str:
             problem = "a message that says nothing"
     except Exception as error:  # whatever it is, it is what we look for
         problem = f"{type(error).__name__}: {str(error)[:120]}"
-    seconds, more = time.perf_counter() - start, _peak_mib() - before
-    if not problem and seconds > SECONDS:
+    seconds, more = time.process_time() - start, _peak_mib() - before
+    if not problem and seconds > SECONDS and seconds > SECONDS * slowness():
         problem = f"it took {seconds:.1f} s"
     if not problem and more > MIB:
         problem = f"it took {more:.0f} MiB"

@@ -217,3 +217,14 @@ def vertex_normals(vertices: Floats, triangles: Integers) -> Floats:
         for axis in range(3):
             out[:, axis] += np.bincount(corner, face[:, axis], len(vertices))
     return normalized(out)
+
+
+def unit_normals(normals: Floats, vertices: Floats, triangles: Integers) -> Floats:
+    """Normals ``(n, 3)`` at unit length. Where they say nothing, those of the faces around count, or else upward: files
+    are not allowed to hold others."""
+    out = normalized(np.nan_to_num(normals, posinf=0.0, neginf=0.0))
+    silent = ~out.any(axis=1)
+    if silent.any():
+        out[silent] = vertex_normals(vertices, triangles)[silent]
+        out[~out.any(axis=1)] = (0.0, 1.0, 0.0)
+    return out

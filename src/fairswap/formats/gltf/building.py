@@ -12,7 +12,7 @@ from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.scene.spaces import mesh_in_space, rest_in_space
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Material, Mesh
+from fairswap.model.mesh import Material, Mesh, unit_normals
 from fairswap.model.rotation import quaternion_from_matrix
 from fairswap.model.space import OURS, Space
 
@@ -57,7 +57,7 @@ def _add_mesh(
     vertices = mesh.vertices
     attributes: dict[str, int] = {
         "POSITION": packer.attribute(_f4(vertices), bounds=True),
-        "NORMAL": packer.attribute(_f4(mesh.normals)),
+        "NORMAL": packer.attribute(_f4(unit_normals(mesh.normals, vertices, mesh.triangles))),
     }
     if mesh.uvs is not None:
         attributes["TEXCOORD_0"] = packer.attribute(_f4(mesh.uvs))

@@ -15,7 +15,8 @@ from fairswap.formats.gltf.folding import Fold
 from fairswap.formats.gltf.packing import ARRAY_BUFFER, Packer
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh
+from fairswap.model.mesh import Mesh, unit_normals
+from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 
 
@@ -118,9 +119,9 @@ def _attributes(entry: dict[str, Any], mesh: Mesh, old: Mesh) -> list[Replacemen
     if mesh.vertices is not old.vertices:
         new["POSITION"] = (mesh.vertices - shift) @ back.T
     if mesh.normals is not old.normals:
-        new["NORMAL"] = _unit(mesh.normals @ linear)
+        new["NORMAL"] = normalized(unit_normals(mesh.normals, mesh.vertices, mesh.triangles) @ linear)
     if mesh.tangents is not None and mesh.tangents is not old.tangents:
-        new["TANGENT"] = np.concatenate([_unit(mesh.tangents[:, :3] @ back.T), mesh.tangents[:, 3:]], axis=1)
+        new["TANGENT"] = np.concatenate([normalized(mesh.tangents[:, :3] @ back.T), mesh.tangents[:, 3:]], axis=1)
     targets: dict[str, Any] = {}
     if mesh.morph_deltas is not None and mesh.morph_deltas is not old.morph_deltas:
         targets["POSITION"] = mesh.morph_deltas @ back.T
@@ -178,11 +179,6 @@ def _deep(primitive: dict[str, Any]) -> dict[str, Any]:
     if "targets" in primitive:
         out["targets"] = [dict(target) for target in primitive["targets"]]
     return out
-
-
-def _unit(vectors: Floats) -> Floats:
-    length = np.linalg.norm(vectors, axis=1, keepdims=True)
-    return vectors / np.where(length > 0, length, 1.0)
 
 
 def _f4(values: Floats) -> np.ndarray:

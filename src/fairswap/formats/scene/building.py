@@ -18,8 +18,8 @@ from fairswap.formats.gltf.schema import Document
 from fairswap.formats.limits import LARGEST_NUMBER, mesh_numbers
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats, Integers
-from fairswap.model.mesh import Blending
-from fairswap.model.rotation import matrix_from_quaternion, normalized, rotation_from_stretched, without_sign_jumps
+from fairswap.model.mesh import Blending, unit_normals
+from fairswap.model.rotation import matrix_from_quaternion, rotation_from_stretched, without_sign_jumps
 
 
 @dataclass
@@ -121,7 +121,8 @@ class SceneBuilder:
             raise InputError(problem, remedy="Export it with fewer copies or morphs")
         attributes = {"POSITION": self.packer.attribute(_f4(surface.positions), bounds=True)}
         if surface.normals is not None:
-            attributes["NORMAL"] = self.packer.attribute(_f4(normalized(surface.normals)))
+            faces = np.concatenate([triangles for triangles, _ in surface.runs])
+            attributes["NORMAL"] = self.packer.attribute(_f4(unit_normals(surface.normals, surface.positions, faces)))
         if surface.uvs is not None:
             attributes["TEXCOORD_0"] = self.packer.attribute(_f4(surface.uvs))
         if surface.colors is not None:

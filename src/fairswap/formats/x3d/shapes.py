@@ -151,8 +151,9 @@ def _body(geometry: Tag) -> tuple[Floats, Integers]:
         rings = [(radius * np.cos(level), radius * np.sin(level)) for level in levels]
     else:
         half = number(geometry, "height", 2.0) / 2.0
-        upper = 0.0 if geometry.tag == "Cone" else radius
-        rings = [(0.0, -half), (radius, -half), (upper, half), (0.0, half)]
+        rings = [(0.0, -half), (radius, -half), (radius, half), (0.0, half)]
+        if geometry.tag == "Cone":
+            del rings[2]
     angles = np.arange(_SIDES) * (2 * np.pi / _SIDES)
     points = np.concatenate(
         [np.c_[wide * np.sin(angles), np.full(_SIDES, tall), wide * np.cos(angles)] for wide, tall in rings]
@@ -162,8 +163,11 @@ def _body(geometry: Tag) -> tuple[Floats, Integers]:
     bands = []
     for ring in range(len(rings) - 1):
         low, high = ring * _SIDES, (ring + 1) * _SIDES
-        bands.append(np.c_[low + here, low + ahead, high + ahead])
-        bands.append(np.c_[low + here, high + ahead, high + here])
+        # Where a ring is one point, half of its triangles would have no area.
+        if ring > 0:
+            bands.append(np.c_[low + here, low + ahead, high + ahead])
+        if ring + 2 < len(rings):
+            bands.append(np.c_[low + here, high + ahead, high + here])
     return points, np.concatenate(bands)
 
 
