@@ -113,7 +113,7 @@ EXAMPLES = {
     "face draft": ("face draft pip.glb -o pip-face.toml", "face draft osric.glb --save-as saltglass-heads"),
     "face check": ("face check pip-face.toml pip.glb", "face check pip-face.toml pip.glb --json"),
     "face match": ("face match juniper.glb pip.glb", "face match juniper.glb osric.glb --json"),
-    "face show": ("face show juniper.glb -o shapes.png", "face show pip.glb --face pip-face.toml -o pip-shapes.png"),
+    "face show": ("face show pip.glb -o shapes.png", "face show pip.glb --face pip-face.toml -o pip-shapes.png"),
     "face apply": (
         "face apply juniper-spoken-line.glb --onto pip.glb -o speaks.glb",
         'face apply --text "Good evening" --onto osric.glb -o greets.glb --picture greets.png',

@@ -96,9 +96,9 @@ def dress(
         More motions of the figure in which the cloth is kept out of the body.
 
     >>> import fairswap
-    >>> coat, osric = fairswap.demo_file("osric-coat.glb"), fairswap.demo_file("osric.glb")
-    >>> fairswap.dress(fairswap.demo_file("pip.glb"), coat, made_for=osric, settle=False).added
-    ('coat:Skirt Port', 'coat:Skirt Starboard')
+    >>> boots, osric = fairswap.demo_file("osric-boots.glb"), fairswap.demo_file("osric.glb")
+    >>> fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False)
+    <Dressed 'Pip' in boots: 0 bones came along>
 
     Raises
     ------
