@@ -136,78 +136,142 @@ def test_usds_own_validators_find_nothing(suffix):
         assert not [f"{error.GetName()}: {error.GetMessage()}" for error in errors]
 
 
-def test_a_stage_laid_out_by_other_programs_is_skinned_as_usd_does_it():
-    """Centimetres with Z up, a turned group above, an animation bound at the root, a mesh with joints of its own order
-    and a bind transform, quads, coordinates at each corner of each face."""
+HEIGHTS = [(0, 0, 80), (0, 0, 30), (0, 0, 30), (0, 0, 30)]
+RINGS = [(x, y, 30.0 * ring) for ring in range(4) for x, y in ((-5, -5), (5, -5), (5, 5), (-5, 5))]
+FACES = [[4 * r + i, 4 * r + (i + 1) % 4, 4 * r + 4 + (i + 1) % 4, 4 * r + 4 + i] for r in range(3) for i in range(4)]
+
+
+def sleeved_arm(start=0.0, keyed=False, without=(), even=False, name="stage.usda"):
+    """A stage as other programs lay it out: centimetres with Z up, a turned group above, an animation bound at the
+    root, a mesh with joints of its own order and a bind transform, quads, coordinates at each corner of each face.
+
+    Its animation begins at the time code ``start``; ``keyed``: all that never changes has one key as well; ``even``:
+    every point has the same influences, said once.
+    """
     from pxr import Gf, Sdf, Usd, UsdGeom, UsdSkel, Vt
 
-    stage = Usd.Stage.CreateNew("stage.usda")
+    stage = Usd.Stage.CreateNew(name)
+    when = Usd.TimeCode(start) if keyed else Usd.TimeCode.Default()
     UsdGeom.SetStageUpAxis(stage, "Z")
     UsdGeom.SetStageMetersPerUnit(stage, 0.01)
     stage.SetTimeCodesPerSecond(24)
     group = UsdGeom.Xform.Define(stage, "/World/Group")
-    group.AddTranslateOp().Set(Gf.Vec3d(30, -20, 10))
-    group.AddRotateZOp().Set(30.0)
+    group.AddTranslateOp().Set(Gf.Vec3d(30, -20, 10), when)
+    group.AddRotateZOp().Set(30.0, when)
     root = UsdSkel.Root.Define(stage, "/World/Group/Arm")
     joints = ["a", "a/b", "a/b/c", "a/b/c/d"]
     skeleton = UsdSkel.Skeleton.Define(stage, "/World/Group/Arm/Rig/Skel")
-    heights = [(0, 0, 80), (0, 0, 30), (0, 0, 30), (0, 0, 30)]
-    rest = [Gf.Matrix4d().SetTranslate(Gf.Vec3d(*one)) for one in heights]
+    rest = [Gf.Matrix4d().SetTranslate(Gf.Vec3d(*one)) for one in HEIGHTS]
     world, at = [], Gf.Vec3d(0)
-    for one in heights:
+    for one in HEIGHTS:
         at += Gf.Vec3d(*one)
         world.append(Gf.Matrix4d().SetTranslate(at))
     skeleton.CreateJointsAttr(joints)
-    skeleton.CreateRestTransformsAttr(Vt.Matrix4dArray(rest))
-    skeleton.CreateBindTransformsAttr(Vt.Matrix4dArray(world))
+    if "rest" not in without:
+        skeleton.CreateRestTransformsAttr(Vt.Matrix4dArray(rest))
+    if "bind" not in without:
+        skeleton.CreateBindTransformsAttr(Vt.Matrix4dArray(world))
     animation = UsdSkel.Animation.Define(stage, "/World/Group/Arm/Rig/Bend")
     animation.CreateJointsAttr(["a/b", "a/b/c"])  # not all of them
     for code in range(25):
         half = np.radians(2.0 * code) / 2
         turn = Gf.Quatf(float(np.cos(half)), float(np.sin(half)), 0, 0)
-        animation.CreateRotationsAttr().Set(Vt.QuatfArray([turn, turn]), code)
-    animation.CreateTranslationsAttr().Set(Vt.Vec3fArray([Gf.Vec3f(0, 0, 30)] * 2))
+        animation.CreateRotationsAttr().Set(Vt.QuatfArray([turn, turn]), start + code)
+    # Said once, and not where they rest: longer by a tenth.
+    animation.CreateTranslationsAttr().Set(Vt.Vec3fArray([Gf.Vec3f(0, 0, 33)] * 2))
     animation.CreateScalesAttr().Set(Vt.Vec3hArray([Gf.Vec3h(1)] * 2))
     UsdSkel.BindingAPI.Apply(root.GetPrim()).CreateAnimationSourceRel().SetTargets([animation.GetPath()])
     mesh = UsdGeom.Mesh.Define(stage, "/World/Group/Arm/Sleeve")
-    rings = [(x, y, 30.0 * ring) for ring in range(4) for x, y in ((-5, -5), (5, -5), (5, 5), (-5, 5))]
-    mesh.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*one) for one in rings]))
-    faces = [
-        [4 * r + i, 4 * r + (i + 1) % 4, 4 * r + 4 + (i + 1) % 4, 4 * r + 4 + i] for r in range(3) for i in range(4)
-    ]
-    mesh.CreateFaceVertexCountsAttr([4] * len(faces))
-    mesh.CreateFaceVertexIndicesAttr([one for face in faces for one in face])
+    mesh.CreatePointsAttr().Set(Vt.Vec3fArray([Gf.Vec3f(*one) for one in RINGS]), when)
+    mesh.CreateFaceVertexCountsAttr().Set([4] * len(FACES), when)
+    mesh.CreateFaceVertexIndicesAttr().Set([one for face in FACES for one in face], when)
     primvars = UsdGeom.PrimvarsAPI(mesh)
     uvs = primvars.CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.faceVarying)
-    uvs.Set(Vt.Vec2fArray([Gf.Vec2f(*one) for _ in faces for one in ((0, 0), (1, 0), (1, 1), (0, 1))]))
+    uvs.Set(Vt.Vec2fArray([Gf.Vec2f(*one) for _ in FACES for one in ((0, 0), (1, 0), (1, 1), (0, 1))]), when)
     binding = UsdSkel.BindingAPI.Apply(mesh.GetPrim())
     binding.CreateSkeletonRel().SetTargets([skeleton.GetPath()])
     binding.CreateJointsAttr(["a/b/c", "a/b", "a"])  # its own order, and fewer
     binding.CreateGeomBindTransformAttr().Set(Gf.Matrix4d().SetTranslate(Gf.Vec3d(0, 0, 80)))
     number = [[2, 1], [2, 1], [1, 0], [0, 1]]
     weight = [[1.0, 0.0], [0.5, 0.5], [0.5, 0.5], [1.0, 0.0]]
-    binding.CreateJointIndicesPrimvar(False, 2).Set([one for ring in number for _ in range(4) for one in ring])
-    binding.CreateJointWeightsPrimvar(False, 2).Set([one for ring in weight for _ in range(4) for one in ring])
-    stage.Save()
+    spread = [(number, weight)] if even else [([ring] * 4, [own] * 4) for ring, own in zip(number, weight, strict=True)]
+    indices = number[1] if even else [one for rows, _ in spread for ring in rows for one in ring]
+    shares = weight[1] if even else [one for _, rows in spread for ring in rows for one in ring]
+    binding.CreateJointIndicesPrimvar(even, 2).Set(indices, when)
+    binding.CreateJointWeightsPrimvar(even, 2).Set(shares, when)
+    return stage
 
-    document = fairswap.load("stage.usda")
-    one, clip = document.figure, document.clips[0]
-    assert (one.name, one.skeleton.names, clip.name, clip.rate) == ("Rig", ("a", "b", "c", "d"), "Bend", 24)
-    shown = one.meshes[0]
-    assert len(shown.triangles) == 24
+
+def skinned_by_usd(stage, frame):
+    """The points of the sleeve as the official library moves them, in the stage's coordinates."""
+    from pxr import Gf, Usd, UsdGeom, UsdSkel, Vt
+
+    root = UsdSkel.Root(stage.GetPrimAtPath("/World/Group/Arm"))
     cache = UsdSkel.Cache()
     cache.Populate(root, Usd.PrimDefaultPredicate)
     (held,) = cache.ComputeSkelBindings(root, Usd.PrimDefaultPredicate)
     query, target = cache.GetSkelQuery(held.GetSkeleton()), held.GetSkinningTargets()[0]
+    points = Vt.Vec3fArray(UsdGeom.Mesh(target.GetPrim()).GetPointsAttr().Get(frame))
+    assert target.ComputeSkinnedPoints(query.ComputeSkinningTransforms(frame), points, frame)
+    above = UsdGeom.XformCache(frame).GetLocalToWorldTransform(held.GetSkeleton().GetPrim())
+    return np.array([above.Transform(Gf.Vec3d(point)) for point in points])
+
+
+@pytest.mark.parametrize(
+    "way",
+    [{}, {"start": 1001.0}, {"start": -12.0}, {"keyed": True, "start": 1.0}, {"even": True}],
+    ids=str,
+)
+def test_a_stage_laid_out_by_other_programs_is_skinned_as_usd_does_it(way):
+    stage = sleeved_arm(**way)
+    stage.Save()
+    document = fairswap.load("stage.usda")
+    one, clip = document.figure, document.clips[0]
+    assert (one.name, one.skeleton.names, clip.name, clip.rate) == ("Rig", ("a", "b", "c", "d"), "Bend", 24)
+    assert (clip.frames, len(one.meshes[0].triangles)) == (25, 24)
     world = clip.poses.world()
     to_ours = one.source.to_ours @ np.array([[1, 0, 0], [0, 0, 1], [0, -1, 0]]) * 0.01
     for frame in (0, 11, 24):
-        points = Vt.Vec3fArray(mesh.GetPointsAttr().Get())
-        assert target.ComputeSkinnedPoints(query.ComputeSkinningTransforms(frame), points)
-        above = UsdGeom.XformCache(frame).GetLocalToWorldTransform(skeleton.GetPrim())
-        theirs = np.array([above.Transform(Gf.Vec3d(point)) for point in points]) @ to_ours.T
-        ours = deformed_vertices(shown, world, frame)
+        theirs = skinned_by_usd(stage, way.get("start", 0.0) + frame) @ to_ours.T
+        ours = deformed_vertices(one.meshes[0], world, frame)
         # Ours are more, one for each coordinate: every one of theirs is among them, and none besides.
         apart = np.abs(ours[:, None] - theirs[None]).max(axis=2)
         assert apart.min(axis=0).max() < 1e-5
         assert apart.min(axis=1).max() < 1e-5
+    assert one.meshes[0].uvs is not None
+
+
+def test_joints_rest_as_they_were_bound_and_are_bound_as_they_rest_where_one_is_not_said():
+    places = []
+    for number, without in enumerate([(), ("bind",), ("rest",)]):
+        sleeved_arm(without=without, name=f"{number}.usda").Save()
+        clip = fairswap.load(f"{number}.usda").clips[0]
+        places.append(clip.world().positions)
+    assert places[1] == pytest.approx(places[0], abs=1e-6)
+    assert places[2] == pytest.approx(places[0], abs=1e-6)
+    sleeved_arm(without=("bind", "rest")).Save()
+    with pytest.raises(fairswap.InputError, match="neither a bind nor a rest pose"):
+        fairswap.load("stage.usda")
+
+
+def test_what_a_stage_hides_and_what_it_keys_point_by_point_is_told():
+    from pxr import Gf, UsdGeom, Vt
+
+    stage = sleeved_arm()
+    for name, purpose in (("Guide", "guide"), ("Proxy", "proxy"), ("Off", "default")):
+        more = UsdGeom.Mesh.Define(stage, f"/World/Group/{name}")
+        more.CreatePointsAttr(Vt.Vec3fArray([Gf.Vec3f(*one) for one in RINGS]))
+        more.CreateFaceVertexCountsAttr([4] * len(FACES))
+        more.CreateFaceVertexIndicesAttr([one for face in FACES for one in face])
+        more.CreatePurposeAttr(purpose)
+        if name == "Off":
+            more.MakeInvisible()
+    sleeve = UsdGeom.Mesh(stage.GetPrimAtPath("/World/Group/Arm/Sleeve"))
+    for code in (0.0, 1.0):
+        sleeve.GetPointsAttr().Set(Vt.Vec3fArray([Gf.Vec3f(*one) for one in RINGS]), code)
+    stage.Save()
+    document = fairswap.load("stage.usda")
+    assert [mesh.name for mesh in document.figure.meshes] == ["Sleeve"]
+    told = {row.code: row.message for row in document.findings}
+    assert "3 meshes" in told["hidden-left-out"]
+    assert "keyed one by one (Sleeve)" in told["motion-not-read"]

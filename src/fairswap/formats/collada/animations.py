@@ -43,6 +43,11 @@ class Channel:
         """What it moves."""
         return self.owner, self.step, self.member
 
+    @property
+    def whole_width(self) -> int:
+        """How many numbers it sets, if it sets all of a step; 0 if one of them."""
+        return self.values.shape[1] if self.member is None else 0
+
     def sampled(self, times: Floats) -> Floats:
         """Values ``(frames, width)``, held before the first and after the last key."""
         if len(self.times) == 1:
@@ -273,7 +278,11 @@ def keys_of_clip(
             elif row.member is not None and 0 <= row.member < len(rest):
                 values[:, row.member] = row.sampled(times)[:, 0]
         moved.append((number, "weights", times, values, "LINEAR"))
-    unknown = sorted({row.owner for row in rows} - set(nodes) - {row.owner for own in weights.values() for row in own})
+    carried = {id(row) for own in weights.values() for row in own}
+    for owner, own in nodes.items():
+        steps = [placed for _, placed in by_target[owner]]
+        carried |= {id(row) for row in own if any(at.step_of(row.step, row.whole_width) is not None for at in steps)}
+    unknown = sorted({f"{row.owner}/{row.step}".rstrip("/") for row in rows if id(row) not in carried})
     if unknown:
         message = f"it moves {len(unknown)} things that no figure has ({', '.join(unknown[:3])}); left out"
         library.findings.append(Finding("channels-left-out", "note", name, message))
@@ -282,8 +291,8 @@ def keys_of_clip(
 
 def _steps_over_time(placed: Placed, rows: Sequence[Channel], grid: Floats) -> tuple[dict[int, Floats], Floats]:
     """The numbers of a node's changed steps over time, and the times: of their keys, or of every frame."""
-    by_sid = {sid: index for index, (sid, _, _) in enumerate(placed.steps) if sid}
-    used = [(by_sid[row.step], row) for row in rows if row.step in by_sid]
+    steps = [(placed.step_of(row.step, row.whole_width), row) for row in rows]
+    used = [(index, row) for index, row in steps if index is not None]
     whole = all(placed.steps[index][1] == "matrix" and row.member is None for index, row in used)
     plain = all(set(row.interpolation) <= {"LINEAR", "STEP"} for _, row in used)
     times = np.unique(np.concatenate([row.times for _, row in used])) if used else grid

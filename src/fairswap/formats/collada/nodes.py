@@ -34,6 +34,13 @@ class Placed:
         """What people call it."""
         return self.tag.get("name") or self.tag.get("id") or self.tag.get("sid") or "node"
 
+    def step_of(self, sid: str, width: int) -> int | None:
+        """Which of its steps is called so; where none is, the only one of so many numbers: some programs call the step
+        otherwise than what moves it."""
+        named = next((index for index, (own, _, _) in enumerate(self.steps) if own and own == sid), None)
+        fitting = [index for index, (_, _, values) in enumerate(self.steps) if len(values) == width]
+        return named if named is not None or len(fitting) != 1 else fitting[0]
+
     def matrices(self, changed: Mapping[int, Floats] | None = None, count: int = 1) -> Floats:
         """Its local matrices ``(count, 4, 4)``; ``changed`` has the values ``(count, width)`` of some steps."""
         out = np.tile(np.eye(4), (count, 1, 1))

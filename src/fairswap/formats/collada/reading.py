@@ -22,7 +22,7 @@ from fairswap.formats.markup import Tag, numbers_of
 from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import SceneBuilder
 from fairswap.formats.scene.stance import stance_node
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, Integers
 from fairswap.model.document import Document
 
 _AGAIN = "Export the file again"
@@ -162,12 +162,11 @@ class _Scene:
             return
         skin = None
         if made.joint_names:
-            joints, kept = self._joints(instance, made.joint_names, target)
-            placed = np.linalg.inv(made.binds[kept]).astype(np.float64)
+            joints, number = self._joints(instance, made.joint_names, target)
+            firsts = [int(np.argmax(number == joint)) for joint in range(len(joints))]
+            placed = np.linalg.inv(made.binds[firsts]).astype(np.float64)
             surface = made.shape.surface
-            if len(kept) < len(made.joint_names) and surface.joints is not None and surface.weights is not None:
-                number = np.full(len(made.joint_names), -1)
-                number[kept] = np.arange(len(kept))
+            if len(joints) < len(made.joint_names) and surface.joints is not None and surface.weights is not None:
                 surface.weights = np.where(number[surface.joints] >= 0, surface.weights, 0.0)
                 surface.joints = np.maximum(number[surface.joints], 0)
             skin = self.builder.skin(joints, placed)
@@ -177,8 +176,9 @@ class _Scene:
             self.morphs[made.weights_source] = node, rest
             self.morphs.setdefault(target.get("id") or "", (node, rest))
 
-    def _joints(self, instance: Tag, names: list[str], controller: Tag) -> tuple[list[int], list[int]]:
-        """The nodes of a skin's joints: by their sids below its skeletons, then anywhere, then by id and by name."""
+    def _joints(self, instance: Tag, names: list[str], controller: Tag) -> tuple[list[int], Integers]:
+        """The nodes of a skin's joints: by their sids below its skeletons, then anywhere, then by id and by name; and
+        for each name which of them it is, -1 for none."""
         roots = {(tag.text or "").strip().removeprefix("#") for tag in children(instance, "skeleton")}
         inside: set[int] = set()
         for at, placed in enumerate(self.placed):
@@ -190,22 +190,17 @@ class _Scene:
                 for at, placed in enumerate(self.placed):
                     if (at in inside) or not within:
                         found.setdefault(placed.tag.get(key) or "", placed.number)
-        numbers, kept = [], []
-        missing = []
-        for at, name in enumerate(names):
-            number = found.get(name)
-            if number is None:
-                missing.append(name)
-            elif number not in numbers:
-                numbers.append(number)
-                kept.append(at)
+        missing = [name for name in names if name not in found]
+        first = {found[name]: at for at, name in reversed([*enumerate(names)]) if name in found}
+        numbers = sorted(first, key=first.__getitem__)
+        of_each = np.array([numbers.index(found[name]) if name in found else -1 for name in names], dtype=np.intp)
         if not numbers:
             problem = f"none of its {len(names)} joints is a node of the scene (the first is {names[0]!r})"
             raise InputError(problem, place=controller.place, remedy=_AGAIN)
         if missing:
             message = f"{len(missing)} joints of a skin are no nodes of the scene: {', '.join(missing[:3])}"
             self.library.findings.append(Finding("joints-missing", "warning", self.library.name, message))
-        return numbers, kept
+        return numbers, of_each
 
     def _materials(self, target: Tag, bound: dict[str, Tag], looks: Looks) -> Callable[[str | None], int | None]:
         """What gives the material of a symbol; one that is not bound is that of the same id, as some programs have."""

@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.formats.gltf.materials import Maps, maps_of
 from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import Look, SceneBuilder
+from fairswap.formats.usd.values import value_of
 from fairswap.model.mesh import Blending, Material
 
 
@@ -58,7 +59,7 @@ class Looks:
 
     def _numbers(self, shader: Any, name: str, otherwise: tuple[float, ...]) -> tuple[float, ...]:
         entry = shader.GetInput(name)
-        value = entry.Get() if entry else None
+        value = value_of(entry) if entry else None
         if value is None:
             return otherwise
         values = np.ravel(np.array(value, dtype=np.float64))
@@ -72,7 +73,7 @@ class Looks:
         scale = source.GetAttribute("inputs:scale") if source is not None else None
         if source is None:
             return otherwise
-        value = scale.Get() if scale else None
+        value = value_of(scale) if scale else None
         return tuple(min(max(float(part), 0.0), 1.0) for part in value)[:3] if value is not None else (1.0, 1.0, 1.0)
 
     def _picture(self, shader: Any, name: str) -> bytes | None:
@@ -81,7 +82,7 @@ class Looks:
         if source is None:
             return None
         file = source.GetAttribute("inputs:file")
-        asset = file.Get() if file else None
+        asset = value_of(file) if file else None
         return self.pictures.found([getattr(asset, "path", "") or ""])
 
 

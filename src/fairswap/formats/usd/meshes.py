@@ -11,7 +11,7 @@ from fairswap.formats.limits import mesh_numbers
 from fairswap.formats.scene.building import Surface
 from fairswap.formats.scene.polygons import triangles_from_polygons, vertices_from_corners
 from fairswap.formats.usd.scene import Scene, Shape
-from fairswap.formats.usd.values import floats_of, matrix_of, name_of, spread_over
+from fairswap.formats.usd.values import flat_values, floats_of, matrix_of, name_of, spread_over, value_of
 from fairswap.model.arrays import Floats, Integers
 
 _AGAIN = "Export the file again"
@@ -22,9 +22,9 @@ def hang_mesh(scene: Scene, mesh: Any, node: int) -> None:
     from pxr import UsdGeom, UsdSkel
 
     prim, place = mesh.GetPrim(), str(mesh.GetPath())
-    points = floats_of(mesh.GetPointsAttr().Get(), 3, place)
-    counts = np.array(mesh.GetFaceVertexCountsAttr().Get() or (), dtype=np.intp)
-    indices = np.array(mesh.GetFaceVertexIndicesAttr().Get() or (), dtype=np.intp)
+    points = floats_of(value_of(mesh.GetPointsAttr()), 3, place)
+    counts = np.array(value_of(mesh.GetFaceVertexCountsAttr()) or (), dtype=np.intp)
+    indices = np.array(value_of(mesh.GetFaceVertexIndicesAttr()) or (), dtype=np.intp)
     if not len(points) or not len(counts):
         return
     if (
@@ -37,7 +37,7 @@ def hang_mesh(scene: Scene, mesh: Any, node: int) -> None:
     if len(indices) * 12 > mesh_numbers(scene.file_bytes):
         raise InputError(f"its faces have {len(indices)} corners", place=place, remedy=_AGAIN)
     triangles, faces = triangles_from_polygons(points[indices], counts)
-    if mesh.GetOrientationAttr().Get() == UsdGeom.Tokens.leftHanded:
+    if value_of(mesh.GetOrientationAttr()) == UsdGeom.Tokens.leftHanded:
         triangles = triangles[:, ::-1]
     if not len(triangles):
         return
@@ -56,7 +56,7 @@ def hang_mesh(scene: Scene, mesh: Any, node: int) -> None:
         setattr(surface, name, values[picked[column]])
     if surface.uvs is not None:
         surface.uvs = surface.uvs * [1.0, -1.0] + [0.0, 1.0]
-    two_sided = bool(mesh.GetDoubleSidedAttr().Get())
+    two_sided = bool(value_of(mesh.GetDoubleSidedAttr()))
     cut = vertex.reshape(-1, 3)
     for rows, owner in _runs(mesh, faces):
         surface.runs.append((cut[rows], scene.looks.number(owner, two_sided)))
@@ -78,18 +78,18 @@ def _attributes(mesh: Any, place: str) -> list[tuple[str, Floats, str, int]]:
     primvars = UsdGeom.PrimvarsAPI(mesh)
     normals = primvars.GetPrimvar("normals")
     if normals and normals.HasValue():
-        out.append(("normals", floats_of(normals.ComputeFlattened(), 3, place), normals.GetInterpolation(), 3))
+        out.append(("normals", floats_of(flat_values(normals), 3, place), normals.GetInterpolation(), 3))
     elif mesh.GetNormalsAttr().HasValue():
-        values = floats_of(mesh.GetNormalsAttr().Get(), 3, place)
+        values = floats_of(value_of(mesh.GetNormalsAttr()), 3, place)
         out.append(("normals", values, mesh.GetNormalsInterpolation(), 3))
     coordinates = [one for one in primvars.GetPrimvars() if "texCoord2" in str(one.GetTypeName()) and one.HasValue()]
     plain = [primvars.GetPrimvar(name) for name in ("st", "UVMap", "st0")]
     sets = [*(one for one in plain if one and one.HasValue()), *coordinates]
     if sets:
-        out.append(("uvs", floats_of(sets[0].ComputeFlattened(), 2, place), sets[0].GetInterpolation(), 2))
+        out.append(("uvs", floats_of(flat_values(sets[0]), 2, place), sets[0].GetInterpolation(), 2))
     color = primvars.GetPrimvar("displayColor")
     if color and color.HasValue() and color.GetInterpolation() not in ("constant", "uniform"):
-        values = np.clip(floats_of(color.ComputeFlattened(), 3, place), 0.0, 1.0)
+        values = np.clip(floats_of(flat_values(color), 3, place), 0.0, 1.0)
         out.append(("colors", values, color.GetInterpolation(), 3))
     return [row for row in out if len(row[1])]
 
@@ -104,14 +104,14 @@ def _skin(scene: Scene, prim: Any, surface: Surface, rows: Integers, count: int,
     joints, weights = binding.GetJointIndicesPrimvar(), binding.GetJointWeightsPrimvar()
     if bones is None or not bones.joints or not joints or not joints.HasValue() or not weights.HasValue():
         return None
-    own = [str(token) for token in binding.GetJointsAttr().Get() or ()] or bones.joints
+    own = [str(token) for token in value_of(binding.GetJointsAttr()) or ()] or bones.joints
     known = {joint: at for at, joint in enumerate(bones.joints)}
     if any(joint not in known for joint in own):
         raise InputError("it names joints that its skeleton has not", place=place, remedy=_AGAIN)
     order = np.array([known[joint] for joint in own], dtype=np.intp)
     width = max(int(joints.GetElementSize()), 1)
-    number = np.array(joints.ComputeFlattened() or (), dtype=np.intp)
-    weight = floats_of(weights.ComputeFlattened(), 1, place)[:, 0]
+    number = np.array(flat_values(joints) or (), dtype=np.intp)
+    weight = floats_of(flat_values(weights), 1, place)[:, 0]
     if joints.GetInterpolation() == "constant":
         number, weight = np.tile(number[:width], count), np.tile(weight[:width], count)
     if len(number) != count * width or len(weight) != len(number) or (number < 0).any() or number.max() >= len(own):
@@ -119,7 +119,7 @@ def _skin(scene: Scene, prim: Any, surface: Surface, rows: Integers, count: int,
     surface.joints = order[number].reshape(count, width)[rows]
     surface.weights = weight.reshape(count, width)[rows]
     held = binding.GetGeomBindTransformAttr()
-    bind = matrix_of(held.Get()) if held and held.HasValue() else np.eye(4)
+    bind = matrix_of(value_of(held)) if held and held.HasValue() else np.eye(4)
     surface.positions = surface.positions @ bind[:3, :3].T + bind[:3, 3]
     if surface.normals is not None and abs(np.linalg.det(bind[:3, :3])) > 1e-18:
         surface.normals = surface.normals @ np.linalg.inv(bind[:3, :3])
@@ -139,7 +139,8 @@ def _morphs(
     from pxr import UsdSkel
 
     binding = UsdSkel.BindingAPI(prim)
-    tokens = [str(token) for token in binding.GetBlendShapesAttr().Get() or ()] if binding.GetBlendShapesAttr() else []
+    named = binding.GetBlendShapesAttr()
+    tokens = [str(token) for token in value_of(named) or ()] if named else []
     targets = binding.GetBlendShapeTargetsRel().GetTargets() if tokens else []
     curves: list[tuple[list[float], list[float]]] = []
     used: list[str] = []
@@ -149,11 +150,11 @@ def _morphs(
         if not shape:
             raise InputError(f"its blend shape {token!r} is not there", place=str(prim.GetPath()), remedy=_AGAIN)
         place = str(held.GetPath())
-        points = np.array(shape.GetPointIndicesAttr().Get() or (), dtype=np.intp)
+        points = np.array(value_of(shape.GetPointIndicesAttr()) or (), dtype=np.intp)
         if len(points) and (points.min() < 0 or points.max() >= count):
             raise InputError("it moves points that are not there", place=place, remedy=_AGAIN)
-        whole = spread_over(shape.GetOffsetsAttr().Get(), points, count, place)
-        turns = shape.GetNormalOffsetsAttr().Get()
+        whole = spread_over(value_of(shape.GetOffsetsAttr()), points, count, place)
+        turns = value_of(shape.GetNormalOffsetsAttr())
         shaped = spread_over(turns, points, count, place) if turns else None
         title, number = name_of(held), 2
         while title in surface.morphs:
@@ -181,7 +182,7 @@ def _runs(mesh: Any, faces: Integers) -> list[tuple[np.ndarray, Any]]:
     for subset in UsdShade.MaterialBindingAPI(
         mesh.GetPrim()
     ).GetMaterialBindSubsets() or UsdGeom.Subset.GetAllGeomSubsets(mesh):
-        own = np.array(subset.GetIndicesAttr().Get() or (), dtype=np.intp)
+        own = np.array(value_of(subset.GetIndicesAttr()) or (), dtype=np.intp)
         rows = np.flatnonzero(np.isin(faces, own) & left)
         if len(rows):
             left[rows] = False

@@ -11,7 +11,7 @@ from fairswap.errors import InputError
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.scene.building import trs_from_matrices
 from fairswap.formats.usd.scene import Scene
-from fairswap.formats.usd.values import matrix_of, name_of
+from fairswap.formats.usd.values import matrix_of, name_of, value_of
 from fairswap.model.arrays import Floats
 
 _AGAIN = "Export the file again"
@@ -20,7 +20,7 @@ Keys = tuple[int, str, Floats, Floats, str]
 
 
 def add_clips(scene: Scene, animations: Sequence[Any], moving: Sequence[tuple[Any, int]]) -> None:
-    """Each animation as a clip; what moves beside the skeletons goes with the one that is bound, or by itscene."""
+    """Each animation as a clip; what moves beside the skeletons goes with the one that is bound, or by itself."""
     from pxr import UsdSkel
 
     ticks = float(scene.stage.GetTimeCodesPerSecond()) or 24.0
@@ -33,7 +33,7 @@ def add_clips(scene: Scene, animations: Sequence[Any], moving: Sequence[tuple[An
     names: list[str] = []
     for animation in animations:
         own = str(animation.GetPath())
-        tokens = [str(token) for token in animation.GetJointsAttr().Get() or ()]
+        tokens = [str(token) for token in value_of(animation.GetJointsAttr()) or ()]
         keys = sources.get(own) or [
             key for key, bones in scene.skeletons.items() if tokens and set(tokens) <= set(bones.joints)
         ][:1]  # fmt: skip
@@ -43,9 +43,18 @@ def add_clips(scene: Scene, animations: Sequence[Any], moving: Sequence[tuple[An
             beside = []
         if channels:
             names.append(name_of(animation.GetPrim()))
-            scene.builder.animation(names[-1], channels)
+            scene.builder.animation(names[-1], _from_one_start(channels))
     if beside:
-        scene.builder.animation(scene.path.stem, beside)
+        scene.builder.animation(scene.path.stem, _from_one_start(beside))
+
+
+def _from_one_start(keys: list[Keys]) -> list[Keys]:
+    """Keys that begin together: none before time 0, and what never changes not before what does."""
+    first = min((float(times[0]) for _, _, times, _, _ in keys if len(times) > 1), default=0.0)
+    return [
+        (node, path, (times if len(times) > 1 else np.array([first])) - min(first, 0.0), values, how)
+        for node, path, times, values, how in keys
+    ]
 
 
 def _keys(scene: Scene, animation: Any, tokens: list[str], key: str, ticks: float) -> list[Keys]:
@@ -81,7 +90,7 @@ def _keys(scene: Scene, animation: Any, tokens: list[str], key: str, ticks: floa
                 continue
             kept = slice(None) if spread >= 1e-7 or len(times) < 2 else [0, -1]
             out.append((node, path, times[kept], track[kept], "LINEAR"))
-    names = [str(token) for token in animation.GetBlendShapesAttr().Get() or ()]
+    names = [str(token) for token in value_of(animation.GetBlendShapesAttr()) or ()]
     times, weights = _samples(scene, animation.GetBlendShapeWeightsAttr(), len(names), 1, ticks, place)
     if weights is None:
         return out
@@ -120,9 +129,7 @@ def _samples(
     if width == 4:
         # A turn of length zero is none.
         values[~values.any(axis=2)] = [0.0, 0.0, 0.0, 1.0]
-    times = np.array(codes or [0.0]) / ticks
-    start = max(0.0, -float(times[0]))
-    return times + start, values
+    return np.array(codes or [0.0]) / ticks, values
 
 
 def _xform_keys(scene: Scene, xform: Any, node: int, ticks: float) -> list[Keys]:
@@ -133,7 +140,6 @@ def _xform_keys(scene: Scene, xform: Any, node: int, ticks: float) -> list[Keys]
     matrices = np.stack([matrix_of(xform.GetLocalTransformation(code)) for code in codes])
     places, turns, sizes = trs_from_matrices(matrices)
     times = np.array(codes) / ticks
-    times = times + max(0.0, -float(times[0]))
     out = [(node, "rotation", times, turns, "LINEAR"), (node, "translation", times, places, "LINEAR")]
     if np.ptp(sizes, axis=0).max() > 1e-5:
         out.append((node, "scale", times, sizes, "LINEAR"))

@@ -66,7 +66,7 @@ def _build(scene: Scene, unit: str | None, up: str | None) -> None:
             continue
         xform = UsdGeom.Xformable(prim)
         above = next((nodes[str(at)] for at in _above(prim.GetPath()) if str(at) in nodes), top)
-        matrix = matrix_of(xform.GetLocalTransformation())
+        matrix = matrix_of(xform.GetLocalTransformation(_when_it_rests(xform)))
         # A skeleton is called after what it is the skeleton of, unless it has a name to show.
         named = prim.GetParent() if prim.IsA(UsdSkel.Skeleton) and not prim.GetDisplayName() else prim
         number = scene.builder.node(name_of(named), above, matrix)
@@ -77,12 +77,42 @@ def _build(scene: Scene, unit: str | None, up: str | None) -> None:
             scene.skeletons[str(prim.GetPath())] = bones_of(scene, UsdSkel.Skeleton(prim), number)
         elif prim.IsA(UsdGeom.Mesh):
             meshes.append((UsdGeom.Mesh(prim), number))
-    for mesh, number in meshes:
+    for mesh, number in _shown(scene, meshes):
         hang_mesh(scene, mesh, number)
     for bones in scene.skeletons.values():
         if not bones.skinned and bones.nodes:
             scene.builder.skin(bones.nodes, bones.binds)
     add_clips(scene, animations, moving)
+
+
+def _when_it_rests(xform: Any) -> Any:
+    """The time code at which all that places it says something: none, or the first of its keys."""
+    from pxr import Usd
+
+    plain = all(op.GetAttr().Get() is not None for op in xform.GetOrderedXformOps())
+    return Usd.TimeCode.Default() if plain else Usd.TimeCode.EarliestTime()
+
+
+def _shown(scene: Scene, meshes: list[tuple[Any, int]]) -> list[tuple[Any, int]]:
+    """The meshes that are to be seen: not those that guide, stand in for others while one works, or are hidden."""
+    from pxr import Usd, UsdGeom
+
+    first, tokens = Usd.TimeCode.EarliestTime(), UsdGeom.Tokens
+    hidden = {
+        mesh.GetPath(): mesh.ComputePurpose() in (tokens.guide, tokens.proxy)
+        or mesh.ComputeVisibility(first) == tokens.invisible
+        for mesh, _ in meshes
+    }
+    shown = [(mesh, number) for mesh, number in meshes if not hidden[mesh.GetPath()]] or meshes
+    if len(shown) < len(meshes):
+        names = [name_of(mesh.GetPrim()) for mesh, _ in meshes if hidden[mesh.GetPath()]]
+        message = f"it hides {len(names)} meshes, or keeps them for other uses ({', '.join(names[:3])}); left out"
+        scene.findings.append(Finding("hidden-left-out", "note", scene.path.name, message))
+    keyed = [name_of(mesh.GetPrim()) for mesh, _ in shown if mesh.GetPointsAttr().GetNumTimeSamples() > 1]
+    if keyed:
+        message = f"the points of {len(keyed)} meshes are keyed one by one ({', '.join(keyed[:3])}), which is not read"
+        scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
+    return shown
 
 
 def _above(path: Any) -> list[Any]:

@@ -8,7 +8,7 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.usd.scene import Bones, Scene
-from fairswap.formats.usd.values import matrices_of_joints
+from fairswap.formats.usd.values import matrices_of_joints, value_of
 
 _AGAIN = "Export the file again"
 
@@ -17,18 +17,18 @@ def bones_of(scene: Scene, skeleton: Any, holder: int) -> Bones:
     """The joints of a skeleton as nodes below it."""
     from pxr import UsdSkel
 
-    joints = [str(token) for token in skeleton.GetJointsAttr().Get() or ()]
+    joints = [str(token) for token in value_of(skeleton.GetJointsAttr()) or ()]
     place = str(skeleton.GetPath())
     topology = UsdSkel.Topology(joints)
     valid, reason = topology.Validate()
     if not valid:
         raise InputError(f"its joints are no tree ({reason})", place=place, remedy=_AGAIN)
     parents = [int(topology.GetParent(index)) for index in range(len(joints))]
-    names = list(skeleton.GetJointNamesAttr().Get() or ())
+    names = list(value_of(skeleton.GetJointNamesAttr()) or ())
     if len(names) != len(joints):
         names = [joint.rpartition("/")[2] for joint in joints]
-    binds = matrices_of_joints(skeleton.GetBindTransformsAttr().Get(), len(joints), place)
-    rest = matrices_of_joints(skeleton.GetRestTransformsAttr().Get(), len(joints), place)
+    binds = matrices_of_joints(value_of(skeleton.GetBindTransformsAttr()), len(joints), place)
+    rest = matrices_of_joints(value_of(skeleton.GetRestTransformsAttr()), len(joints), place)
     if binds is None and rest is None:
         raise InputError("its joints have neither a bind nor a rest pose", place=place, remedy=_AGAIN)
     if rest is None and binds is not None:

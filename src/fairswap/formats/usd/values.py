@@ -12,6 +12,22 @@ from fairswap.model.arrays import Floats, Integers
 _AGAIN = "Export the file again"
 
 
+def value_of(attribute: Any) -> Any:
+    """What an attribute says once and for all; of one that is keyed only, what it says first. Some programs key all."""
+    from pxr import Usd
+
+    found = attribute.Get()
+    return attribute.Get(Usd.TimeCode.EarliestTime()) if found is None else found
+
+
+def flat_values(primvar: Any) -> Any:
+    """What a primvar says once and for all, or first, its indices followed."""
+    from pxr import Usd
+
+    found = primvar.ComputeFlattened()
+    return found if found is not None and len(found) else primvar.ComputeFlattened(Usd.TimeCode.EarliestTime())
+
+
 def floats_of(values: Any, width: int, place: str) -> Floats:
     """An array of the library as rows of ``width`` numbers, finite."""
     rows = np.array(values if values is not None else (), dtype=np.float64).reshape(-1, width)
