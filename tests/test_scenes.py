@@ -588,6 +588,14 @@ def test_joints_that_a_humanoid_lists_again_are_there_once_and_baked_motion_is_t
     assert [row.code for row in document.findings if row.severity == "warning"] == ["motion-not-read"]
 
 
+def test_motion_by_other_interpolators_is_told():
+    text = X3D.format(unit="").replace("ScalarInterpolator", "SplineScalarInterpolator")
+    document = fairswap.load(text.encode(), format=".x3d")
+    (told,) = [row for row in document.findings if row.code == "motion-not-read"]
+    assert "SplineScalarInterpolator" in told.message
+    assert [clip.name for clip in document.clips] == ["Bend"]  # what turns is read all the same
+
+
 def test_a_check_sees_pictures_that_lie_beside_a_file_of_any_format():
     fairswap.save("pip.dae", figure("Pip"))
     fairswap.save("pip.usdz", figure("Pip"))

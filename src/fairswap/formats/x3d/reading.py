@@ -40,6 +40,11 @@ _HOLDERS = (
     "Layer",
 )
 _MOST_NODES, _DEEPEST = 200_000, 256
+# What moves things in ways that are not followed.
+_NOT_READ = (
+    "CoordinateInterpolator", "EaseInEaseOut", "SplinePositionInterpolator", "SplineScalarInterpolator",
+    "SquadOrientationInterpolator",
+)  # fmt: skip
 
 
 def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -74,6 +79,10 @@ def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
     baked = sum(1 for tag in scene.root.iter("HAnimMotion"))
     if baked:
         message = f"{baked} baked motions of its humanoid are not read: only what interpolators move is a clip"
+        scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
+    curved = [kind for kind in _NOT_READ if next(scene.root.iter(kind), None) is not None]
+    if curved:
+        message = f"what {', '.join(curved)} move is not read: only plain interpolators are"
         scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
     for name, tracks in clips_of(scene.root, scene.by_name, scene.file_bytes):
         keys = keys_of_clip(tracks, scene.movers, scene.displaced, resting, name, scene.findings)
