@@ -209,3 +209,18 @@ def test_numbers_are_read_as_float_does(formats, values):
     text = (" ".join(words[:3]) + "\n" + "\t".join(words[3:])).encode()
     read_back = np.concatenate(list(rows_from_text(memoryview(text), 3, 1))).ravel()
     assert read_back.tolist() == [float(word) for word in words]
+
+
+def test_the_last_bones_are_as_long_as_their_skin():
+    """Other programs draw a bone from its joint to its end site: toes reach the tip of the shoe, fingers their tips."""
+    osric = figure("Osric")
+    fairswap.save("osric.bvh", osric, [act("idle", "Osric")])
+    read = fairswap.load("osric.bvh").figure
+    ends = {read.skeleton.names[int(read.skeleton.parents[end])]: end for end in read.skeleton.ends}
+    roles = {role: osric.skeleton.names[bone] for role, bone in fairswap.RiggedFigure.of(osric).roles.bones.items()}
+    places, skin = read.skeleton.rest.positions[0], osric.rest_points
+    for role in ("toes_left", "toes_right", "index_distal_left"):
+        joint, end = places[read.skeleton.names.index(roles[role])], places[ends[roles[role]]]
+        assert np.linalg.norm(end - joint) > 0.015
+        assert np.linalg.norm(skin - end, axis=1).min() < 0.02  # where the skin is
+    assert places[ends[roles["toes_left"]]][2] == pytest.approx(skin[:, 2].max(), abs=0.02)

@@ -104,6 +104,24 @@ def test_what_is_judged_is_what_is_written(suffix, tmp_path):
     assert result.likeness == pytest.approx(made.done[0].comparison.likeness, abs=2.0)
 
 
+@pytest.mark.parametrize("build", BODIES)
+def test_bones_alone_say_how_long_the_parts_were(build, tmp_path):
+    """A BVH holds no blocks: its last bones end where the blocks did, and it is read as the same body again."""
+    made = converted(blocks(BODIES[build]).load(tmp_path), "walk")
+    made.save(tmp_path / "moved.bvh")
+    read = fairswap.load(tmp_path / "moved.bvh")
+    whole, bare = (fairswap.RiggedFigure.of(one) for one in (made.figure, read))
+    assert set(whole.roles.bones) == set(bare.roles.bones)
+
+    def from_hips(one, role):
+        places = one.skeleton.rest.positions[0]
+        return places[one.roles.bones[role]] - places[one.roles.bones["hips"]]
+
+    for role in whole.roles.bones:
+        assert from_hips(bare, role) == pytest.approx(from_hips(whole, role), abs=1e-4), role
+    assert not bare.figure.meshes
+
+
 @pytest.mark.parametrize("build", ["six", "with pelvis"])
 @pytest.mark.parametrize("name", sorted(ACTS))
 def test_limbs_point_where_the_source_s_do(name, build, tmp_path):

@@ -17,6 +17,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.stand_ins import Added, completed, completed_clip
+from fairswap.model.tips import skin_of_bones, tip_of
 
 # What has more bones than this has those that a body needs, or is none.
 _MOST_BONES = 16
@@ -28,8 +29,6 @@ _LEAST_LIMB = 0.15
 _ARM, _LEG = (0.44, 0.78), (0.5, 0.91)
 _LAST_OF_TWO = {"arm": 0.62, "leg": 0.84}
 _NAMES = {"arm": ("forearm", "hand"), "leg": ("shin", "foot")}
-# A limb that hangs this straight ends at its sole, not at the tip of a shoe.
-_HANGS = np.cos(np.radians(35.0))
 
 
 @dataclass(frozen=True, eq=False)
@@ -116,16 +115,7 @@ class _Body:
         self.figure, self.skeleton = figure, figure.skeleton
         self.places = self.skeleton.rest.positions[0]
         self.height = figure.height_m
-        self.skin = self._skin()
-
-    def _skin(self) -> dict[int, Floats]:
-        """The vertices of each bone, as they are at rest."""
-        found: dict[int, list[Floats]] = {}
-        for mesh, vertices in zip(self.figure.meshes, self.figure.rest_vertices, strict=True):
-            owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
-            for bone in np.unique(owner).tolist():
-                found.setdefault(bone, []).append(vertices[owner == bone])
-        return {bone: np.concatenate(rows) for bone, rows in found.items()}
+        self.skin = skin_of_bones(figure)
 
     def limbs(self) -> tuple[tuple[_Limb, _Limb], tuple[_Limb, _Limb], int, int] | None:
         """Arms, legs, and the bones that legs and arms hang on; None if it is no body that lacks a part."""
@@ -189,14 +179,5 @@ class _Body:
 
     def _tip(self, bone: int) -> Floats | None:
         """Where the skin of a bone ends, seen from its joint."""
-        skin, joint = self.skin.get(bone), self.places[bone]
-        if skin is None:
-            return None
-        way = 0.5 * (skin.min(axis=0) + skin.max(axis=0)) - joint
-        length = float(np.linalg.norm(way))
-        if length < 0.01 * self.height:
-            return None
-        way /= length
-        if -way[1] > _HANGS:
-            way = np.array([0.0, -1.0, 0.0])
-        return np.asarray(joint + float(((skin - joint) @ way).max()) * way)
+        skin = self.skin.get(bone)
+        return None if skin is None else tip_of(skin, self.places[bone], self.height)

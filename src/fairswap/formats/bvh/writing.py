@@ -19,6 +19,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.rotation import conjugate, euler_from_quaternion, multiply, rotate
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import Space
+from fairswap.model.tips import skin_of_bones, tip_of
 
 _FRAMES_AT_ONCE = 2048
 
@@ -49,12 +50,25 @@ def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
     if isinstance(source, BvhSource) and figure.skeleton == source.skeleton:
         # As they stood: a root stood on the floor by us goes back to where it was.
         offsets = np.array([joint.offset for joint in source.joints])
-    yield _hierarchy(layout, offsets)
+    yield _hierarchy(layout, offsets, (_tips(figure, skeleton) @ space.turn) / space.metres)
     unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.poses is clip.poses
     time = source.frame_time if unchanged and isinstance(source, BvhSource) else _time_text(clip.rate)
     yield f"MOTION\nFrames: {clip.frames}\nFrame Time: {time}\n".encode()
     for start in range(0, clip.frames, _FRAMES_AT_ONCE):
         yield text_from_rows(_rows(skeleton, clip, layout, rest_rotations, space, start))
+
+
+def _tips(figure: Figure, skeleton: Skeleton) -> Floats:
+    """From each last bone to where its skin ends ``(bones, 3)``, zero where nothing says how long the bone is."""
+    out = np.zeros((len(skeleton), 3))
+    if figure.skeleton != skeleton:
+        return out
+    places = skeleton.rest.positions[0]
+    for bone, skin in skin_of_bones(figure).items():
+        tip = None if skeleton.children[bone] else tip_of(skin, places[bone], figure.height_m)
+        if tip is not None:
+            out[bone] = tip - places[bone]
+    return out
 
 
 def _layout(skeleton: Skeleton, clip: Clip, source: object) -> list[Joint]:
@@ -82,7 +96,7 @@ def _says_all(joint: Joint, moved: bool) -> bool:
     return joint.end or (len(set(turns)) == len(turns) == 3 and len(places) >= (3 if moved else 0))
 
 
-def _hierarchy(joints: list[Joint], offsets: Floats) -> bytes:
+def _hierarchy(joints: list[Joint], offsets: Floats, tips: Floats) -> bytes:
     children: list[list[int]] = [[] for _ in joints]
     for index, joint in enumerate(joints):
         if joint.parent >= 0:
@@ -99,16 +113,20 @@ def _hierarchy(joints: list[Joint], offsets: Floats) -> bytes:
             lines.append(f"{tab}End Site {_name(joint)}".rstrip() if joint.named else f"{tab}End Site")
         else:
             lines.append(f"{tab}{'JOINT' if depth else 'ROOT'} {_name(joint)}")
-        x, y, z = (np.round(offsets[index], 6) + 0.0).tolist()  # no minus zero
-        lines += [f"{tab}{{", f"{tab}\tOFFSET {x:.6f} {y:.6f} {z:.6f}"]
+        lines += [f"{tab}{{", f"{tab}\t{_offset(offsets[index])}"]
         if not joint.end:
             names = [f"{axis}{'position' if kind == 'P' else 'rotation'}" for kind, axis in joint.channels]
             lines.append(f"{tab}\tCHANNELS {' '.join([str(len(names)), *names])}")
-            if not children[index]:  # the format wants every limb closed; how long the last bone is, nobody said
-                lines += [f"{tab}\tEnd Site", f"{tab}\t{{", f"{tab}\t\tOFFSET 0.000000 0.000000 0.000000", f"{tab}\t}}"]
+            if not children[index]:  # the format wants every limb closed
+                lines += [f"{tab}\tEnd Site", f"{tab}\t{{", f"{tab}\t\t{_offset(tips[index])}", f"{tab}\t}}"]
         stack.append((index, depth, True))
         stack += [(child, depth + 1, False) for child in reversed(children[index])]
     return ("\n".join(lines) + "\n").encode()
+
+
+def _offset(place: Floats) -> str:
+    x, y, z = (np.round(place, 6) + 0.0).tolist()  # no minus zero
+    return f"OFFSET {x:.6f} {y:.6f} {z:.6f}"
 
 
 def _name(joint: Joint) -> str:
