@@ -117,7 +117,9 @@ def test_bones_alone_say_how_long_the_parts_were(build, tmp_path):
         places = one.skeleton.rest.positions[0]
         return places[one.roles.bones[role]] - places[one.roles.bones["hips"]]
 
-    for role in whole.roles.bones:
+    # Of two bones and their end, the end counts as the hand or foot: nobody says how long those are.
+    unsaid = {f"{part}_{side}" for part in ("hand", "foot") for side in ("left", "right")}
+    for role in set(whole.roles.bones) - (unsaid if len(BODIES[build]) > 7 else set()):
         assert from_hips(bare, role) == pytest.approx(from_hips(whole, role), abs=1e-4), role
     assert not bare.figure.meshes
 
