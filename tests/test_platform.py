@@ -3,6 +3,7 @@
 import base64
 import io
 import json
+import re
 from dataclasses import replace
 from fractions import Fraction
 from functools import cache
@@ -462,6 +463,120 @@ def test_only_clips_named_as_cycles_are_closed():
     made = fit_figure(figure("Pip"), [act("walk", "Pip")], platform)
     assert "clip.cycles" not in {change.rule for change in made.changes}
     assert "clip.cycles" not in wrong_rules(saved("walk.glb", without_mesh(made.figure), made.clips), platform)
+
+
+STRICT = """fairswap = "platform/2"
+name = "strict"
+bones = "fernway"
+[file]
+formats = [".gltf", ".bvh"]
+max_kib = 100
+[space]
+up = "+Z"
+forward = "-Y"
+unit = "cm"
+[figure]
+required = ["hips", "head", "spine_2"]
+forbidden = ["thumb_proximal_left"]
+max_bones = 20
+spine = [2, 3]
+neck = [2, 2]
+root = "required"
+face_bones = "none"
+extra = "merged"
+ends = "dropped"
+rest_pose = "T"
+axes = "+X"
+height = 1.5
+[clip]
+rates = [24, 25]
+max_seconds = 2
+keys = "uniform"
+travel = "root"
+cycles = ["walk*", "Walk*"]
+names = "[a-z]*"
+max_name_length = 3
+files = "one"
+with_mesh = "never"
+[severity]
+"figure.height" = "warning"
+"""
+# What is told of Pip with a walk of 6 s and an idle of 8 s, both called "Walk" where they were made.
+TOLD = """
+file.formats        two.glb   .gltf, .bvh                    .glb                        broken
+file.max_kib        two.glb   100 KiB                        981 KiB                     broken
+bones               Pip       called as in fernway           so                          kept
+space.up            Pip       +Z                             +Y                          broken
+space.forward       Pip       -Y                             +Z                          broken
+space.unit          Pip       cm                             m                           broken
+figure.required     Pip       3 roles                        missing: spine_2            broken
+figure.forbidden    Pip       none of thumb_proximal_left    thumb_proximal_left         broken
+figure.max_bones    Pip       20                             30                          broken
+figure.spine        Pip       2 to 3                         1                           broken
+figure.neck         Pip       2                              1                           broken
+figure.root         Pip       required                       none                        broken
+figure.face_bones   Pip       none                           none besides                kept
+figure.extra        Pip       none                           none                        kept
+figure.ends         Pip       none                           none                        kept
+figure.rest_pose    Pip       T, arms 0 degrees below level  A, 45 degrees               broken
+figure.axes         Pip       +X along each bone             arm-near and 7 more are not  broken
+figure.height       Pip       1.5 m                          1.23 m                      warning
+clip.rates          Walk      24, 25                         30                          broken
+clip.max_seconds    Walk      2 s                            6.00 s                      broken
+clip.keys           Walk      uniform                        100% of frames have keys    kept
+clip.travel         Walk      root                           on the hips                 broken
+clip.cycles         Walk      closes within 2 degrees        37.7 degrees                broken
+clip.names          Walk      [a-z]*                         'Walk'                      broken
+clip.max_name_length  Walk    3 letters                      4                           broken
+clip.rates          Walk (2)  24, 25                         30                          broken
+clip.max_seconds    Walk (2)  2 s                            8.00 s                      broken
+clip.keys           Walk (2)  uniform                        100% of frames have keys    kept
+clip.travel         Walk (2)  root                           stays in place              kept
+clip.cycles         Walk (2)  closes within 2 degrees        0.0 degrees                 kept
+clip.names          Walk (2)  [a-z]*                         'Walk (2)'                  broken
+clip.max_name_length  Walk (2)  3 letters                    8                           broken
+clip.names          Pip       each its own                   each its own                kept
+clip.files          Pip       one clip in a file             2                           broken
+clip.with_mesh      Pip       motions without a mesh         with                        broken
+"""
+
+
+def test_every_rule_says_of_what_it_is_what_is_allowed_and_what_was_measured():
+    Path("strict.toml").write_text(STRICT)
+    clips = [act("walk", "Pip"), replace(act("idle", "Pip"), name="Walk")]
+    found = check(saved("two.glb", figure("Pip"), clips), platform_named("strict.toml"))
+    rows = [
+        (row.rule, row.place, row.allowed, row.measured,
+         "kept" if row.ok else {"problem": "broken"}.get(row.severity, row.severity))
+        for row in found.results
+    ]  # fmt: skip
+    assert rows == [tuple(re.split(r"  +", line)) for line in TOLD.strip().splitlines()]
+    remedies = {row.rule: row.remedy for row in found.broken}
+    assert remedies["clip.cycles"] == "clips.loop closes it"
+    assert remedies["clip.files"].endswith(".save(FOLDER) mends it")
+    assert remedies["file.max_kib"] == "Smaller textures or fewer vertices, where the figure was made"
+    assert remedies["figure.neck"] == "fairswap.fit(document, 'strict.toml') mends it"
+    assert repr(found) == (
+        "<Check: 'two.glb' does not fit strict: file.formats, file.max_kib, space.up, space.forward, space.unit …>"
+    )
+    assert not found.fits
+    loose = check("two.glb", platform_named("strict.toml")).results
+    assert [row.ok for row in loose] == [row.ok for row in found.results]
+
+
+def test_clips_of_one_name_and_bones_of_other_names_are_told():
+    Path("names.toml").write_text(
+        'fairswap = "platform/2"\nname = "names"\nbones = "quillmoor"\n'
+        '[clip]\nmax_name_length = 20\nwith_mesh = "never"\n'
+    )
+    pip = saved("pip.glb", figure("Pip"), [act("walk", "Pip")])
+    twice = replace(pip, clips=(pip.clips[0], pip.clips[0]))
+    rows = {(row.rule, row.place): row for row in check(twice, platform_named("names.toml")).results}
+    assert (rows["clip.names", "Pip"].measured, rows["clip.names", "Pip"].ok) == ("twice 'Walk'", False)
+    assert (rows["bones", "Pip"].ok, rows["bones", "Pip"].allowed) == (False, "called as in quillmoor")
+    bare = replace(pip, figures=(replace(pip.figure, meshes=()),))
+    rows = {row.rule: row for row in check(bare, platform_named("names.toml")).results}
+    assert (rows["clip.with_mesh"].measured, rows["clip.with_mesh"].ok) == ("without", True)
 
 
 def test_a_check_shows_itself():
