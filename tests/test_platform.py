@@ -26,7 +26,7 @@ from fairswap.model.space import Space
 from fairswap.platform.checking import check
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.influences import with_fewer_influences
-from fairswap.platform.motions import down_to_size, fitting_name, travel_of
+from fairswap.platform.motions import down_to_size, fitted_clip, fitting_name, travel_of
 from fairswap.platform.rules import ClipRules, Platform, built_in_platforms, platform_named, rule_names, template
 from making import TROUPE, act, figure, rigged, run
 
@@ -456,6 +456,47 @@ def test_travel_is_moved_and_nothing_else():
     hand = names.index("paw-near")
     assert np.allclose(new.translation_track(hand), clip.poses.translation_track(hand), atol=1e-9)
     assert travel_of(made.clips[0], rigged(made.figure, bones=FERNWAY.profile)) == "still"
+
+
+@pytest.mark.parametrize("between", [False, True], ids=["root", "a bone between"])
+def test_travel_on_a_root_is_told_and_comes_to_the_hips(between):
+    """However many bones stand between them; the body goes where it went."""
+    motion = fairswap.MotionOptions(travel="root", feet="free", hands="free")
+    walk = fairswap.convert(fairswap.demo_motion("walk", "Pip"), figure("Juniper"), motion=motion)
+    bones, clip = without_mesh(walk.figure), walk.clips[0]
+    if between:
+        bones, clip = with_a_bone_over_the_hips(bones, clip)
+    roles = rigged(bones)
+    assert travel_of(clip, roles) == "root"
+    rules = replace_rules(platform_named("quillmoor"), clip={"travel": "hips", "rates": (), "keys": "any"})
+    (moved,), changes = fitted_clip(clip, roles, rules.clip)
+    assert [(change.rule, change.what) for change in changes] == [
+        ("clip.travel", f"{clip.name}: travel from root to hips")
+    ]
+    assert travel_of(moved, roles) == "hips"
+    before, after = clip.world().positions, moved.world().positions
+    body = [bone for role, bone in roles.roles.bones.items() if role != "root"]
+    assert np.abs(after[:, body] - before[:, body]).max() < 1e-6
+
+
+def with_a_bone_over_the_hips(bones, clip):
+    """The figure and its clip with one more bone between its root and its hips, where the hips are."""
+    skeleton, hips = bones.skeleton, rigged(bones).roles.bones["hips"]
+
+    def later(numbers):
+        return numbers + (np.asarray(numbers) >= hips)
+
+    parents = np.insert(later(skeleton.parents), hips, skeleton.parents[hips])
+    parents[hips + 1] = hips
+    new = Skeleton(
+        (*skeleton.names[:hips], "between", *skeleton.names[hips:]), parents,
+        np.insert(skeleton.rest_rotations, hips, [0.0, 0.0, 0.0, 1.0], axis=0),
+        np.insert(skeleton.rest_translations, hips, 0.0, axis=0), frozenset(int(later(end)) for end in skeleton.ends),
+    )  # fmt: skip
+    rotations = np.insert(clip.poses.rotation_tracks, hips, 0.0, axis=0)
+    rotations[hips, 3] = 1.0
+    poses = Poses(new, rotations, later(clip.poses.translated_bones), clip.poses.translation_tracks)
+    return replace(bones, skeleton=new, source=None), replace(clip, poses=poses, kept=None, origin=None)
 
 
 def test_only_clips_named_as_cycles_are_closed():

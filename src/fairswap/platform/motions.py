@@ -79,13 +79,12 @@ def fitted_clip(clip: Clip, rigged: RiggedFigure, rules: ClipRules) -> tuple[lis
 def travel_of(clip: Clip, rigged: RiggedFigure) -> str:
     """Where a clip's ground travel is: on the ``hips``, the ``root``, ``none`` (on the spot), or ``still``."""
     hips = rigged.roles.bones["hips"]
-    above = int(clip.skeleton.parents[hips])
     world = clip.world().position_tracks[hips][[0, 2]]
     way = float(np.linalg.norm(world[:, -1] - world[:, 0]))
     wide = float(np.ptp(world, axis=1).max())
-    if above >= 0:
+    for above in clip.skeleton.with_ancestors([hips]):
         root = clip.poses.translation_track(above)
-        if root.shape[1] > 1 and np.ptp(root[[0, 2]], axis=1).max() > 0.02:
+        if above != hips and root.shape[1] > 1 and np.ptp(root[[0, 2]], axis=1).max() > 0.02:
             return "root"
     if way > 0.25 * rigged.reference.leg_m or wide > 0.6 * rigged.reference.leg_m:
         return "hips"
