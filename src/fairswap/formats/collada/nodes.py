@@ -35,11 +35,11 @@ class Placed:
         return self.tag.get("name") or self.tag.get("id") or self.tag.get("sid") or "node"
 
     def step_of(self, sid: str, width: int) -> int | None:
-        """Which of its steps is called so; where none is, the only one of so many numbers: some programs call the step
-        otherwise than what moves it."""
+        """Which of its steps is called so; where none is, its only matrix if a whole one is meant: some programs call
+        the step otherwise than what moves it."""
         named = next((index for index, (own, _, _) in enumerate(self.steps) if own and own == sid), None)
-        fitting = [index for index, (_, _, values) in enumerate(self.steps) if len(values) == width]
-        return named if named is not None or len(fitting) != 1 else fitting[0]
+        matrices = [index for index, (_, kind, _) in enumerate(self.steps) if kind == "matrix"]
+        return named if named is not None or width != _WIDTHS["matrix"] or len(matrices) != 1 else matrices[0]
 
     def matrices(self, changed: Mapping[int, Floats] | None = None, count: int = 1) -> Floats:
         """Its local matrices ``(count, 4, 4)``; ``changed`` has the values ``(count, width)`` of some steps."""
