@@ -9,11 +9,14 @@ from pathlib import Path
 import numpy as np
 import pytest
 from click.testing import CliRunner
+from hypothesis import given
+from hypothesis import strategies as st
 from PIL import Image
 
 import fairswap
 from fairswap.cli.main import command
 from fairswap.figures.atlas import atlased, number_of_materials
+from fairswap.figures.shelves import laid_out
 from fairswap.formats.gltf.materials import maps_of
 from fairswap.model.mesh import Material
 
@@ -194,3 +197,21 @@ def test_fit_merges_materials_and_takes_a_picture_by_hand(tmp_path):
     run = CliRunner().invoke(command, [*hand[:-1], "nobody=green.png", "--force"])
     assert isinstance(run.exception, fairswap.UsageError)
     assert "no material is called 'nobody'" in str(run.exception)
+
+
+@given(st.lists(st.tuples(st.integers(1, 60), st.integers(1, 60)), min_size=1, max_size=25))
+def test_rectangles_lie_apart_in_a_room_that_is_no_larger_than_it_must(sizes):
+    found = laid_out(sizes, 1024)
+    assert found is not None
+    (wide, high), places = found
+    taken = np.zeros((high, wide), dtype=int)
+    for (x, y), (w, h) in zip(places, sizes, strict=True):
+        assert 0 <= x <= x + w <= wide
+        assert 0 <= y <= y + h <= high
+        taken[y : y + h, x : x + w] += 1
+    assert taken.max() == 1
+    assert taken.sum() == sum(w * h for w, h in sizes)
+    # Powers of two, and nothing smaller would do.
+    assert wide & (wide - 1) == high & (high - 1) == 0
+    assert wide in (high, 2 * high)
+    assert laid_out(sizes, max(wide, high) - 1) is None

@@ -9,7 +9,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.errors import Finding
-from fairswap.face.chart import FaceChart, coverage, verdict_of
+from fairswap.face.chart import FaceChart
+from fairswap.face.coverage import coverage, verdict_of
 from fairswap.face.geometry import rest_moves
 from fairswap.model.bounded import bounded_weights
 from fairswap.model.clip import Clip

@@ -16,6 +16,7 @@ import msgspec
 import numpy as np
 
 from fairswap.errors import Finding
+from fairswap.figures.shelves import laid_out
 from fairswap.figures.trimming import of_vertices
 from fairswap.formats.gltf.building import see_through
 from fairswap.formats.gltf.container import Container
@@ -256,15 +257,12 @@ def _packed(parts: Sequence[_Part], most_px: int) -> tuple[tuple[int, int], floa
     scale = 1.0
     while True:
         sizes = [part.size for part in parts]
-        side = 16
-        while side <= most_px:
-            for size in ((side, side), (2 * side, side)):
-                places = _shelved(sizes, size) if max(size) <= most_px else None
-                if places is not None:
-                    for part, place in zip(parts, places, strict=True):
-                        part.at = place
-                    return size, scale
-            side *= 2
+        found = laid_out(sizes, most_px)
+        if found is not None:
+            size, places = found
+            for part, place in zip(parts, places, strict=True):
+                part.at = place
+            return size, scale
         if max(max(size) for size in sizes) <= _PLAIN + 2 * _MARGIN:
             raise AssertionError("parts of no size fit any atlas")
         scale *= 0.75
@@ -283,21 +281,6 @@ def _shrink(part: _Part, factor: float) -> None:
     part.colour = _resized(part.colour, size)
     part.maps = {name: _resized(np.asarray(pixels), size) for name, pixels in part.maps.items()}
     part.picture_px, part.first = new, (round(part.first[0] * fx), round(part.first[1] * fy))
-
-
-def _shelved(sizes: Sequence[tuple[int, int]], size: tuple[int, int]) -> list[tuple[int, int]] | None:
-    """Places on shelves, the highest parts first; None if they do not fit."""
-    places: dict[int, tuple[int, int]] = {}
-    x = y = shelf = 0
-    for index in sorted(range(len(sizes)), key=lambda i: (-sizes[i][1], -sizes[i][0], i)):
-        wide, high = sizes[index]
-        if x + wide > size[0]:
-            x, y, shelf = 0, y + shelf, 0
-        if wide > size[0] or y + high > size[1]:
-            return None
-        places[index] = (x, y)
-        x, shelf = x + wide, max(shelf, high)
-    return [places[index] for index in range(len(sizes))]
 
 
 def _material(key: tuple[Any, ...], parts: Sequence[_Part], size: tuple[int, int]) -> Material:

@@ -12,7 +12,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.face.anatomy import EYE_HALF, EYE_X, EYE_Y, MOUTH_HALF, MOUTH_Y
-from fairswap.face.chart import FaceChart, coverage, verdict_of
+from fairswap.face.chart import FaceChart
+from fairswap.face.coverage import coverage, verdict_of
 from fairswap.face.geometry import FaceFrame
 from fairswap.face.head import Head
 from fairswap.face.transfer import still_clip
