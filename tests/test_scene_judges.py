@@ -194,11 +194,9 @@ def sleeved_arm(start=0.0, keyed=False, without=(), even=False, name="stage.usda
     binding.CreateGeomBindTransformAttr().Set(Gf.Matrix4d().SetTranslate(Gf.Vec3d(0, 0, 80)))
     number = [[2, 1], [2, 1], [1, 0], [0, 1]]
     weight = [[1.0, 0.0], [0.5, 0.5], [0.5, 0.5], [1.0, 0.0]]
-    spread = [(number, weight)] if even else [([ring] * 4, [own] * 4) for ring, own in zip(number, weight, strict=True)]
-    indices = number[1] if even else [one for rows, _ in spread for ring in rows for one in ring]
-    shares = weight[1] if even else [one for _, rows in spread for ring in rows for one in ring]
-    binding.CreateJointIndicesPrimvar(even, 2).Set(indices, when)
-    binding.CreateJointWeightsPrimvar(even, 2).Set(shares, when)
+    indices, shares = (np.repeat(rows, 4, axis=0).ravel().tolist() for rows in (number, weight))
+    binding.CreateJointIndicesPrimvar(even, 2).Set(number[1] if even else indices, when)
+    binding.CreateJointWeightsPrimvar(even, 2).Set(weight[1] if even else shares, when)
     return stage
 
 
