@@ -191,9 +191,9 @@ class _Scene:
                     if (at in inside) or not within:
                         found.setdefault(placed.tag.get(key) or "", placed.number)
         missing = [name for name in names if name not in found]
-        first = {found[name]: at for at, name in reversed([*enumerate(names)]) if name in found}
-        numbers = sorted(first, key=first.__getitem__)
-        of_each = np.array([numbers.index(found[name]) if name in found else -1 for name in names], dtype=np.intp)
+        numbers = list(dict.fromkeys(found[name] for name in names if name in found))
+        row = {number: at for at, number in enumerate(numbers)}
+        of_each = np.array([row[found[name]] if name in found else -1 for name in names], dtype=np.intp)
         if not numbers:
             problem = f"none of its {len(names)} joints is a node of the scene (the first is {names[0]!r})"
             raise InputError(problem, place=controller.place, remedy=_AGAIN)
