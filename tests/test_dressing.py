@@ -102,14 +102,11 @@ def test_cloth_moves_with_the_limb_it_is_on(dressed):
 
 
 def test_settling_keeps_the_cloth_out_of_the_skin(walking, dressed):
-    """But for the armpit, where skin folds into itself: there less of the cloth cuts, and less often, hardly deeper."""
+    """Also in the armpit, where skin folds: nothing is so deep that it is seen."""
     (coat, boots), (before, _) = dressed.cutting.pieces, dressed.before.pieces
-    assert coat.worst_m < before.worst_m + 0.002
-    assert coat.area < 0.7 * before.area
-    assert coat.time < 0.7 * before.time
-    assert boots.worst_m < 0.002
-    assert coat.worst_m < 0.010  # a fold in the armpit
-    assert coat.area < 0.001
+    assert before.worst_m > 0.002
+    assert max(coat.worst_m, boots.worst_m) < 0.002
+    assert (coat.area, coat.time) == (0.0, 0.0)
 
 
 def test_bones_of_its_own_come_along_below_the_right_bone(walking, dressed):
@@ -159,12 +156,38 @@ def test_a_worse_fit_is_told_as_worse(dressed):
     meshes = list(dressed.figure.meshes)
     meshes[index] = tight
     figure = replace(dressed.figure, meshes=tuple(meshes))
-    found = cutting_of(Wearing.of_meshes(figure, rigged.roles, [index]), rigged.roles, dressed.clips[0])
+    found = cutting_of(Wearing.of_meshes(figure, rigged.roles, [index]), rigged, dressed.clips[0])
     assert 0.008 < found.pieces[0].worst_m < 0.03
     assert found.pieces[0].area > 0.05
     assert found.pieces[0].part
     assert np.nanmax(found.depth_m[index]) == pytest.approx(found.pieces[0].worst_m)
     assert np.isnan(found.depth_m[0]).all()
+
+
+@pytest.mark.parametrize(
+    ("role", "way", "part"),
+    [("spine_1", (0, 0, 1), "trunk"), ("spine_1", (0, 0, -1), "trunk"), ("lower_arm_left", (0, 1, 0), "arms"),
+     ("upper_arm_right", (0, 0, 1), "arms"), ("shoulder_left", (0, 1, 0), "trunk")],
+)  # fmt: skip
+def test_a_dent_is_told_wherever_it_shows(role, way, part, dressed):
+    """A palm of cloth, pressed through the skin: on the chest, the back, a sleeve, in motion as deep as it is made."""
+    rigged = fairswap.RiggedFigure.of(dressed.figure)
+    index = dressed.worn[0]
+    coat = dressed.figure.meshes[index]
+    at_t = deformed_vertices(coat, rigged.reference_world, 0)
+    joint = rigged.reference_world.positions[0, rigged.roles.bones[role]] + [0.0, 0.04, 0.0]
+    facing = np.einsum("ni,i->n", at_t - joint, np.array(way, dtype=float))
+    beside = np.linalg.norm(at_t - joint - facing[:, None] * way, axis=1)
+    spot = at_t[np.argmin(np.where(facing > 0.0, beside, np.inf))]
+    near = np.clip(1.0 - np.linalg.norm(at_t - spot, axis=1) / 0.08, 0.0, 1.0)[:, None]
+    dented = replace(coat, vertices=coat.vertices - 0.05 * near * coat.normals, origin=None)
+    meshes = list(dressed.figure.meshes)
+    meshes[index] = dented
+    figure = replace(dressed.figure, meshes=tuple(meshes))
+    found = cutting_of(Wearing.of_meshes(figure, rigged.roles, [index]), rigged, dressed.clips[0])
+    assert found.pieces[0].worst_m > 0.008
+    assert found.pieces[0].part == part
+    assert found.pieces[0].time > 0.9
 
 
 def test_what_is_worn_is_found_from_the_shape(dressed):

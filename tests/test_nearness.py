@@ -49,3 +49,27 @@ def test_windings_tell_inside_from_outside_also_where_a_surface_is_open(inverted
     assert found[0] > 0.85
     assert 0.3 < found[1] < 0.7
     assert abs(found[2]) < 0.15
+
+
+def test_a_way_meets_a_surface_where_it_lies_on_it():
+    """Ways through points strewn over the triangles meet them; ways beside them, backward or too short do not."""
+    rng = np.random.default_rng(4)
+    vertices = rng.normal(size=(30, 3))
+    triangles = np.array([rng.choice(30, 3, replace=False) for _ in range(8)])
+    surface = Surface(vertices, triangles)
+    goals = np.einsum("nk,nki->ni", rng.dirichlet([2, 2, 2], 40), vertices[triangles[rng.integers(0, 8, 40)]])
+    starts = goals + 3.0 * rng.normal(size=(40, 3))
+    ways = goals - starts
+    lengths = np.linalg.norm(ways, axis=1)
+    ways /= lengths[:, None]
+    assert surface.met(starts, ways, 1.001 * lengths.max()).all()
+    far = starts + 100.0 * ways  # beyond everything
+    assert not surface.met(far, ways, 1000.0).any()
+    alone = Surface(vertices, triangles[:1])
+    a, b, c = vertices[triangles[0]]
+    middle = (a + b + c) / 3.0
+    normal = np.cross(b - a, c - a) / np.linalg.norm(np.cross(b - a, c - a))
+    outside = middle + 1.01 * (a - middle)
+    places = np.array([middle + normal, middle + normal, middle + normal, outside + normal])
+    assert alone.met(places, np.array([-normal, normal, -normal, -normal]), 1.1).tolist() == [True, False, True, False]
+    assert not alone.met(places[:1], -normal[None], 0.9).any()

@@ -147,7 +147,7 @@ def _instants(clip: Clip) -> Floats:
 
 def _worst(wearing: Wearing, target: RiggedFigure, moving: Sequence[tuple[Clip, Floats]]) -> tuple[Cutting, Clip]:
     """The cutting in the clip where it is worst, and that clip."""
-    found = [(cutting_of(wearing, target.roles, clip, times), clip) for clip, times in moving]
+    found = [(cutting_of(wearing, target, clip, times), clip) for clip, times in moving]
     return max(found, key=lambda row: row[0].deepest_m)
 
 

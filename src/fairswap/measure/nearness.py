@@ -128,6 +128,26 @@ class Surface:
             out[number] = np.arctan2(solid, flat).sum(dtype=np.float64) / (2.0 * np.pi)
         return out
 
+    def met(self, places: Floats, ways: Floats, furthest_m: float) -> np.ndarray:
+        """Whether one meets the surface within so many metres on the way from each place ``(n, 3)`` along unit vectors
+        ``(n, 3)`` (Möller and Trumbore 1997). It looks at every triangle: for few places."""
+        out = np.zeros(len(places), dtype=bool)
+        a, b, c = self.vertices[self.triangles].transpose(1, 0, 2)
+        first, second = b - a, c - a
+        for number, (place, way) in enumerate(zip(places, ways, strict=True)):
+            across = np.cross(way, second)
+            size = np.einsum("mi,mi->m", first, across)
+            seen = np.abs(size) > 1e-18
+            inverse = np.where(seen, 1.0, 0.0) / np.where(seen, size, 1.0)
+            off = place - a
+            turned = np.cross(off, first)
+            u = np.einsum("mi,mi->m", off, across) * inverse
+            v = turned @ way * inverse
+            far = np.einsum("mi,mi->m", second, turned) * inverse
+            inside = seen & (u >= 0.0) & (v >= 0.0) & (u + v <= 1.0)
+            out[number] = bool((inside & (far > 0.0) & (far < furthest_m)).any())
+        return out
+
     @cached_property
     def _sample_normals(self) -> Floats:
         return np.asarray(np.einsum("sk,ski->si", self._shares, self.normals[self.triangles[self._owner]]))

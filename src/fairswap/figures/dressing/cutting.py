@@ -7,12 +7,14 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fairswap.bones.roles import RoleMap, part_of
+from fairswap.figures.dressing.forms import in_t
 from fairswap.figures.dressing.worn import SKIN, Wearing
 from fairswap.measure.nearness import Nearest, Surface, spread_over
 from fairswap.model.arrays import Floats, Integers, Value
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.mesh import deformed_vertices
+from fairswap.pose.rigged import RiggedFigure
 
 # Less than this is no cut that anybody sees, metres.
 SEEN_M = 0.002
@@ -26,6 +28,8 @@ _COVERED, _LOOSE, _SAME_WAY = 0.02, 1.0, 0.3
 _MARGIN_M = 0.002
 # So many places at a time are asked whether they are inside at all; the surface goes around those at least so often.
 _VERIFIED, _INSIDE = 8, 0.25
+# So far off the skin it is asked whether one is out of the body, metres.
+_JUST = 0.0005
 # Cloth covers skin that it lies over at about one of these heights, metres.
 _OVER_M = (0.004, 0.007, 0.012, 0.02, 0.035, 0.06)
 
@@ -131,20 +135,21 @@ class Cloth:
         same = np.einsum("ni,ni->n", normal, self.cover.normal[rows]) > _SAME_WAY
         deep = np.where(near & same, deep, 0.0)
         inside = np.flatnonzero(deep > 0.0)
-        deep[inside[self._covered(found.place[inside], found.normal[inside], points)]] = 0.0
-        _take_out_false(deep, places[rows], body)
+        sheet = self.sheet.moved(points)
+        deep[inside[_covered(found.place[inside], found.normal[inside], sheet)]] = 0.0
+        _take_out_false(deep, places[rows], body, found, sheet)
         depth = np.zeros(len(places))
         depth[rows] = deep
         return depth, rows, found
 
-    def _covered(self, place: Floats, normal: Floats, points: Floats) -> np.ndarray:
-        """Where cloth lies over the skin all the same: a sleeve that is pressed into the ribs shows none of them."""
-        sheet = self.sheet.moved(points)
-        covered = np.zeros(len(place), dtype=bool)
-        for off in _OVER_M:
-            found = sheet.nearest(place + off * normal)
-            covered |= np.linalg.norm(found.place - place - off * normal, axis=1) < 0.3 * off
-        return covered
+
+def _covered(place: Floats, normal: Floats, sheet: Surface) -> np.ndarray:
+    """Where cloth lies over the skin all the same: a sleeve that is pressed into the ribs shows none of them."""
+    covered = np.zeros(len(place), dtype=bool)
+    for off in _OVER_M:
+        found = sheet.nearest(place + off * normal)
+        covered |= np.linalg.norm(found.place - place - off * normal, axis=1) < 0.3 * off
+    return covered
 
 
 def _reach(skin: Surface, cover: Nearest) -> Floats:
@@ -170,28 +175,34 @@ def _within_reach(skin: Surface, cover: Nearest) -> Integers:
 
 
 def cutting_of(
-    wearing: Wearing, roles: RoleMap, clip: Clip | None = None, times_s: Floats | None = None
+    wearing: Wearing, body: RiggedFigure, clip: Clip | None = None, times_s: Floats | None = None
 ) -> Cutting:  # fmt: skip
-    """How deep all that is worn passes into the body: at rest, and at instants of a clip (every sixth of a second)."""
+    """How deep all that is worn passes into the body: at rest, and at instants of a clip (every sixth of a second).
+
+    ``body`` has the first bones of what wears: in its T, where arms and ribs are apart, it is seen which skin cloth
+    covers.
+    """
     figure, rest = wearing.figure, wearing.figure.rest_points
     if not wearing.names or not len(wearing.triangles(SKIN)):
         empty = tuple(np.full(len(mesh.triangles), np.nan) for mesh in figure.meshes)
         return Cutting((), empty, np.zeros(0), np.zeros(0))
-    skin = wearing.body(rest)
+    t_pose = in_t(body, figure.skeleton)
+    apart = np.concatenate([deformed_vertices(mesh, t_pose, 0) for mesh in figure.meshes])
+    skin = wearing.body(apart)
     spacing = SPACING * figure.height_m
-    cloths = [Cloth.of(rest, wearing.triangles(piece), skin, spacing) for piece in range(len(wearing.names))]
+    cloths = [Cloth.of(apart, wearing.triangles(piece), skin, spacing) for piece in range(len(wearing.names))]
     if clip is None:
         times = np.zeros(0)
     else:
         times = np.arange(0.0, clip.duration_s + 1e-9, 1.0 / 6.0) if times_s is None else times_s
     areas = [_areas(rest, cloth) for cloth in cloths]
-    resting = [cloth.depths(rest, skin, cloth.under) for cloth in cloths]
+    resting = [cloth.depths(rest, skin.moved(rest), cloth.under.moved(rest)) for cloth in cloths]
     at_rest = [depth for depth, _, _ in resting]
     holders = _holders(wearing)
     deepest = [depth.copy() for depth in at_rest]
     rows: list[list[tuple[float, float, float]]] = [[_summed(d, a)] for d, a in zip(at_rest, areas, strict=True)]
     where = [
-        _part_at(holders, cloth.under, found, depth[low], roles)
+        _part_at(holders, cloth.under, found, depth[low], body.roles)
         for cloth, (depth, low, found) in zip(cloths, resting, strict=True)
     ]
     worst_at: list[float | None] = [None] * len(cloths)
@@ -210,7 +221,7 @@ def cutting_of(
             worst[frame] = max(worst[frame], depth.max(initial=0.0))
             if depth.max(initial=0.0) > deepest[number].max(initial=0.0):
                 worst_at[number] = float(times[frame])
-                where[number] = _part_at(holders, cloth.under, found, depth[low], roles)
+                where[number] = _part_at(holders, cloth.under, found, depth[low], body.roles)
             deepest[number] = np.maximum(deepest[number], depth)
     pieces = []
     for number, name in enumerate(wearing.names):
@@ -247,17 +258,20 @@ def _at(points: Floats, triangles: Integers, owner: Integers, shares: Floats) ->
     return np.asarray(np.einsum("sk,ski->si", shares, points[triangles[owner]]))
 
 
-def _take_out_false(deep: Floats, places: Floats, skin: Surface) -> None:
+def _take_out_false(deep: Floats, places: Floats, skin: Surface, found: Nearest, sheet: Surface) -> None:
     """Set depths to 0 that are none: where skin folds into itself, the nearest face may look away from what is outside.
+    Nor does it show where the way out of the skin leads into the body again, or meets cloth.
 
-    The deepest are looked at first, and on only until all of some are inside.
+    The deepest are looked at first, and on only until all of some do show.
     """
     order = np.argsort(-deep)
     order = order[deep[order] > SEEN_M]
     for some in np.split(order, np.arange(_VERIFIED, len(order), _VERIFIED)):
-        outside = skin.windings(places[some]) < _INSIDE
-        deep[some[outside]] = 0.0
-        if not outside.any():
+        place, out = found.place[some], found.normal[some]
+        unseen = (skin.windings(places[some]) < _INSIDE) | (skin.windings(place + _JUST * out) > 1.0 - _INSIDE)
+        unseen |= sheet.met(place, out, _OVER_M[-1])
+        deep[some[unseen]] = 0.0
+        if not unseen.any():
             return
 
 

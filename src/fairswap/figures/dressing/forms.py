@@ -16,13 +16,24 @@ from fairswap.measure.nearness import Surface
 from fairswap.model.arrays import Floats
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.rotation import IDENTITY, conjugate, multiply, normalized, quaternion_between
-from fairswap.model.skeleton import Skeleton, local_rotations
+from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
 from fairswap.model.skinning import rebound_mesh
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.pose.setting import rest_skeleton
 
 # Eyes, teeth and the like are no skin that clothes lie on: pieces smaller than this, in heights.
 _SMALL = 0.075
+
+
+def in_t(rigged: RiggedFigure, skeleton: Skeleton) -> WorldTransforms:
+    """The T of a figure, in which its limbs are apart, for a skeleton that has more bones behind those of the figure:
+    those rest."""
+    reference = rigged.reference.rotations
+    local = skeleton.rest_rotations.copy()
+    local[: len(reference)] = local_rotations(rigged.skeleton, reference)
+    world = world_of_pose(skeleton, local)
+    shift = rigged.reference.hips - world.positions[0, rigged.roles.bones["hips"]]
+    return WorldTransforms(world.rotation_tracks, world.position_tracks + shift[None, :, None])
 
 
 def form_of(rigged: RiggedFigure, as_it_moves: bool) -> Form:

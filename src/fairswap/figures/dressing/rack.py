@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fairswap.figures.dressing.cutting import SPACING
-from fairswap.figures.dressing.forms import shares_of
+from fairswap.figures.dressing.forms import in_t, shares_of
 from fairswap.figures.dressing.garments import Garment
 from fairswap.figures.dressing.pairing import nearest_roles
 from fairswap.figures.dressing.settling import Moment, settled
@@ -22,7 +22,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, deformed_vertices, skin_matrices, vertex_normals
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import conjugate, multiply, normalized, quaternion_between, rotate
-from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
+from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.model.skinning import bound_pose, inverse_matrices
 from fairswap.pose.rigged import RiggedFigure
 
@@ -212,7 +212,7 @@ class Rack:
         """One garment's mesh, carried back from the T to the pose that the body is bound in."""
         mesh = replace(row.mesh, name=name, joints=row.joints, weights=row.weights, bind_matrices=binds, skinned=True,
                        origin=None)  # fmt: skip
-        matrices = _blended(mesh, self._in_t(skeleton))
+        matrices = _blended(mesh, in_t(self.target, skeleton))
         back = np.linalg.inv(matrices[:, :, :3])
         vertices = np.einsum("nij,nj->ni", back, at - matrices[:, :, 3])
         linear = np.einsum("nij,njk->nik", back, row.linear)
@@ -230,15 +230,6 @@ class Rack:
         return replace(mesh, vertices=vertices, normals=normalized(np.asarray(turned(mesh.normals))), tangents=tangents,
                        morph_deltas=deltas, morph_normals=turned(mesh.morph_normals))  # fmt: skip
 
-    def _in_t(self, skeleton: Skeleton) -> WorldTransforms:
-        reference = self.target.reference.rotations
-        local = skeleton.rest_rotations.copy()
-        local[: len(reference)] = local_rotations(self.target.skeleton, reference)
-        world = world_of_pose(skeleton, local)
-        hips = self.target.roles.bones["hips"]
-        shift = self.target.reference.hips - world.positions[0, hips]
-        return WorldTransforms(world.rotation_tracks, world.position_tracks + shift[None, :, None])
-
     def settled(self, clips: Sequence[tuple[Clip, Floats]]) -> list[Floats]:
         """Where the vertices of all garments lie, pushed out of the body, at the instants of clips too."""
         skeleton = self.skeleton()
@@ -254,7 +245,7 @@ class Rack:
                 skins = [deformed_vertices(mesh, world, frame, poses, i)
                          for i, mesh in enumerate(base.meshes[: len(figure.meshes)])]  # fmt: skip
                 posed.append((world, frame, np.concatenate(skins)))
-        at_t = self._in_t(skeleton)
+        at_t = in_t(self.target, skeleton)
         out = []
         for row, mesh in zip(self.hung, base.meshes[len(figure.meshes) :], strict=True):
             undo = _inverse_affine(_blended(mesh, at_t))

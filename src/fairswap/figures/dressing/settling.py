@@ -18,6 +18,8 @@ _OFF_M, _OFF_MOVING_M = 0.003, 0.0005
 _ROUNDS, _ALL_AGAIN = 9, 4
 # How much stiffness counts against what must be pushed, and how much any change does.
 _STIFF, _STILL = 0.1, 2e-3
+# A push straight outward is as good as any other if it gets at least so far, of its length.
+_HELPS = 0.5
 # Nothing is pushed out by more than this, in heights: it would be another garment. In motion by less: skin that folds
 # into itself cannot be cleared.
 _FURTHEST, _FURTHEST_MOVING, _ENOUGH = 0.06, 0.015, 1.2
@@ -42,17 +44,18 @@ def settled(
     now = vertices
     every = [(moment, cloth.under.moved(moment.skin.vertices)) for moment in moments]
     left = every
-    # How far each place shall be pushed along the normal of what it covers: more with every round that finds it short.
+    # How each place shall be pushed, by a vector at rest: more with every round that finds it short.
     at_rest, moving = (_Push(len(cloth.owner), most * height) for most in (_FURTHEST, _FURTHEST_MOVING))
+    outward = cloth.cover.normal
     first = np.zeros(0)
     for number in range(_ROUNDS):
         here = Cloth.of(now, triangles, skin, spacing_m, like=cloth)
         above = here.cover.height_m
         short = np.maximum(np.where(np.isfinite(above), _OFF_M - above, 0.0), 0.0)
-        need = short * _along(cloth.cover.normal, here.cover.normal)
+        need = short[:, None] * _way(outward, here.cover.normal)
         if number % _ALL_AGAIN == 0:
             left = every
-        cutting, more = [], np.zeros(len(need))
+        cutting, more, most = [], np.zeros((len(need), 3)), np.zeros(len(need))
         deepest = np.nan_to_num(np.maximum(-above, 0.0))
         for moment, under in left:
             carried, linear = moment.carry(now)
@@ -61,42 +64,61 @@ def settled(
             deepest = np.maximum(deepest, depth)
             if deep.max(initial=0.0) > _OFF_MOVING_M:
                 cutting.append((moment, under))
-            blend = np.einsum("sk,skij->sij", cloth.shares[low], linear[triangles[cloth.owner[low]]])
-            outward = np.einsum("sij,sj->si", blend, cloth.cover.normal[low])
-            wanted = np.where(deep > 0.0, deep + _OFF_MOVING_M, 0.0) * _along(outward, found.normal)
-            more[low] = np.maximum(more[low], wanted)
+            # Of all moments, that counts for a place in which it is deepest.
+            worse = np.flatnonzero(deep > most[low])
+            own = low[worse]
+            most[own] = deep[worse]
+            blend = np.einsum("sk,skij->sij", cloth.shares[own], linear[triangles[cloth.owner[own]]])
+            way = _way(outward[own], np.einsum("sij,si->sj", blend, found.normal[worse]))
+            more[own] = (deep[worse] + _OFF_MOVING_M)[:, None] * way
         if not cutting and not (short > 0.1 * _OFF_M).any():
             break
         left = cutting
         first = deepest if number == 0 else first
         at_rest.add(need)
         moving.add(more)
-        pushed = np.maximum(at_rest.total, moving.total)
+        pushed = _both(at_rest.total, moving.total)
         # When all moments were looked at for the last time: what is deeper for all the pushing stays where it was.
         held = (deepest > first + _OFF_MOVING_M) & (number == _ROUNDS - 1)
         pushed[held] = 0.0
-        rows = np.flatnonzero((pushed > 0.0) | held)
-        wish = pushed[rows, None] * cloth.cover.normal[rows]
-        now = vertices + smoother.least_change(_rows(cloth, rows, len(now)), wish, _STIFF, _STILL)
+        rows = np.flatnonzero(pushed.any(axis=1) | held)
+        now = vertices + smoother.least_change(_rows(cloth, rows, len(now)), pushed[rows], _STIFF, _STILL)
     return now
 
 
 class _Push:
-    """How far each place is pushed in all, ``most`` metres at most."""
+    """How each place is pushed in all ``(n, 3)``, ``most`` metres at most."""
 
     def __init__(self, places: int, most: float) -> None:
-        self.total, self._first, self._most = np.zeros(places), np.zeros(places), most
+        self.total, self._first, self._most = np.zeros((places, 3)), np.zeros(places), most
 
     def add(self, need: Floats) -> None:
         """As much again as is still needed; but what enough did not clear, more does not either: it folds elsewhere."""
-        self._first = np.where(self._first > 0.0, self._first, need)
-        self.total = np.minimum(self.total + need, np.minimum(_ENOUGH * self._first + _OFF_M, self._most))
+        self._first = np.where(self._first > 0.0, self._first, np.linalg.norm(need, axis=1))
+        total = self.total + need
+        most = np.minimum(_ENOUGH * self._first + _OFF_M, self._most)
+        self.total = total * np.minimum(1.0, most / np.maximum(np.linalg.norm(total, axis=1), 1e-12))[:, None]
 
 
-def _along(way: Floats, wanted: Floats) -> Floats:
-    """How far one has to go along ``way`` to get one metre further along ``wanted``: two at most."""
-    along = np.einsum("ni,ni->n", way, wanted) / np.maximum(np.linalg.norm(way, axis=1), 1e-9)
-    return np.asarray(np.where(along > 0.0, 1.0 / np.maximum(along, 0.5), 0.0))
+def _way(outward: Floats, wanted: Floats) -> Floats:
+    """The push ``(n, 3)`` that gets a place one metre further along ``wanted``, where a push of one metre along a unit
+    vector gets it as far as their product says.
+
+    It goes straight out of what is covered wherever that helps: half as much as could be, or more. Else, as where skin
+    folds, it is the shortest.
+    """
+    along = np.einsum("ni,ni->n", wanted, outward)
+    straight = outward / np.maximum(along, _HELPS)[:, None]
+    shortest = wanted / np.maximum(np.einsum("ni,ni->n", wanted, wanted), _HELPS**2)[:, None]
+    return np.where((along > _HELPS)[:, None], straight, shortest)
+
+
+def _both(rest: Floats, moving: Floats) -> Floats:
+    """One push for two wants: what motion wants, and of what is wanted at rest that which it does not do."""
+    size = np.linalg.norm(rest, axis=1, keepdims=True)
+    way = rest / np.maximum(size, 1e-12)
+    done = np.einsum("ni,ni->n", moving, way)[:, None]
+    return np.asarray(moving + np.maximum(size - np.maximum(done, 0.0), 0.0) * way)
 
 
 def _rows(cloth: Cloth, wanted: Integers, count: int) -> Any:

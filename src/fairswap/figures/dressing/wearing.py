@@ -34,4 +34,4 @@ def cutting(what: RiggedFigure | Document | Figure | str | Path, clip: Clip | No
         If the bones are not known.
     """
     rigged = what if isinstance(what, RiggedFigure) else RiggedFigure.of(document_of(what))
-    return cutting_of(worn_by_shape(rigged.figure, rigged.roles), rigged.roles, clip)
+    return cutting_of(worn_by_shape(rigged.figure, rigged.roles), rigged, clip)
