@@ -12,6 +12,7 @@ from fairswap.figures.dressing.worn import Wearing, worn_by_shape
 from fairswap.measure.nearness import Surface
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.skeleton import Skeleton
+from making import run
 
 COAT, BOOTS, OSRIC, PIP = (fairswap.demo_file(f"{n}.glb") for n in ("osric-coat", "osric-boots", "osric", "pip"))
 
@@ -188,6 +189,39 @@ def test_a_dent_is_told_wherever_it_shows(role, way, part, dressed):
     assert found.pieces[0].worst_m > 0.008
     assert found.pieces[0].part == part
     assert found.pieces[0].time > 0.9
+
+
+def test_what_it_wears_already_is_pushed_out_and_nothing_else_changes(walking, dressed):
+    """A coat drawn in by more than a centimetre: out of the skin again, the body and all the rest as they were."""
+    index = dressed.worn[0]
+    coat = dressed.figure.meshes[index]
+    meshes = list(dressed.figure.meshes)
+    meshes[index] = replace(coat, vertices=coat.vertices - 0.012 * coat.normals, origin=None)
+    step = fairswap.clips.trim(dressed.clips[0], start="0", end="0.2")
+    fairswap.save("tight.glb", replace(dressed.figure, meshes=tuple(meshes)), [step])
+    tight = fairswap.load("tight.glb")
+    done = run("dress", "tight.glb", "-o", "out.glb", "--json")
+    assert done.returncode == 0, done.stderr
+    assert done.report["worn"] == ["coat", "boots"]
+    assert done.report["added"] == []
+    before, after = ({row["piece"]: row for row in done.report[name]} for name in ("before", "cutting"))
+    assert before["coat"]["worst_mm"] > 8.0
+    assert after["coat"]["worst_mm"] < 2.0
+    out = fairswap.load("out.glb")
+    for number, (old, new) in enumerate(zip(tight.figure.meshes, out.figure.meshes, strict=True)):
+        off = np.linalg.norm(new.vertices - old.vertices, axis=1)
+        assert (off.max() > 0.004) == (number == index)
+        assert np.array_equal(old.triangles, new.triangles)
+        assert np.array_equal(old.weights, new.weights)
+        assert np.linalg.norm(new.normals, axis=1) == pytest.approx(1.0, abs=1e-4)
+    assert np.array_equal(tight.clips[0].rotations, out.clips[0].rotations)
+
+
+def test_where_nothing_is_worn_or_nothing_is_given_it_is_told(walking):
+    with pytest.raises(fairswap.ImpossibleError, match="wears nothing"):
+        fairswap.dress(walking)
+    with pytest.raises(fairswap.UsageError, match="none is given"):
+        fairswap.dress(walking, made_for=OSRIC)
 
 
 def test_what_is_worn_is_found_from_the_shape(dressed):

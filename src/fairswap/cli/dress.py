@@ -1,4 +1,4 @@
-"""``fairswap dress FIGURE --with GARMENT… -o OUT``."""
+"""``fairswap dress FIGURE [--with GARMENT…] -o OUT``."""
 
 from __future__ import annotations
 
@@ -33,8 +33,8 @@ class DressReport(Report, frozen=True):
 
 @click.command()
 @click.argument("figure", type=options.INPUT)
-@click.option("--with", "garments", multiple=True, required=True, type=options.INPUT, metavar="GARMENT",
-              help="Clothes, in a file of their own. Repeatable.")  # fmt: skip
+@click.option("--with", "garments", multiple=True, type=options.INPUT, metavar="GARMENT",
+              help="Clothes, in a file of their own. Repeatable. Without: those that FIGURE wears.")  # fmt: skip
 @options.out
 @click.option("--made-for", type=options.INPUT, metavar="BODY", help="The figure that the clothes were made for.")
 @click.option("--take", multiple=True, metavar="MESH", help="Only this mesh of the clothes' files: coat, boot*.")
@@ -54,7 +54,7 @@ def command(
 
     They are laid on it as they lay on the body they were made for (--made-for), get the weights of the skin below,
     keep bones of their own, as a skirt's, and are pushed out where they cut: in FIGURE's own clips and in --motion,
-    else in the reel.
+    else in the reel. Without --with, the clothes that FIGURE wears already are pushed out.
     """
     from fairswap.formats.files import load, save_to
     from fairswap.jobs.dressing import dress

@@ -2,20 +2,22 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
-from dataclasses import dataclass
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, replace
+from functools import partial
 from pathlib import Path
 
 import numpy as np
 
 from fairswap.clips.proving import body_reel
-from fairswap.errors import Finding, ImpossibleError
+from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.figures.dressing.cutting import SEEN_M, Cutting, cutting_of
 from fairswap.figures.dressing.forms import form_of
-from fairswap.figures.dressing.garments import garment_in
+from fairswap.figures.dressing.garments import Garment, garment_in
 from fairswap.figures.dressing.hiding import without_hidden_skin
+from fairswap.figures.dressing.own import own_clothes_settled
 from fairswap.figures.dressing.rack import Rack
-from fairswap.figures.dressing.worn import Wearing
+from fairswap.figures.dressing.worn import Wearing, worn_by_shape
 from fairswap.formats.files import document_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -41,7 +43,7 @@ class Dressed:
     clips : tuple of Clip
         The figure's own clips, on its bones and those that came along.
     worn : tuple of int
-        Which meshes of the figure are the new clothes.
+        Which meshes of the figure are the clothes, or hold some.
     added : tuple of str
         The bones that came along: a skirt's, a hood's.
     cutting, before : Cutting
@@ -83,6 +85,7 @@ def dress(
         Who is dressed.
     garments : path, Document or Figure
         Clothes, each with or without bones of its own. Where a body is in the file as well, only the clothes are taken.
+        Without any, what the figure wears already is pushed out of its body: pieces by themselves that lie around it.
     made_for : path, Document or Figure, optional
         The body that the garments were made for: they are laid on this one as they lay on that.
     take : sequence of str
@@ -103,40 +106,96 @@ def dress(
     Raises
     ------
     ImpossibleError
-        If nothing in a file could be worn, or nothing says how it was worn; if the figure has no body.
+        If nothing in a file could be worn, or nothing says how it was worn; if the figure has no body; if no garment is
+        given and it wears nothing.
     UsageError
-        If no mesh is called as asked.
+        If no mesh is called as asked; if something is said of garments, and none is given.
     """
     document = document_of(what)
     target = RiggedFigure.of(document, part="target")
     if not target.figure.meshes:
         raise ImpossibleError("the figure has no body to put clothes on", file=document.file)
-    wearer = None if made_for is None else RiggedFigure.of(made_for, part="wearer")
-    rack = Rack(target, form_of(target, as_it_moves=True))
-    findings: list[Finding] = []
-    for one in garments:
-        garment = garment_in(one, target, wearer, take)
-        findings += garment.findings
-        rack.hang(garment)
-    skeleton = rack.skeleton()
     own = document.clips_of(document.figure)
-    carried = rack.wider_clips(skeleton, (*own, *clips))
-    shown = carried or rack.wider_clips(skeleton, [body_reel(target, _REEL_RATE)[0]])
-    moving = [(clip, _instants(clip)) for clip in shown]
-    bare = rack.figure(skeleton, [row.vertices for row in rack.hung])
-    worn = tuple(range(len(target.figure.meshes), len(bare.meshes)))
-    before, worst = _worst(Wearing.of_meshes(bare, target.roles, worn), target, moving)
-    figure, cutting = bare, before
+    if garments:
+        wearer = None if made_for is None else RiggedFigure.of(made_for, part="wearer")
+        outfit = _hung(target, [garment_in(one, target, wearer, take) for one in garments], (*own, *clips))
+    elif made_for is not None or take:
+        raise UsageError("made_for and take say something of garments, and none is given")
+    else:
+        outfit = _worn_already(target, (*own, *clips))
+    wearing, findings = outfit.wearing, list(outfit.findings)
+    before, worst = _worst(wearing, target, outfit.moving)
+    cutting = before
     if settle and before.deepest_m > 0.0:
-        figure = rack.figure(skeleton, rack.settled(moving))
-        cutting, worst = _worst(Wearing.of_meshes(figure, target.roles, worn), target, moving)
+        wearing = replace(wearing, figure=outfit.settled())
+        cutting, worst = _worst(wearing, target, outfit.moving)
+    worn = tuple(index for index, numbers in enumerate(wearing.numbers) if (numbers >= 0).any())
+    figure = wearing.figure
     if hide:
-        figure, hidden = without_hidden_skin(Wearing.of_meshes(figure, target.roles, worn))
-        cutting, worst = _worst(Wearing.of_meshes(figure, target.roles, worn), target, moving)
+        figure, hidden = without_hidden_skin(wearing)
+        cutting, worst = _worst(outfit.found_in(figure), target, outfit.moving)
         message = f"{hidden} triangles of its skin are under the clothes, and left out"
         findings.append(Finding("skin-hidden", "note", target.figure.name, message))
     findings += _told(cutting, worst.name)
-    return Dressed(figure, carried[: len(own)], worn, rack.added, cutting, before, worst, tuple(findings))
+    kept = outfit.clips[: len(own)]
+    return Dressed(figure, kept, worn, outfit.added, cutting, before, worst, tuple(findings))
+
+
+@dataclass(frozen=True, eq=False)
+class _Outfit:
+    """What is worn before it is settled; the figure with it settled; how it is found again in a changed figure; the
+    clips on all bones, and the instants that are looked at."""
+
+    wearing: Wearing
+    settled: Callable[[], Figure]
+    found_in: Callable[[Figure], Wearing]
+    clips: tuple[Clip, ...]
+    moving: list[tuple[Clip, Floats]]
+    added: tuple[str, ...] = ()
+    findings: tuple[Finding, ...] = ()
+
+
+def _hung(target: RiggedFigure, garments: Sequence[Garment], clips: Sequence[Clip]) -> _Outfit:
+    """Garments put on."""
+    rack = Rack(target, form_of(target, as_it_moves=True))
+    for garment in garments:
+        rack.hang(garment)
+    skeleton = rack.skeleton()
+    carried = rack.wider_clips(skeleton, clips)
+    moving = _looked_at(carried or rack.wider_clips(skeleton, _reel(target)))
+    bare = rack.figure(skeleton, [row.vertices for row in rack.hung])
+    worn = range(len(target.figure.meshes), len(bare.meshes))
+
+    def found_in(figure: Figure) -> Wearing:
+        return Wearing.of_meshes(figure, target.roles, worn)
+
+    findings = tuple(finding for garment in garments for finding in garment.findings)
+
+    def settled() -> Figure:
+        return rack.figure(skeleton, rack.settled(moving))
+
+    return _Outfit(found_in(bare), settled, found_in, carried, moving, rack.added, findings)
+
+
+def _worn_already(target: RiggedFigure, clips: tuple[Clip, ...]) -> _Outfit:
+    """What the figure wears as it is."""
+    wearing, moving = worn_by_shape(target.figure, target.roles), _looked_at(clips or _reel(target))
+    if not wearing.names:
+        raise ImpossibleError("it wears nothing that is a piece by itself", file=target.figure.name,
+                              remedy="Give garments")  # fmt: skip
+
+    def found_in(figure: Figure) -> Wearing:
+        return worn_by_shape(figure, target.roles)
+
+    return _Outfit(wearing, partial(own_clothes_settled, wearing, target, moving), found_in, clips, moving)
+
+
+def _reel(target: RiggedFigure) -> list[Clip]:
+    return [body_reel(target, _REEL_RATE)[0]]
+
+
+def _looked_at(clips: Sequence[Clip]) -> list[tuple[Clip, Floats]]:
+    return [(clip, _instants(clip)) for clip in clips]
 
 
 def _instants(clip: Clip) -> Floats:

@@ -7,6 +7,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from fairswap.figures.dressing.carrying import blended, carrier_between
 from fairswap.figures.dressing.cutting import SPACING
 from fairswap.figures.dressing.forms import in_t, shares_of
 from fairswap.figures.dressing.garments import Garment
@@ -19,7 +20,7 @@ from fairswap.formats.naming import distinct
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh, deformed_vertices, skin_matrices, vertex_normals
+from fairswap.model.mesh import Mesh, deformed_vertices, vertex_normals
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import conjugate, multiply, normalized, quaternion_between, rotate
 from fairswap.model.skeleton import Skeleton, WorldTransforms
@@ -212,7 +213,7 @@ class Rack:
         """One garment's mesh, carried back from the T to the pose that the body is bound in."""
         mesh = replace(row.mesh, name=name, joints=row.joints, weights=row.weights, bind_matrices=binds, skinned=True,
                        origin=None)  # fmt: skip
-        matrices = _blended(mesh, in_t(self.target, skeleton))
+        matrices = blended(mesh, in_t(self.target, skeleton))
         back = np.linalg.inv(matrices[:, :, :3])
         vertices = np.einsum("nij,nj->ni", back, at - matrices[:, :, 3])
         linear = np.einsum("nij,njk->nik", back, row.linear)
@@ -248,33 +249,11 @@ class Rack:
         at_t = in_t(self.target, skeleton)
         out = []
         for row, mesh in zip(self.hung, base.meshes[len(figure.meshes) :], strict=True):
-            undo = _inverse_affine(_blended(mesh, at_t))
-            moments = [Moment(self.body.moved(points), _carrier_of(_composed(_blended(mesh, world, frame), undo)))
+            start = blended(mesh, at_t)
+            moments = [Moment(self.body.moved(points), carrier_between(start, blended(mesh, world, frame)))
                        for world, frame, points in posed]  # fmt: skip
             out.append(settled(row.vertices, mesh.triangles, self.body, moments, SPACING * height))
         return out
-
-
-def _carrier_of(matrices: Floats):  # type: ignore[no-untyped-def]
-    linear, shift = matrices[:, :, :3], matrices[:, :, 3]
-    return lambda points: (np.einsum("nij,nj->ni", linear, points) + shift, linear)
-
-
-def _blended(mesh: Mesh, world: WorldTransforms, frame: int = 0) -> Floats:
-    """What a pose does to each vertex of a mesh as it was bound, ``(n, 3, 4)``."""
-    matrices = skin_matrices(mesh, world, frame)
-    return np.asarray(np.einsum("nk,nkij->nij", mesh.weights, matrices[mesh.joints]))
-
-
-def _inverse_affine(matrices: Floats) -> Floats:
-    back = np.linalg.inv(matrices[:, :, :3])
-    return np.concatenate([back, -np.einsum("nij,nj->ni", back, matrices[:, :, 3])[:, :, None]], axis=2)
-
-
-def _composed(second: Floats, first: Floats) -> Floats:
-    linear = second[:, :, :3] @ first[:, :, :3]
-    shift = np.einsum("nij,nj->ni", second[:, :, :3], first[:, :, 3]) + second[:, :, 3]
-    return np.concatenate([linear, shift[:, :, None]], axis=2)
 
 
 def _weight_table(mesh: Mesh, bones: int) -> Floats:

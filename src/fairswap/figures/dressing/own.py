@@ -1,0 +1,65 @@
+"""Clothes that a figure wears already, pushed out of its body."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.figures.dressing.carrying import blended, carrier_between
+from fairswap.figures.dressing.cutting import SPACING
+from fairswap.figures.dressing.forms import in_t
+from fairswap.figures.dressing.settling import Moment, settled
+from fairswap.figures.dressing.worn import Wearing
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.figure import Figure
+from fairswap.model.mesh import Mesh, deformed_vertices, vertex_normals
+from fairswap.model.rotation import quaternion_between, rotate
+from fairswap.pose.rigged import RiggedFigure
+
+
+def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tuple[Clip, Floats]]) -> Figure:
+    """The figure with what it wears pushed out of its body: at rest, and at instants of clips. Nothing else changes."""
+    figure = wearing.figure
+    t_pose = in_t(body, figure.skeleton)
+    apart = np.concatenate([deformed_vertices(mesh, t_pose, 0) for mesh in figure.meshes])
+    skin = wearing.body(apart)
+    in_the_t = np.concatenate([blended(mesh, t_pose) for mesh in figure.meshes])
+    rest = np.concatenate([blended(mesh, figure.skeleton.rest) for mesh in figure.meshes])
+    posed = [(figure.rest_points, rest)]
+    for clip, times in clips:
+        poses = clip.at(times)
+        world = poses.world()
+        for frame in range(len(times)):
+            points = [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
+            turns = [blended(mesh, world, frame) for mesh in figure.meshes]
+            posed.append((np.concatenate(points), np.concatenate(turns)))
+    moved = apart.copy()
+    for piece in range(len(wearing.names)):
+        own, corners = np.unique(wearing.triangles(piece), return_inverse=True)
+        moments = [Moment(skin.moved(points), carrier_between(in_the_t[own], turns[own])) for points, turns in posed]
+        moved[own] = settled(apart[own], corners.reshape(-1, 3), skin, moments, SPACING * figure.height_m)
+    shifts = np.einsum("nij,nj->ni", np.linalg.inv(in_the_t[:, :, :3]), moved - apart)
+    meshes = [
+        _shifted(mesh, shifts[first : first + len(mesh.vertices)])
+        for mesh, first in zip(figure.meshes, wearing.firsts, strict=False)
+    ]
+    return replace(figure, meshes=tuple(meshes))
+
+
+def _shifted(mesh: Mesh, shifts: Floats) -> Mesh:
+    """A mesh with some vertices elsewhere, their normals and tangents turned as the surface is."""
+    changed = np.flatnonzero(np.abs(shifts).max(axis=1) > 0.0)
+    if not len(changed):
+        return mesh
+    vertices = mesh.vertices + shifts
+    before, after = (vertex_normals(points, mesh.triangles)[changed] for points in (mesh.vertices, vertices))
+    turn = quaternion_between(before, after)
+    normals = mesh.normals.copy()
+    normals[changed] = rotate(turn, normals[changed])
+    tangents = None if mesh.tangents is None else mesh.tangents.copy()
+    if tangents is not None:
+        tangents[changed, :3] = rotate(turn, tangents[changed, :3])
+    return replace(mesh, vertices=vertices, normals=normals, tangents=tangents)
