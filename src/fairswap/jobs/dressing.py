@@ -130,25 +130,23 @@ def dress(
         wearing = replace(wearing, figure=outfit.settled())
         cutting, worst = _worst(wearing, target, outfit.moving)
     worn = tuple(index for index, numbers in enumerate(wearing.numbers) if (numbers >= 0).any())
-    figure = wearing.figure
     if hide:
-        figure, hidden = without_hidden_skin(wearing)
-        cutting, worst = _worst(outfit.found_in(figure), target, outfit.moving)
+        wearing, hidden = without_hidden_skin(wearing)
+        cutting, worst = _worst(wearing, target, outfit.moving)
         message = f"{hidden} triangles of its skin are under the clothes, and left out"
         findings.append(Finding("skin-hidden", "note", target.figure.name, message))
     findings += _told(cutting, worst.name)
     kept = outfit.clips[: len(own)]
-    return Dressed(figure, kept, worn, outfit.added, cutting, before, worst, tuple(findings))
+    return Dressed(wearing.figure, kept, worn, outfit.added, cutting, before, worst, tuple(findings))
 
 
 @dataclass(frozen=True, eq=False)
 class _Outfit:
-    """What is worn before it is settled; the figure with it settled; how it is found again in a changed figure; the
-    clips on all bones, and the instants that are looked at."""
+    """What is worn before it is settled; the figure with it settled; the clips on all bones, and the instants that are
+    looked at."""
 
     wearing: Wearing
     settled: Callable[[], Figure]
-    found_in: Callable[[Figure], Wearing]
     clips: tuple[Clip, ...]
     moving: list[tuple[Clip, Floats]]
     added: tuple[str, ...] = ()
@@ -165,16 +163,13 @@ def _hung(target: RiggedFigure, garments: Sequence[Garment], clips: Sequence[Cli
     moving = _looked_at(carried or rack.wider_clips(skeleton, _reel(target)))
     bare = rack.figure(skeleton, [row.vertices for row in rack.hung])
     worn = range(len(target.figure.meshes), len(bare.meshes))
-
-    def found_in(figure: Figure) -> Wearing:
-        return Wearing.of_meshes(figure, target.roles, worn)
-
+    wearing = Wearing.of_meshes(bare, target.roles, worn)
     findings = tuple(finding for garment in garments for finding in garment.findings)
 
     def settled() -> Figure:
         return rack.figure(skeleton, rack.settled(moving))
 
-    return _Outfit(found_in(bare), settled, found_in, carried, moving, rack.added, findings)
+    return _Outfit(wearing, settled, carried, moving, rack.added, findings)
 
 
 def _worn_already(target: RiggedFigure, clips: tuple[Clip, ...]) -> _Outfit:
@@ -183,11 +178,7 @@ def _worn_already(target: RiggedFigure, clips: tuple[Clip, ...]) -> _Outfit:
     if not wearing.names:
         raise ImpossibleError("it wears nothing that is a piece by itself", file=target.figure.name,
                               remedy="Give garments")  # fmt: skip
-
-    def found_in(figure: Figure) -> Wearing:
-        return worn_by_shape(figure, target.roles)
-
-    return _Outfit(wearing, partial(own_clothes_settled, wearing, target, moving), found_in, clips, moving)
+    return _Outfit(wearing, partial(own_clothes_settled, wearing, target, moving), clips, moving)
 
 
 def _reel(target: RiggedFigure) -> list[Clip]:

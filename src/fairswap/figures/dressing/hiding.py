@@ -8,10 +8,9 @@ import numpy as np
 
 from fairswap.figures.dressing.worn import SKIN, Wearing
 from fairswap.figures.rigging.shape import Shape
-from fairswap.figures.trimming import with_triangles
+from fairswap.figures.trimming import rows_left, with_triangles
 from fairswap.measure.nearness import Surface
 from fairswap.model.arrays import Floats, Integers
-from fairswap.model.figure import Figure
 from fairswap.model.rotation import normalized
 
 # Cloth hides skin that it lies over up to this, in heights, seen straight and from the sides.
@@ -22,24 +21,29 @@ _ASLANT = 0.7
 _RINGS = 2
 
 
-def without_hidden_skin(wearing: Wearing) -> tuple[Figure, int]:
+def without_hidden_skin(wearing: Wearing) -> tuple[Wearing, int]:
     """The figure without the skin that what it wears hides, and how many triangles that were."""
     figure, points = wearing.figure, wearing.figure.rest_points
     skin = wearing.triangles(SKIN)
     cloth = np.concatenate([wearing.triangles(piece) for piece in range(len(wearing.names))] or [skin[:0]])
     if not len(skin) or not len(cloth):
-        return figure, 0
+        return wearing, 0
     body = Surface(points, skin)
     vertices = np.unique(skin)
     seen = np.ones(len(points), dtype=bool)
     seen[vertices] = ~_under(points[vertices], body.normals[vertices], Surface(points, cloth), figure.height_m)
     seen = _wider(seen, points, skin)
-    dropped, meshes = 0, []
+    dropped, meshes, left = 0, [], []
     for mesh, numbers, first in zip(figure.meshes, wearing.numbers, wearing.firsts, strict=False):
         hidden = (numbers == SKIN) & ~seen[mesh.triangles + first].any(axis=1)
+        if hidden.all():
+            hidden[:] = False
         dropped += int(hidden.sum())
-        meshes.append(with_triangles(mesh, ~hidden) if hidden.any() and not hidden.all() else mesh)
-    return (replace(figure, meshes=tuple(meshes), source=None) if dropped else figure), dropped
+        meshes.append(with_triangles(mesh, ~hidden) if hidden.any() else mesh)
+        left.append(numbers[rows_left(mesh, ~hidden)] if hidden.any() else numbers)
+    if not dropped:
+        return wearing, 0
+    return Wearing(replace(figure, meshes=tuple(meshes), source=None), tuple(left), wearing.names), dropped
 
 
 def _under(places: Floats, normals: Floats, cloth: Surface, height: float) -> np.ndarray:
