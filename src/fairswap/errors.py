@@ -51,6 +51,7 @@ REMEDIES = {
     "space-found": "Load it with another unit or up if this is wrong",
     "space-guessed": "Load it with another unit or up if this is wrong",
     "no-usd": 'Install it: pip install "fairswap[usd]"',
+    "nothing-to-wear": "Give garments",
     "vrm-bones": 'Fit it to the standard: fairswap.fit(document, "vrm-1")',
     "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and give it as meta",
     "wants-a-folder": "fairswap.fit(document, {platform!r}).save(FOLDER) mends it",

@@ -120,7 +120,8 @@ def dress(
         wearer = None if made_for is None else RiggedFigure.of(made_for, part="wearer")
         outfit = _hung(target, [garment_in(one, target, wearer, take) for one in garments], (*own, *clips))
     elif made_for is not None or take:
-        raise UsageError("made_for and take say something of garments, and none is given")
+        problem = "it is said which garments to take, or for whom they were made, and none is given"
+        raise UsageError(problem, code="nothing-to-wear")
     else:
         outfit = _worn_already(target, (*own, *clips))
     wearing, findings = outfit.wearing, list(outfit.findings)
@@ -176,8 +177,8 @@ def _worn_already(target: RiggedFigure, clips: tuple[Clip, ...]) -> _Outfit:
     """What the figure wears as it is."""
     wearing, moving = worn_by_shape(target.figure, target.roles), _looked_at(clips or _reel(target))
     if not wearing.names:
-        raise ImpossibleError("it wears nothing that is a piece by itself", file=target.figure.name,
-                              remedy="Give garments")  # fmt: skip
+        problem = "it wears nothing that is a piece by itself, and no garment is given"
+        raise ImpossibleError(problem, file=target.figure.name, code="nothing-to-wear")
     return _Outfit(wearing, partial(own_clothes_settled, wearing, target, moving), clips, moving)
 
 
