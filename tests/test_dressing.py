@@ -197,6 +197,15 @@ def test_what_it_wears_already_is_pushed_out_and_nothing_else_changes(walking, d
     coat = dressed.figure.meshes[index]
     meshes = list(dressed.figure.meshes)
     meshes[index] = replace(coat, vertices=coat.vertices - 0.012 * coat.normals, origin=None)
+    # A button on the chest, from three corners of the cloth: it stays on it.
+    rigged = fairswap.RiggedFigure.of(dressed.figure)
+    chest = dressed.figure.skeleton.rest.positions[0, rigged.roles.bones["spine_1"]] + [0.0, 0.1, 0.2]
+    front = int(np.argmin(np.linalg.norm(dressed.figure.rest_vertices[index] - chest, axis=1)))
+    at = meshes[index].vertices[front] + 0.002 * coat.normals[front] + [[0, 0, 0], [0.01, 0, 0], [0, 0.01, 0]]
+    meshes.append(
+        Mesh("button", at, np.tile(coat.normals[front], (3, 1)), np.array([[0, 1, 2]]),
+             np.tile(coat.joints[front], (3, 1)), np.tile(coat.weights[front], (3, 1)), coat.bind_matrices)
+    )  # fmt: skip
     step = fairswap.clips.trim(dressed.clips[0], start="0", end="0.2")
     fairswap.save("tight.glb", replace(dressed.figure, meshes=tuple(meshes)), [step])
     tight = fairswap.load("tight.glb")
@@ -208,7 +217,11 @@ def test_what_it_wears_already_is_pushed_out_and_nothing_else_changes(walking, d
     assert before["coat"]["worst_mm"] > 8.0
     assert after["coat"]["worst_mm"] < 2.0
     out = fairswap.load("out.glb")
-    for number, (old, new) in enumerate(zip(tight.figure.meshes, out.figure.meshes, strict=True)):
+    button, cloth = ([one.figure.meshes[number].vertices for one in (tight, out)] for number in (-1, index))
+    pushed = cloth[1][front] - cloth[0][front]
+    assert np.linalg.norm(pushed) > 0.002
+    assert button[1] - button[0] == pytest.approx(np.tile(pushed, (3, 1)), abs=0.001)
+    for number, (old, new) in enumerate(zip(tight.figure.meshes[:-1], out.figure.meshes[:-1], strict=True)):
         off = np.linalg.norm(new.vertices - old.vertices, axis=1)
         assert (off.max() > 0.004) == (number == index)
         assert np.array_equal(old.triangles, new.triangles)

@@ -11,13 +11,17 @@ from fairswap.figures.dressing.carrying import blended, carrier_between
 from fairswap.figures.dressing.cutting import SPACING
 from fairswap.figures.dressing.forms import in_t
 from fairswap.figures.dressing.settling import Moment, settled
-from fairswap.figures.dressing.worn import Wearing
+from fairswap.figures.dressing.worn import NEITHER, Wearing
+from fairswap.figures.rigging.shape import Shape
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, deformed_vertices, vertex_normals
 from fairswap.model.rotation import quaternion_between, rotate
 from fairswap.pose.rigged import RiggedFigure
+
+# A small piece this near to cloth, in heights, goes with it.
+_AT_CLOTH = 0.01
 
 
 def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tuple[Clip, Floats]]) -> Figure:
@@ -41,12 +45,31 @@ def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tu
         own, corners = np.unique(wearing.triangles(piece), return_inverse=True)
         moments = [Moment(skin.moved(points), carrier_between(in_the_t[own], turns[own])) for points, turns in posed]
         moved[own] = settled(apart[own], corners.reshape(-1, 3), skin, moments, SPACING * figure.height_m)
+    _take_along(wearing, apart, moved)
     shifts = np.einsum("nij,nj->ni", np.linalg.inv(in_the_t[:, :, :3]), moved - apart)
     meshes = [
         _shifted(mesh, shifts[first : first + len(mesh.vertices)])
         for mesh, first in zip(figure.meshes, wearing.firsts, strict=False)
     ]
     return replace(figure, meshes=tuple(meshes))
+
+
+def _take_along(wearing: Wearing, before: Floats, after: Floats) -> None:
+    """Move small pieces that are neither cloth nor body, as buttons are, as a whole with the cloth they lie at."""
+    from scipy.spatial import cKDTree
+
+    corners = wearing.triangles(NEITHER)
+    if not len(corners):
+        return
+    cloth = np.unique(wearing.triangles(*range(len(wearing.names))))
+    small, shells = np.unique(corners), Shape.of(before, corners).shell
+    away, near = cKDTree(before[cloth]).query(before[small])
+    _, piece = np.unique(shells[small], return_inverse=True)
+    count = np.bincount(piece)
+    at_cloth = np.bincount(piece, away) / count < _AT_CLOTH * wearing.figure.height_m
+    shifts = (after - before)[cloth[near]]
+    mean = np.stack([np.bincount(piece, column) / count for column in shifts.T], axis=1)
+    after[small] += np.where(at_cloth[:, None], mean, 0.0)[piece]
 
 
 def _shifted(mesh: Mesh, shifts: Floats) -> Mesh:
