@@ -46,7 +46,9 @@ def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tu
         moments = [Moment(skin.moved(points), carrier_between(in_the_t[own], turns[own])) for points, turns in posed]
         moved[own] = settled(apart[own], corners.reshape(-1, 3), skin, moments, SPACING * figure.height_m)
     _take_along(wearing, apart, moved)
-    shifts = np.einsum("nij,nj->ni", np.linalg.inv(in_the_t[:, :, :3]), moved - apart)
+    shifts = np.zeros_like(apart)
+    rows = np.flatnonzero((moved != apart).any(axis=1))
+    shifts[rows] = np.einsum("nij,nj->ni", np.linalg.inv(in_the_t[rows, :, :3]), (moved - apart)[rows])
     meshes = [
         _shifted(mesh, shifts[first : first + len(mesh.vertices)])
         for mesh, first in zip(figure.meshes, wearing.firsts, strict=False)
