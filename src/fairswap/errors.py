@@ -23,7 +23,7 @@ REMEDIES = {
     "bones-unsure": "Draft a profile with bones.draft, correct it, and give it as bones",
     "correction-large": "See whether it is the right bone (bones.show), and look at it (pose.measure)",
     "expressions-held": "Draft from it: face.draft(…, clip=NAME)",
-    "clothes-cut": "dress(figure) pushes it out, with hide=True it leaves out the skin below",
+    "clothes-cut": "dress(figure) pushes it out; hide=True takes away the skin below what is left",
     "does-not-fit": "fairswap.fit(document, {platform!r}) mends it",
     "does-not-loop": "clips.loop closes it",
     "exists": "Give force=True to replace it, or another name",

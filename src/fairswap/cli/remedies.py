@@ -23,7 +23,7 @@ REMEDIES = {
     "correction-large": "See whether it is the right bone ('fairswap bones show'), and look at it "
     "('fairswap pose measure')",
     "expressions-held": "Draft from it: fairswap face draft FILE --clip NAME -o F.toml",
-    "clothes-cut": "'fairswap dress FIGURE -o OUT' pushes it out, with --hide it leaves out the skin below",
+    "clothes-cut": "'fairswap dress FIGURE -o OUT' pushes it out; --hide takes away the skin below what is left",
     "does-not-fit": "fairswap fit {file} --platform {platform} -o OUT",
     "does-not-loop": "fairswap clip loop FILE -o OUT",
     "exists": "Pass --force to replace it, or give another name",

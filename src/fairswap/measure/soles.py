@@ -114,7 +114,7 @@ def _low_vertices(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]], feet: 
     of_foot[feet] = True
     owners, places = [], []
     for mesh, vertices in shown:
-        owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+        owner = mesh.main_bones
         mine = of_foot[owner]
         if mine.any():
             owners.append(owner[mine])

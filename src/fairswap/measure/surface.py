@@ -128,7 +128,7 @@ def owned_vertices(rigged: RiggedFigure) -> tuple[np.ndarray, Floats]:
     """All vertices in the T with the bone that holds each most, bones without a role giving way to those above."""
     owners, places = [np.empty(0, dtype=np.intp)], [np.empty((0, 3))]
     for mesh in rigged.figure.meshes:
-        owners.append(mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)])
+        owners.append(mesh.main_bones)
         places.append(deformed_vertices(mesh, rigged.reference_world, 0))
     return np.concatenate(owners), np.concatenate(places)
 

@@ -119,7 +119,7 @@ class Figure(Value):
         """
         out = np.full((len(self.skeleton), 2, 3), np.nan)
         for mesh, vertices in zip(self.meshes, self.rest_vertices, strict=True):
-            owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+            owner = mesh.main_bones
             for bone in np.unique(owner).tolist():
                 local = (vertices[owner == bone] - places[bone]) @ axes[bone]
                 out[bone, 0] = np.fmin(out[bone, 0], local.min(axis=0))

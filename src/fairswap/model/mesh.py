@@ -142,6 +142,11 @@ class Mesh(Value):
             plain = Material(slice(0, len(self.triangles)), np.array(_PLAIN))
             object.__setattr__(self, "materials", (plain,))
 
+    @property
+    def main_bones(self) -> Integers:
+        """The bone that holds each vertex more than others do, ``(n,)``."""
+        return self.joints[np.arange(len(self.joints)), np.argmax(self.weights, axis=1)]
+
     def __repr__(self) -> str:
         morphs = f", {len(self.morph_names)} morphs" if self.morph_names else ""
         return f"<Mesh {self.name!r}: {len(self.vertices)} vertices, {len(self.triangles)} triangles{morphs}>"

@@ -17,7 +17,7 @@ def skin_of_bones(figure: Figure) -> dict[int, Floats]:
     """For each bone that holds any skin, the vertices ``(n, 3)`` that it holds more than others do, as they rest."""
     found: dict[int, list[Floats]] = {}
     for mesh, vertices in zip(figure.meshes, figure.rest_vertices, strict=True):
-        owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+        owner = mesh.main_bones
         for bone in np.unique(owner).tolist():
             found.setdefault(bone, []).append(vertices[owner == bone])
     return {bone: np.concatenate(rows) for bone, rows in found.items()}

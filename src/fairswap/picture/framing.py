@@ -135,7 +135,7 @@ class Staged:
         parts = [self.world.position_tracks[watched or sorted(self.bones), :, frame]]
         for mesh, vertices in zip(self.figure.meshes, self._vertices[frame], strict=True):
             if watched:
-                owner = mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]
+                owner = mesh.main_bones
                 vertices = vertices[np.isin(owner, watched)]
             parts.append(vertices)
         return np.concatenate(parts)

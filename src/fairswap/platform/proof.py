@@ -65,7 +65,7 @@ def prove(
     part_of_bone = _parts(before, roles)
     rows: dict[str, list[tuple[Floats, Floats]]] = {}
     for mesh, mean, most in zip(before.meshes, means, worst, strict=True):
-        held = part_of_bone[mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)]]
+        held = part_of_bone[mesh.main_bones]
         for part in np.unique(held).tolist():
             rows.setdefault(part, []).append((mean[held == part], most[held == part]))
     parts = {

@@ -237,9 +237,7 @@ def cutting_of(
 
 def _holders(wearing: Wearing) -> Integers:
     """The bone that holds each vertex of all meshes most, ``(n,)``."""
-    return np.concatenate(
-        [mesh.joints[np.arange(len(mesh.joints)), np.argmax(mesh.weights, axis=1)] for mesh in wearing.figure.meshes]
-    )
+    return np.concatenate([mesh.main_bones for mesh in wearing.figure.meshes])
 
 
 def _spread(points: Floats, triangles: Integers, spacing_m: float) -> tuple[Integers, Floats, Floats]:

@@ -82,7 +82,7 @@ def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
         scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
     curved = [kind for kind in _NOT_READ if next(scene.root.iter(kind), None) is not None]
     if curved:
-        message = f"what {', '.join(curved)} move is not read: only plain interpolators are"
+        message = f"motion by {', '.join(curved)} is not read: only plain interpolators are"
         scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
     for name, tracks in clips_of(scene.root, scene.by_name, scene.file_bytes):
         keys = keys_of_clip(tracks, scene.movers, scene.displaced, resting, name, scene.findings)
