@@ -1,11 +1,16 @@
-"""Give a figure another rest pose: its mesh is bound to it anew, and its clips look as before."""
+"""Prepare a figure: put it on the floor under its hips, give it the size and the rest pose that are wanted."""
 
 import fairswap
 
-walking = fairswap.demo_motion("walk", by="Pip")
-prepared = fairswap.pose.set(walking, "t")
-print(prepared)
-print(*prepared.save("pip-t.glb", force=True))
+osric = fairswap.load(fairswap.demo_file("osric.glb"))  # lies along +Z, in inches: it is stood up as it is read
+print(f"{osric.figure.height_m:.2f} m, {len(osric.figure.skeleton.names)} bones, was: {osric.figure.space}")
 
-# The proof: the walk from the file that was written, held against the walk we began with.
-print(fairswap.compare(walking, "pip-t.glb"))
+placed = fairswap.place(osric, "origin")
+sized = fairswap.resize(placed, height_m=1.75)
+for finding in sized.findings:
+    print(f"{finding.severity}: {finding.message}")
+
+# A T-pose: the mesh is bound to it anew, and clips of the figure would look as before.
+prepared = fairswap.pose.set(sized, "t")
+print(*prepared.save("osric-prepared.glb", force=True))
+print(fairswap.inspect("osric-prepared.glb"))

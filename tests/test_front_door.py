@@ -91,8 +91,8 @@ def test_an_example_runs_within_thirty_lines(path, capsys, monkeypatch):
         assert picture.read_bytes()[:8] == b"\x89PNG\r\n\x1a\n"
 
 
-def test_there_are_ten_examples_and_the_readme_leads_to_them():
-    assert len(EXAMPLES) == 10
+def test_there_is_an_example_for_each_station_of_the_work_and_the_readme_leads_to_them():
+    assert [int(path.name[:2]) for path in EXAMPLES] == list(range(1, 13))
     assert "(examples)" in (ROOT / "README.md").read_text()
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import csv
 import io
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import TYPE_CHECKING, Any
 
 import numpy as np
@@ -68,9 +68,15 @@ class ClipDescription:
     still_fraction: float
     first_motion_s: float | None
     last_motion_s: float | None
-    bones: tuple[BoneFacts, ...] = field(repr=False)
-    contacts: tuple[Stance, ...] | None = field(repr=False, default=None)
+    bones: tuple[BoneFacts, ...]
+    contacts: tuple[Stance, ...] | None = None
     gait: Gait | None = None
+
+    def __repr__(self) -> str:
+        length = f"{self.frames} frames at {self.rate:g}, {self.duration_s:.2f} s"
+        way = f"{self.distance_m:.2f} m over the ground, {self.travel_m:.2f} m from start to end"
+        walk = "" if self.gait is None else f", {self.gait}"
+        return f"<ClipDescription {self.clip}: {length}, {way}{walk}>"
 
     def table(self) -> pandas.DataFrame:
         """The bones as a pandas table, a row for each."""

@@ -26,6 +26,10 @@ class Gait:
     stride_m: float
     steps_a_minute: float
 
+    def __str__(self) -> str:
+        where = " on the spot" if self.on_the_spot else ""
+        return f"{self.steps_a_minute:.0f} steps a minute{where}, a stride of {self.stride_m:.2f} m"
+
 
 def gait_of(clip: Clip, contacts: Contacts) -> Gait | None:
     """How the figure of a clip walks, by when its feet stand; None if it does not."""

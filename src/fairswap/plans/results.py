@@ -41,6 +41,11 @@ class Result:
         """Whether it is there and nothing counts as failure."""
         return self.state in ("done", "edited") and not self.faults
 
+    def __repr__(self) -> str:
+        error = "" if self.record is None else self.record.error
+        said = [error, self.measures.verdict if self.measures else "", *self.faults]
+        return f"<Result {self.task.result}: {'; '.join([self.state, *filter(None, said)])}>"
+
 
 @dataclass(frozen=True)
 class Run:
