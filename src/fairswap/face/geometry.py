@@ -32,7 +32,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, skin_matrices
 
 CANDIDATES = names()
-_REACH = 0.05
+_REACH, _COUNTS_LEAST = 0.05, 0.02
 _PLACES = np.unique(LANDMARK_POINTS.xy.round(3), axis=0)
 # Eyes may stand so much of a head's size off their place; what is more counts so much against a frame.
 _EYES_MAY_BE_OFF, _EYES_COUNT = 0.05, 3.0
@@ -96,13 +96,27 @@ def look_of(places: Floats, ways: Floats) -> Floats:
     Left, up, down and ahead apart, since lips and lids that part go both ways at one place. ``places`` ``(n, 3)`` and
     ``ways`` ``(shapes, n, 3)`` are in head sizes.
     """
-    apart = np.square(places[:, None, :2] - _PLACES[None]).sum(axis=2)
-    near = np.exp(-apart / _REACH**2)
-    near[near < 0.02] = 0.0
+    return _spread(_nearness(places), _sides(ways))
+
+
+def _nearness(places: Floats) -> Floats:
+    """How much each of ``places`` ``(n, 3)`` counts at each place of the face ``(n, places)``: in all 1, or nothing."""
+    apart = np.square(np.subtract.outer(places[:, 0], _PLACES[:, 0]))
+    apart += np.square(np.subtract.outer(places[:, 1], _PLACES[:, 1]))
+    near = np.zeros_like(apart)
+    np.exp(apart / -(_REACH**2), out=near, where=apart <= -np.log(_COUNTS_LEAST) * _REACH**2)
     total = near.sum(axis=0)
     near /= np.where(total > 0.0, total, 1.0)
-    sides = (ways[..., 0], np.maximum(ways[..., 1], 0.0), np.maximum(-ways[..., 1], 0.0), ways[..., 2])
-    return np.concatenate([side @ near for side in sides], axis=1)
+    return near
+
+
+def _sides(ways: Floats) -> Floats:
+    """Ways ``(shapes, n, 3)`` to the left, up, down and ahead ``(4, shapes, n)``."""
+    return np.stack([ways[..., 0], np.maximum(ways[..., 1], 0.0), np.maximum(-ways[..., 1], 0.0), ways[..., 2]])
+
+
+def _spread(near: Floats, sides: Floats) -> Floats:
+    return np.concatenate(list(sides @ near), axis=1)
 
 
 @cache
@@ -161,10 +175,19 @@ def moving_vertices(moves: Floats) -> np.ndarray:
 
 def likenesses(places: Floats, ways: Floats) -> Floats:
     """How like each shape is to each candidate ``(shapes, candidates)``: the cosine of their looks, 0 to 1."""
-    looks, known = look_of(places, ways), candidate_looks()
+    return _cosines(look_of(places, ways))
+
+
+def _cosines(looks: Floats) -> Floats:
     looks = looks / np.maximum(np.linalg.norm(looks, axis=1, keepdims=True), 1e-12)
-    known = known / np.maximum(np.linalg.norm(known, axis=1, keepdims=True), 1e-12)
-    return np.clip(looks @ known.T, 0.0, 1.0)
+    return np.clip(looks @ _known().T, 0.0, 1.0)
+
+
+@cache
+def _known() -> Floats:
+    """The looks of the candidates, made unit."""
+    known = candidate_looks()
+    return np.asarray(known / np.maximum(np.linalg.norm(known, axis=1, keepdims=True), 1e-12))
 
 
 def fitted_frame(
@@ -183,6 +206,8 @@ def fitted_frame(
     if len(vertices) > 600:
         step = len(vertices) // 600 + 1
         vertices, strong = vertices[::step], strong[:, ::step]
+    # How large a head is changes how far its skin goes, not what that looks like.
+    sides = _sides(first.directions(strong))
     best, frame = -np.inf, first
     for scales, shifts in ((np.array([0.6, 0.72, 0.85, 1.0, 1.18, 1.38, 1.6]), np.linspace(-0.24, 0.24, 7)),
                            (np.array([0.93, 1.0, 1.07]), np.array([-0.04, 0.0, 0.04])),
@@ -201,8 +226,8 @@ def fitted_frame(
                     eyes_off = _EYES_COUNT * max(off - _EYES_MAY_BE_OFF, 0.0)
                 if 1.0 - eyes_off <= best:  # however like units they look
                     continue
-                score = float(likenesses(trial.places(vertices), trial.directions(strong)).max(axis=1).mean())
-                score -= eyes_off
+                looks = _spread(_nearness(trial.places(vertices)), sides)
+                score = float(_cosines(looks).max(axis=1).mean()) - eyes_off
                 if score > best + 1e-9:
                     best, frame = score, trial
     return frame

@@ -289,7 +289,8 @@ def _sums(names: list[str], moved_by: Floats, size: Floats) -> dict[str, dict[st
     out: dict[str, dict[str, float]] = {}
     for _ in range(2):  # once more without those found, so that no sum is a part
         out = {}
-        for row in [i for i in np.argsort(-square).tolist() if alive[i]]:
+        near = alive & (_left_by(gram, others) < _SUM_RESIDUAL**2)
+        for row in [i for i in np.argsort(-square).tolist() if near[i]]:
             allowed = others.copy()
             allowed[row] = False
             weights = nonnegative_weights(gram, gram[:, row], allowed, _MOST_PARTS + 1)
@@ -306,6 +307,20 @@ def _sums(names: list[str], moved_by: Floats, size: Floats) -> dict[str, dict[st
             break
         others[found] = False
     return out
+
+
+def _left_by(gram: Floats, others: np.ndarray) -> Floats:
+    """How much of each shape the ``others`` leave, whatever their weights, as a share of its square: of itself it is
+    no part. What they leave most of is not their sum."""
+    length = np.sqrt(np.maximum(np.diag(gram), 1e-300))
+    alike = gram / np.outer(length, length)
+    among = np.flatnonzero(others)
+    # The little on the diagonal is for shapes that are there twice.
+    inverse = np.linalg.inv(alike[np.ix_(among, among)] + 1e-9 * np.eye(len(among)))
+    known = alike[:, among]
+    left = 1.0 - np.einsum("ij,jk,ik->i", known, inverse, known, optimize=True)
+    left[among] = 1.0 / np.diag(inverse)
+    return left
 
 
 def _corrected(

@@ -21,7 +21,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, draw_figure
+from fairswap.picture.stage import View, changed_box, draw_figure, skin_of
 from fairswap.picture.together import drawn_together
 
 if TYPE_CHECKING:
@@ -46,11 +46,25 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
     centre[1] = low[1] + 0.5 * tall  # a hat that is too tall is cut, never the chin
     world = clip.world()
 
+    bones = frozenset(head.bones.values())
+    wide, high_px = _WIDTH * _FINE, _HEIGHT * _FINE
+    view = View("front", centre, (0.5 * wide, 0.5 * high_px), high_px / tall)
+
+    def drawn(number: int, left: int = 0, top: int = 0, right: int = wide, bottom: int = high_px) -> Image:
+        canvas = Canvas.blank(right - left, bottom - top, PAPER)
+        draw_figure(canvas, view.moved(-left, -top), head.figure, world, number, clip.poses, bones)
+        return canvas.image()
+
+    first = drawn(frames[0])
+    before = skin_of(head.figure, world, frames[0], clip.poses)
+
     def tile(number: int) -> Image:
-        canvas = Canvas.blank(_WIDTH * _FINE, _HEIGHT * _FINE, PAPER)
-        view = View("front", centre, (0.5 * _WIDTH * _FINE, 0.5 * _HEIGHT * _FINE), _HEIGHT * _FINE / tall)
-        draw_figure(canvas, view, head.figure, world, number, clip.poses, frozenset(head.bones.values()))
-        image = canvas.image()
+        # Most shapes move little of a head: only where it looks otherwise is it drawn anew.
+        image = first
+        box = changed_box(head.figure, view, before, skin_of(head.figure, world, number, clip.poses), wide, high_px)
+        if box is not None:
+            image = first.copy()
+            image.paste(drawn(number, *box), box[:2])
         return image.resize((_WIDTH, _HEIGHT), Images.Resampling.LANCZOS)
 
     return drawn_together(tile, frames)

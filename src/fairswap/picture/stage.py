@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from copy import copy
 
 import numpy as np
 
@@ -22,6 +23,7 @@ VIEWS = {
     "front": np.array([[1.0, 0, 0], [0, 1, 0], [0, 0, 1]]),
     "side": np.array([[0.0, 0, 1], [0, 1, 0], [-1, 0, 0]]),
 }
+_STAYS_M = 1e-7
 LEFT, RIGHT, MIDDLE = (0.85, 0.45, 0.10), (0.12, 0.42, 0.78), (0.25, 0.25, 0.28)
 
 
@@ -36,6 +38,12 @@ class View:
         """Pixels ``(n, 2)`` and depths ``(n,)``, nearer is larger."""
         seen = (points - self.centre) @ self.axes.T
         return self.at + seen[:, :2] * [self.scale, -self.scale], seen[:, 2]
+
+    def moved(self, right: float, down: float) -> View:
+        """The same camera, with all that it sees so many pixels further right and down."""
+        out = copy(self)
+        out.at = self.at + [right, down]
+        return out
 
 
 def draw_figure(
@@ -69,6 +77,36 @@ def draw_figure(
         vertices, triangles, colors = _rods(figure, world, frame, bones)
         pixels, depth = view.pixels(vertices)
         canvas.draw(pixels, depth, vertex_normals(vertices, triangles) @ view.axes.T, triangles, colors)
+
+
+def skin_of(figure: Figure, world: WorldTransforms, frame: int, poses: Poses | None) -> list[Floats]:
+    """The vertices of each mesh in one frame."""
+    return [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
+
+
+def changed_box(
+    figure: Figure, view: View, before: Sequence[Floats], after: Sequence[Floats], width: int, height: int
+) -> tuple[int, int, int, int] | None:
+    """Where a picture of this size changes with the skin: left, top, right and bottom in pixels; None if nowhere.
+
+    Of a figure without meshes it is all of it.
+    """
+    if not figure.meshes:
+        return 0, 0, width, height
+    corners = [np.zeros((0, 2))]
+    for mesh, old, new in zip(figure.meshes, before, after, strict=True):
+        group = _same_places(mesh)
+        moved = np.abs(new - old).max(axis=1) > _STAYS_M
+        for _ in range(2):  # with what moves the light changes on the triangles around, and on those around them
+            moved[mesh.triangles[moved[mesh.triangles].any(axis=1)]] = True
+            moved = (np.bincount(group, moved) > 0.0)[group]
+        corners += [view.pixels(points[moved])[0] for points in (old, new)]
+    pixels = np.concatenate(corners)
+    if not len(pixels):
+        return None
+    low = np.clip(np.floor(pixels.min(axis=0)) - 1, 0, [width, height]).astype(int)
+    high = np.clip(np.ceil(pixels.max(axis=0)) + 1, 0, [width, height]).astype(int)
+    return (*low.tolist(), *high.tolist()) if (high > low).all() else None
 
 
 def bone_lines(
