@@ -34,7 +34,8 @@ class Dressed:
 
     >>> import fairswap
     >>> boots, osric = fairswap.demo_file("osric-boots.glb"), fairswap.demo_file("osric.glb")
-    >>> fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False)
+    >>> idle = fairswap.clips.cut(fairswap.demo_motion("idle", by="Pip").clips[0], ["still=0..1f"])
+    >>> fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False, clips=idle.clips)
     <Dressed 'Pip' in boots: 0 bones came along>
 
     Attributes
@@ -100,7 +101,8 @@ def dress(
 
     >>> import fairswap
     >>> boots, osric = fairswap.demo_file("osric-boots.glb"), fairswap.demo_file("osric.glb")
-    >>> fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False)
+    >>> idle = fairswap.clips.cut(fairswap.demo_motion("idle", by="Pip").clips[0], ["still=0..1f"])
+    >>> fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False, clips=idle.clips)
     <Dressed 'Pip' in boots: 0 bones came along>
 
     Raises

@@ -49,7 +49,7 @@ def sheet(
     """Source above result at the same instants, front and side, with the floor line and when feet stand.
 
     >>> import fairswap
-    >>> walk = fairswap.demo_motion("walk")
+    >>> walk = fairswap.demo_motion("walk", by="Pip")
     >>> fairswap.picture.sheet(fairswap.compare(walk, walk), at=[1.0], shots=["hands"])[1:4]
     b'PNG'
 
@@ -75,7 +75,7 @@ def strip(
     """A file by itself: a clip as a strip of instants, or a figure at rest; its bones need not be known.
 
     >>> import fairswap
-    >>> fairswap.picture.strip(fairswap.demo_motion("walk"))[1:4]
+    >>> fairswap.picture.strip(fairswap.demo_motion("walk", by="Pip"))[1:4]
     b'PNG'
 
     Raises
@@ -95,7 +95,7 @@ def curves(what: Comparison | Sequence[Motion], roles: Sequence[str] = ()) -> by
     """The curves of joints over each other, in degrees about left, up and ahead; and when feet stand.
 
     >>> import fairswap
-    >>> walk = fairswap.demo_motion("walk")
+    >>> walk = fairswap.demo_motion("walk", by="Pip")
     >>> motion = fairswap.Motion(fairswap.RiggedFigure.of(walk), walk.clips[0])
     >>> fairswap.picture.curves([motion], ["lower_leg_left"])[1:4]
     b'PNG'
@@ -167,7 +167,7 @@ def moments(head: Head, clip: Clip, title: str = "") -> bytes:
     """Moments of a face clip, evenly over its time.
 
     >>> import fairswap
-    >>> line = fairswap.demo_motion("spoken line")
+    >>> line = fairswap.demo_motion("spoken line", by="Pip")
     >>> fairswap.picture.moments(fairswap.face.Head.of(line), line.clips[0])[1:4]
     b'PNG'
     """
@@ -203,7 +203,7 @@ def loss(fitted: Fitted, title: str = "") -> bytes:
     """The figure coloured by how far its skin is from where it was; where it has fewer triangles, before and after.
 
     >>> import fairswap
-    >>> fitted = fairswap.fit(fairswap.demo_motion("walk"), "fernway")
+    >>> fitted = fairswap.fit(fairswap.demo_motion("idle", by="Pip"), "fernway")
     >>> fairswap.picture.loss(fitted)[1:4]
     b'PNG'
 
@@ -233,7 +233,8 @@ def dressing(dressed: Dressed, title: str = "") -> bytes:
 
     >>> import fairswap
     >>> boots, osric = fairswap.demo_file("osric-boots.glb"), fairswap.demo_file("osric.glb")
-    >>> made = fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False)
+    >>> idle = fairswap.clips.cut(fairswap.demo_motion("idle", by="Pip").clips[0], ["still=0..1f"])
+    >>> made = fairswap.dress(fairswap.demo_file("pip.glb"), boots, made_for=osric, settle=False, clips=idle.clips)
     >>> fairswap.picture.dressing(made)[1:4]
     b'PNG'
     """
