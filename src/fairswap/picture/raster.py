@@ -28,7 +28,7 @@ _LIGHTS = (
 )
 _AMBIENT = 0.34
 
-_SIDES = np.array([2, 3, 4, 5, 6, 8, 10, 13, 17, 24, 32, 48, 64, 96, 128, 256])
+_SIDES = np.array([1, 2, 3, 4, 5, 6, 8, 10, 13, 17, 24, 32, 48, 64, 96, 128, 256])
 
 
 class Surface(NamedTuple):
@@ -248,12 +248,14 @@ def covered_pixels(
     triangles by that share of themselves.
     """
     x, y = corners[:, :, 0], corners[:, :, 1]
-    left, top = np.floor(x.min(axis=1)), np.floor(y.min(axis=1))
-    right, bottom = np.ceil(x.max(axis=1)), np.ceil(y.max(axis=1))
-    seen = (left < width) & (top < height) & (right >= 0) & (bottom >= 0)
+    # Of each the columns and rows whose middles lie between its corners, and of what is widened one more on each side.
+    off = 1.0 if grow else 0.5
+    left, top = np.ceil(x.min(axis=1) - off), np.ceil(y.min(axis=1) - off)
+    right, bottom = np.floor(x.max(axis=1) + off), np.floor(y.max(axis=1) + off)
     # Of what goes over the edge only what is on the canvas is looked at.
     left, top = np.maximum(left, 0.0), np.maximum(top, 0.0)
     right, bottom = np.minimum(right, float(width)), np.minimum(bottom, float(height))
+    seen = (left < right) & (top < bottom)
     # Share k of a point is linear in its place: slope_x * px + slope_y * py + constant.
     area = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (y[:, 1] - y[:, 0]) * (x[:, 2] - x[:, 0])
     area = np.where(np.abs(area) < 1e-12, 1e-12, area)
@@ -261,7 +263,7 @@ def covered_pixels(
     for i, j in ((1, 2), (2, 0)):
         slope_x, slope_y = (y[:, i] - y[:, j]) / area, (x[:, j] - x[:, i]) / area
         planes.append((slope_x, slope_y, (x[:, i] * y[:, j] - x[:, j] * y[:, i]) / area))
-    size = np.maximum(np.maximum(right - left, bottom - top), 0.0).astype(np.intp) + 1
+    size = np.maximum(np.maximum(right - left, bottom - top), 0.0).astype(np.intp)
     # Triangles of about one size are tested together, each on a square of its size.
     classes = np.searchsorted(_SIDES, size)
     for number in np.unique(classes[seen]):
