@@ -7,9 +7,9 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 import fairswap
+from judging import positions, validated
 from making import act, figure, run
 from rewrites import Scene
-from test_judges import judge
 
 WALK_S = 6.0
 
@@ -78,14 +78,14 @@ def test_every_change_of_a_clip_takes_along_what_moves_beside(verb, options, wan
     turns = Rotation.from_quat(tracks("out.glb")["camera"][1])
     swing = (turns[1:] * turns[:-1].inv()).magnitude().sum()
     assert np.degrees(swing) == pytest.approx(720 * abs(wanted[1] - wanted[0]) / 6, abs=10)
-    for report in judge("validate.mjs", "out.glb"):
+    for report in validated("out.glb"):
         assert report["errors"] == 0, report
 
 
 def test_a_new_rest_pose_and_a_profile_change_nothing_beside():
     fairswap.pose.set(take(), "a:45").save("a.glb")
     assert lamp_way("a.glb") == pytest.approx((0.0, 6.0, 6.0), abs=1e-4)
-    places = judge("positions.mjs", "a.glb", "[0.0, 2.5, 6.0]")
+    places = positions("a.glb", [0.0, 2.5, 6.0])
     lamp = next(i for i, row in enumerate(Scene(Path("a.glb").read_bytes()).nodes) if row.get("name") == "lamp")
     assert [place[2] for place in places[str(lamp)]] == pytest.approx([0.0, 2.5, 6.0], abs=1e-4)
 

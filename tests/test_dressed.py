@@ -7,9 +7,9 @@ import pytest
 
 import fairswap
 from fairswap.model.mesh import deformed_vertices
+from judging import positions, validated
 from making import FREE, TROUPE, act, figure, run
 from rewrites import Scene, copied_skeleton, garment, rewritten
-from test_judges import judge
 
 CLOAKS = [
     "a cloak on a copy of the skeleton",
@@ -74,7 +74,7 @@ def test_clothes_go_along(cloak):
     worn = ["onto.glb", "t.glb", "cut.glb", "merged.glb"]
     for name in worn:
         assert how_far(name) < most, name
-    for report in judge("validate.mjs", *worn, *map(str, Path("fitted").glob("*.glb"))):
+    for report in validated(*worn, *Path("fitted").glob("*.glb")):
         assert report["errors"] == 0, report
 
 
@@ -105,7 +105,7 @@ def test_the_tails_of_a_coat_hang_on_the_body_from_then_on():
     assert document.figure.skeleton.names.index("coat tail") in document.clips[0].keyed
     fairswap.convert(fairswap.demo_motion("walk", by="Pip"), document, motion=FREE).save("worn.glb")
     times = [0.0, 0.5, 1.0]
-    places = judge("positions.mjs", "worn.glb", str(times))
+    places = positions("worn.glb", times)
     nodes = {row.get("name"): str(i) for i, row in enumerate(Scene(Path("worn.glb").read_bytes()).nodes)}
     ways = np.array(places[nodes["coat tail"]]) - np.array(places[nodes["hip_centre"]])
     assert np.linalg.norm(ways, axis=1) == pytest.approx(np.hypot(0.1, 0.2), abs=1e-4)

@@ -1,32 +1,15 @@
 """Independent judges: the official glTF validator, and three.js as a real client. Both need Node; CI must have it."""
 
-import json
-import shutil
-import subprocess
 from dataclasses import replace
-from pathlib import Path
 
 import numpy as np
 import pytest
 
 import fairswap
-from conftest import need
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.rules import platform_named
+from judging import positions, validated
 from making import FREE, TROUPE, act, arm, figure, swap_between
-
-JUDGES = Path(__file__).parent / "judges"
-
-
-def judge(script, *arguments):
-    node = shutil.which("node")
-    need(
-        "Node with the packages of tests/judges (npm ci)",
-        node is not None and (JUDGES / "node_modules" / "three").exists(),
-    )
-    done = subprocess.run([node, JUDGES / script, *arguments], capture_output=True, text=True, timeout=120)
-    assert done.returncode == 0, done.stderr
-    return json.loads(done.stdout.strip().splitlines()[-1])  # before it, what clients have to say
 
 
 def converted(motion, performer, target):
@@ -58,7 +41,7 @@ def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_pa
         *fairswap.save("morphed.glb", replace(morphed.load(tmp_path).figure, source=None)),
         *map(str, TROUPE.glob("*.glb")),
     ]
-    for report in judge("validate.mjs", *files):
+    for report in validated(*files):
         assert (report["errors"], report["warnings"]) == (0, 0), report
 
 
@@ -69,11 +52,11 @@ def test_what_was_fitted_is_valid_and_moves_in_a_real_client_as_in_ours(who, sta
     made = fit_figure(figure(who), [act("leap", who)], platform)
     clip = made.clips[0]
     written = fairswap.save("fitted.glb", made.figure, [clip], space=platform.space)
-    for report in judge("validate.mjs", *written):
+    for report in validated(*written):
         assert (report["errors"], report["warnings"]) == (0, 0), report
     document = fairswap.load("fitted.glb")
     times = np.linspace(0.0, clip.duration_s, 20)
-    theirs = judge("positions.mjs", "fitted.glb", json.dumps(times.tolist()))
+    theirs = positions("fitted.glb", times)
     ours = document.clips[0].at(times).world().positions
     off = [np.abs(ours[:, bone] - theirs[str(node)]).max() for bone, node in enumerate(document.figure.source.nodes)]
     assert max(off) < 1e-4, f"{max(off) * 1000:.3f} mm"
@@ -86,7 +69,7 @@ def test_a_real_client_puts_every_bone_where_we_do(motion, performer, target):
     document = converted(motion, performer, target)
     clip = document.clips[0]
     times = np.linspace(0.0, clip.duration_s, 50)
-    theirs = judge("positions.mjs", "converted.glb", json.dumps(times.tolist()))
+    theirs = positions("converted.glb", times)
     ours = clip.at(times).world().positions
     off = [np.abs(ours[:, bone] - theirs[str(node)]).max() for bone, node in enumerate(document.figure.source.nodes)]
     assert max(off) < 1e-4, f"{max(off) * 1000:.3f} mm"
@@ -106,7 +89,7 @@ def test_a_real_client_agrees_about_keys_of_every_kind(tmp_path):
     clip = document.clips[0]
     # At our own frames, where nothing is interpolated twice.
     times = np.arange(clip.frames) / float(clip.rate)
-    theirs = judge("positions.mjs", tmp_path / "made.glb", json.dumps(times.tolist()))
+    theirs = positions(tmp_path / "made.glb", times)
     ours = clip.world().positions
     for bone, node in enumerate(document.figure.source.nodes):
         assert np.abs(ours[:, bone] - theirs[str(node)]).max() < 1e-5

@@ -1,6 +1,5 @@
 """The small parts: errors that say everything, rates, spaces, clips and figures as values, files by suffix."""
 
-import json
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -22,8 +21,8 @@ from fairswap.model.mesh import deformed_vertices, vertex_normals
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
 from fairswap.model.space import direction, usual_forward
+from judging import positions
 from making import Gltf, act, animate, arm, clip_of, figure, random_poses, random_skeleton
-from test_judges import judge
 
 
 def test_an_error_says_file_place_problem_and_remedy_in_one_line():
@@ -174,7 +173,7 @@ def test_animated_scale_is_told_kept_and_followed_by_the_skin(tmp_path):
         clip, mesh = document.clips[0], document.figure.meshes[0]
         seconds = [0.0, 0.5, 1.0]
         poses = clip.at(seconds)
-        theirs = judge("positions.mjs", "grown.glb", json.dumps(seconds))
+        theirs = positions("grown.glb", seconds)
         for bone, node in enumerate(document.figure.source.nodes):
             np.testing.assert_allclose(poses.world().positions[:, bone], theirs[str(node)], atol=2e-4)
         still = deformed_vertices(mesh, fairswap.load("plain.glb").clips[0].at(seconds).world(), 1)

@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 import fairswap
+from judging import validated
 from making import FREE, TROUPE, act, figure, run
 from rewrites import Scene, rewritten
-from test_judges import judge
 
 
 def hovering(*ways):
@@ -47,7 +47,7 @@ def test_every_command_that_writes_puts_a_figure_where_it_is_asked_to(place, way
         assert done.returncode == 0, done.stderr
         assert stands(out) == pytest.approx(WANTED[place], abs=1e-3), out
         assert ("placed" in {row["code"] for row in done.report["findings"]}) == (place != "keep")
-    for report in judge("validate.mjs", *commands):
+    for report in validated(*commands):
         assert report["errors"] == 0, report
 
 

@@ -1,7 +1,6 @@
 """The same figure and motion, however it was written: found, carried over, set, fitted alike."""
 
 import itertools
-import json
 import os
 from functools import cache
 from pathlib import Path
@@ -10,9 +9,9 @@ import numpy as np
 import pytest
 
 import fairswap
+from judging import positions, validated
 from making import FREE, TROUPE, act, figure
 from rewrites import REWRITES, rewritten
-from test_judges import judge
 
 WHO = "Juniper"
 # Every thirtieth pair: each rewrite meets one or two others. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
@@ -100,12 +99,12 @@ def test_a_file_written_in_another_way_is_the_same_file(name):
         files = fairswap.fit(document, "quillmoor").save("fitted.glb")
         near = 0.03 if "too large" in name else 0.02
         assert fairswap.load(files[0]).figure.height_m == pytest.approx(figure(WHO).height_m, rel=near)
-    for report in judge("validate.mjs", "back.glb", "t.glb", *files):
+    for report in validated("back.glb", "t.glb", *files):
         assert report["errors"] == 0, report
     # A real client puts every bone where we do.
     back = fairswap.load("back.glb")
     times = np.linspace(0.0, back.clips[0].duration_s, 12)
-    theirs = judge("positions.mjs", "back.glb", json.dumps(times.tolist()))
+    theirs = positions("back.glb", times)
     ours = back.clips[0].at(times).world().positions
     off = [np.abs(ours[:, bone] - theirs[str(node)]).max() for bone, node in enumerate(back.figure.source.nodes)]
     assert max(off) < 1e-4, f"{1000 * max(off):.3f} mm"

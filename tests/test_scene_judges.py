@@ -3,7 +3,6 @@
 Each is asked for the places of all bones, and of skin where it tells, at twenty instants.
 """
 
-import json
 import re
 import shutil
 from dataclasses import replace
@@ -15,9 +14,9 @@ import pytest
 import fairswap
 from conftest import need
 from fairswap.model.mesh import deformed_vertices
+from judging import JUDGES, judge
 from making import act, figure
 from scenes import body
-from test_judges import JUDGES, judge
 
 TROUPE = ("Juniper", "Osric", "Pip")
 QUIET = ["--no-sandbox", "--use-gl=angle", "--use-angle=swiftshader", "--enable-unsafe-swiftshader",
@@ -39,7 +38,7 @@ def without_morphs(one):
 def test_three_js_puts_bones_and_skin_of_collada_where_we_do(who):
     one, clip = without_morphs(figure(who)), act("clap", who)
     fairswap.save("made.dae", one, [clip], space=fairswap.Space())
-    theirs = judge("collada.mjs", "made.dae", json.dumps(twenty(clip).tolist()), str(STEP))
+    theirs = judge("collada", Path("made.dae"), twenty(clip).tolist(), STEP)
     assert theirs["duration"] == pytest.approx(clip.duration_s, abs=1e-5)
     poses = clip.at(twenty(clip))
     world = poses.world()

@@ -6,9 +6,9 @@ import numpy as np
 import pytest
 
 import fairswap
+from judging import validated
 from making import TROUPE, act, figure, run
 from rewrites import Scene
-from test_judges import judge
 
 
 def rich(name="rich.glb"):
@@ -63,7 +63,7 @@ def test_a_figure_that_is_built_anew_keeps_its_surface():
             assert key not in rows or new[key] == pytest.approx(rows[key], abs=1e-6), (name, key)
         assert len(moved) == len(shifts)
         assert all(np.abs(a - b).max() < 1e-6 for a, b in zip(moved, shifts, strict=True))
-    for report in judge("validate.mjs", "new.glb"):
+    for report in validated("new.glb"):
         assert report["errors"] == 0, report
 
 
@@ -79,7 +79,7 @@ def test_fitting_to_a_stage_keeps_colours_and_coordinates(stage):
         assert after[body][0][key] == pytest.approx(before[body][0][key], abs=1e-6)
     tangents = after[body][0]["TANGENT"]
     assert np.abs(np.linalg.norm(tangents[:, :3], axis=1) - 1).max() < 1e-4
-    for report in judge("validate.mjs", path):
+    for report in validated(path):
         assert report["errors"] == 0, report
 
 

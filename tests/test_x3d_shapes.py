@@ -6,7 +6,7 @@ import numpy as np
 import pytest
 
 import fairswap
-from test_judges import judge
+from judging import validated
 
 # A block of 0.2 x 0.4 x 0.1, and the four corners of each side, against the clock from outside.
 SIZE = (0.2, 0.4, 0.1)
@@ -189,7 +189,7 @@ def test_triangles_without_an_area_and_normals_that_say_nothing_are_written_as_a
     figure = fairswap.load(scene(mixed), format=".x3d").figure
     fairswap.save("as-read.glb", figure)
     fairswap.save("built.glb", replace(figure, source=None))
-    for report in judge("validate.mjs", "as-read.glb", "built.glb"):
+    for report in validated("as-read.glb", "built.glb"):
         assert report["errors"] == 0, report
     again = fairswap.load("as-read.glb").figure.meshes[0]
     sides = again.normals[np.ravel(again.triangles[:12])]

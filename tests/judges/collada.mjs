@@ -1,4 +1,4 @@
-// Plays the first animation of a COLLADA file in three.js, and prints the world position of every joint and of some
+// Plays the first animation of a COLLADA file in three.js, and gives the world position of every joint and of some
 // vertices of every skin at the given times: {"joints": {name: [[x, y, z] per time]}, "skins": {name: [[[x, y, z]]]}}.
 import { readFileSync } from "node:fs";
 import { DOMParser } from "@xmldom/xmldom";
@@ -10,31 +10,32 @@ globalThis.DOMParser = DOMParser;
 const nothing = () => {};
 globalThis.document = { createElementNS: () => ({ addEventListener: nothing, removeEventListener: nothing }) };
 
-const [file, times, step] = [process.argv[2], JSON.parse(process.argv[3]), Number(process.argv[4] ?? 50)];
-const collada = new ColladaLoader().parse(readFileSync(file, "utf8"), "");
-const scene = collada.scene;
-const mixer = new AnimationMixer(scene);
-const clip = scene.animations[0];
-const action = mixer.clipAction(clip);
-action.setLoop(LoopOnce);
-action.clampWhenFinished = true;
-action.play();
-const out = { joints: {}, skins: {}, clip: clip.name, duration: clip.duration };
-for (const time of times) {
-  action.time = time;
-  mixer.update(0);
-  scene.updateMatrixWorld(true);
-  scene.traverse((object) => {
-    if (object.isBone) {
-      (out.joints[object.name] ??= []).push(new Vector3().setFromMatrixPosition(object.matrixWorld).toArray());
-    } else if (object.isSkinnedMesh) {
-      const count = object.geometry.attributes.position.count;
-      const places = [];
-      for (let vertex = 0; vertex < count; vertex += step) {
-        places.push(object.localToWorld(object.getVertexPosition(vertex, new Vector3())).toArray());
+export default function (file, times, step = 50) {
+  const collada = new ColladaLoader().parse(readFileSync(file, "utf8"), "");
+  const scene = collada.scene;
+  const mixer = new AnimationMixer(scene);
+  const clip = scene.animations[0];
+  const action = mixer.clipAction(clip);
+  action.setLoop(LoopOnce);
+  action.clampWhenFinished = true;
+  action.play();
+  const out = { joints: {}, skins: {}, clip: clip.name, duration: clip.duration };
+  for (const time of times) {
+    action.time = time;
+    mixer.update(0);
+    scene.updateMatrixWorld(true);
+    scene.traverse((object) => {
+      if (object.isBone) {
+        (out.joints[object.name] ??= []).push(new Vector3().setFromMatrixPosition(object.matrixWorld).toArray());
+      } else if (object.isSkinnedMesh) {
+        const count = object.geometry.attributes.position.count;
+        const places = [];
+        for (let vertex = 0; vertex < count; vertex += step) {
+          places.push(object.localToWorld(object.getVertexPosition(vertex, new Vector3())).toArray());
+        }
+        (out.skins[object.name] ??= []).push(places);
       }
-      (out.skins[object.name] ??= []).push(places);
-    }
-  });
+    });
+  }
+  return out;
 }
-console.log(JSON.stringify(out));

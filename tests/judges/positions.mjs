@@ -1,4 +1,4 @@
-// Plays the first animation of a GLB in three.js and prints the world position of every node at the given times:
+// Plays the first animation of a GLB in three.js and gives the world position of every node at the given times:
 // {"name of node by index": [[x, y, z] per time]}. Materials are taken out first: there is no screen to show them on.
 import { readFileSync } from "node:fs";
 import { AnimationMixer, LoopOnce, Vector3 } from "three";
@@ -27,24 +27,25 @@ function withoutLooks(bytes) {
   return out.buffer;
 }
 
-const [file, times] = [process.argv[2], JSON.parse(process.argv[3])];
-const loader = new GLTFLoader();
-const gltf = await loader.parseAsync(withoutLooks(new Uint8Array(readFileSync(file))), "");
-const mixer = new AnimationMixer(gltf.scene);
-const action = mixer.clipAction(gltf.animations[0]);
-action.setLoop(LoopOnce);
-action.clampWhenFinished = true;
-action.play();
-const nodes = new Map();
-gltf.scene.traverse((object) => {
-  const found = gltf.parser.associations.get(object);
-  if (found?.nodes !== undefined) nodes.set(found.nodes, object);
-});
-const out = Object.fromEntries([...nodes.keys()].map((index) => [index, []]));
-for (const time of times) {
-  action.time = time;
-  mixer.update(0);
-  gltf.scene.updateMatrixWorld(true);
-  for (const [index, object] of nodes) out[index].push(new Vector3().setFromMatrixPosition(object.matrixWorld).toArray());
+export default async function (file, times) {
+  const loader = new GLTFLoader();
+  const gltf = await loader.parseAsync(withoutLooks(new Uint8Array(readFileSync(file))), "");
+  const mixer = new AnimationMixer(gltf.scene);
+  const action = mixer.clipAction(gltf.animations[0]);
+  action.setLoop(LoopOnce);
+  action.clampWhenFinished = true;
+  action.play();
+  const nodes = new Map();
+  gltf.scene.traverse((object) => {
+    const found = gltf.parser.associations.get(object);
+    if (found?.nodes !== undefined) nodes.set(found.nodes, object);
+  });
+  const out = Object.fromEntries([...nodes.keys()].map((index) => [index, []]));
+  for (const time of times) {
+    action.time = time;
+    mixer.update(0);
+    gltf.scene.updateMatrixWorld(true);
+    for (const [index, object] of nodes) out[index].push(new Vector3().setFromMatrixPosition(object.matrixWorld).toArray());
+  }
+  return out;
 }
-console.log(JSON.stringify(out));
