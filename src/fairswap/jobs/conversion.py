@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -50,7 +51,6 @@ Motions = str | Path | Document | Sequence[str | Path | Document]
 class Conversion:
     """One clip converted, with what it came from and how alike the two are.
 
-    ``as_transferred`` compares it before feet and hands were treated; it is ``comparison`` itself where nothing was.
     ``face`` is there where the source's face moves.
     """
 
@@ -59,9 +59,14 @@ class Conversion:
     original: Clip
     retargeted: Retargeted
     comparison: Comparison
-    as_transferred: Comparison
+    judged_before: Callable[[], Comparison] = field(repr=False)
     face: TransferredFace | None = None
     travel_scale: float = 1.0
+
+    @cached_property
+    def as_transferred(self) -> Comparison:
+        """How alike they are before feet and hands were treated; as ``comparison`` where nothing was."""
+        return self.judged_before()  # as much work as the verdict itself: only for who wants to know
 
     @property
     def clip(self) -> Clip:
@@ -328,9 +333,12 @@ def _converted(
 
     comparison = judged(with_travel(Motion(swap.target, made.clip), record.travel_taken))
     nothing_done = motion == replace(AS_TRANSFERRED, travel=motion.travel, scale_travel=motion.scale_travel)
-    before = (
-        comparison if nothing_done or made.edit is None else judged(Motion(swap.target, made.clip, made.edit.first()))
-    )
+
+    def before() -> Comparison:
+        if nothing_done or made.edit is None:
+            return comparison
+        return judged(Motion(swap.target, made.clip, made.edit.first()))
+
     scale = swap.leg_ratio if motion.scale_travel is None else motion.scale_travel
     if layers:
         made = replace(made, findings=(*made.findings, _effect_of_layers(clip, asked, swap.source)))
