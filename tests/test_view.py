@@ -54,6 +54,11 @@ def parts_of(html):
     return {name: gzip.decompress(base64.b64decode(text)) for name, text in rows}
 
 
+def colors_in(pixels):
+    """How many different colours there are."""
+    return len(np.unique(pixels @ [1 << 16, 1 << 8, 1]))
+
+
 class Shot:
     """A page open in a browser, with all that went wrong in it and all it asked for."""
 
@@ -132,8 +137,8 @@ def test_a_pair_plays_as_the_core_moves_it(chromium):
         first = shot.pixels()
         shot.seek(1.4)
         assert np.abs(shot.pixels() - first).max(axis=2).mean() > 0.5  # something moves
-        skin = [np.unique(first[:, half].reshape(-1, 3), axis=0) for half in (slice(0, 480), slice(490, 960))]
-        assert min(map(len, skin)) > 200  # and something is drawn in both panels
+        # And something is drawn in both panels.
+        assert min(colors_in(first[:, half]) for half in (slice(0, 480), slice(490, 960))) > 200
         shot.clean()
 
 
@@ -292,11 +297,11 @@ def test_it_plays_fast_enough_without_a_graphics_card(chromium):
         count = "() => { const before = player.drawn; const began = performance.now(); let n = 0;"
         count += "return new Promise(done => { const step = () => { player.seek(n / 60); n += 1;"
         count += (
-            "if (performance.now() - began > 1500) done(1000 * (player.drawn - before) / (performance.now() - began));"
+            "if (performance.now() - began > 1000) done(1000 * (player.drawn - before) / (performance.now() - began));"
         )
         count += "else requestAnimationFrame(step); }; step(); }); }"
         # The best of some: what else the machine does is not the page's fault.
-        assert max(shot.page.evaluate(count) for _ in range(5)) > 5
+        assert max(shot.page.evaluate(count) for _ in range(3)) > 5
 
 
 def test_a_pair_of_ten_seconds_is_small_and_opens_at_once(chromium):
@@ -304,7 +309,7 @@ def test_a_pair_of_ten_seconds_is_small_and_opens_at_once(chromium):
     held = sum(len(text) for name, text in re.findall(r'id="(data-(?:figure|scene)[\w-]*)">([\w+/=]*)<', html))
     assert held < 4e6
     took = []
-    for _ in range(4):  # the first starts the browser's drawing, too
+    for _ in range(3):  # the first starts the browser's drawing, too
         with opened(chromium, html) as shot:
             took.append(shot.seconds)
     print(f"{min(took):.2f} s, {held / 1e6:.2f} MB")
@@ -376,7 +381,7 @@ def test_a_file_without_known_bones_is_shown_all_the_same(chromium):
     few = replace(odd, meshes=())
     assert len(parents) == len(few.skeleton)
     with opened(chromium, fairswap.view(few).html) as shot:
-        assert len(np.unique(shot.pixels().reshape(-1, 3), axis=0)) > 20
+        assert colors_in(shot.pixels()) > 20
         shot.clean()
 
 
@@ -456,8 +461,6 @@ def test_what_a_command_made_can_be_seen(words):
     assert "page.html" in [row if isinstance(row, str) else row["file"] for row in written]
     scene = json.loads(parts_of(Path("page.html").read_text())["data-scene"])
     assert any(shown["clips"] for shown in scene["figures"])
-    refused = run(*words.format(pip=TROUPE / "pip.glb").split(), "--view", "page.html", "--force", "--json")
-    assert refused.returncode in (0, 1), refused.stderr
     # Never over an input, and refused before anything is written.
     Path("o.glb").unlink(missing_ok=True)
     over = run(*words.format(pip=TROUPE / "pip.glb").split(), "--view", "walk.glb", "--force")
