@@ -11,6 +11,7 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
+import jsonschema
 import numpy as np
 
 import fairswap
@@ -187,6 +188,18 @@ def run(*words):
     with contextlib.redirect_stdout(out), contextlib.redirect_stderr(err):
         status = status_of([str(word) for word in words])
     return Ran(status, out.getvalue(), err.getvalue())
+
+
+@cache
+def published_schema():
+    """What reports look like, as it is published."""
+    return json.loads((Path(__file__).parents[1] / "docs" / "reports.schema.json").read_text())
+
+
+def keeps_to_schema(command, report):
+    """Fail where a report is not what is published for it."""
+    schema = published_schema()
+    jsonschema.Draft202012Validator(schema["properties"][command] | {"$defs": schema["$defs"]}).validate(report)
 
 
 class Ran(NamedTuple):

@@ -12,7 +12,7 @@ from fairswap.figures.dressing.worn import Wearing, worn_by_shape
 from fairswap.measure.nearness import Surface
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.skeleton import Skeleton
-from making import run
+from making import keeps_to_schema, run
 
 COAT, BOOTS, OSRIC, PIP = (fairswap.demo_file(f"{n}.glb") for n in ("osric-coat", "osric-boots", "osric", "pip"))
 
@@ -210,6 +210,7 @@ def test_what_it_wears_already_is_pushed_out_and_nothing_else_changes(walking, d
     fairswap.save("tight.glb", replace(dressed.figure, meshes=tuple(meshes)), [step])
     tight = fairswap.load("tight.glb")
     done = run("dress", "tight.glb", "-o", "out.glb", "--json")
+    keeps_to_schema("dress", done.report)
     assert done.returncode == 0, done.stderr
     assert done.report["worn"] == ["coat", "boots"]
     assert done.report["added"] == []

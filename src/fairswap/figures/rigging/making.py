@@ -140,8 +140,9 @@ def rig(
     """
     document = document_of(what)
     bare, findings = _bare(document)
-    said = _landmarks(landmarks)
+    said, pattern = _landmarks(landmarks), _pattern(skeleton)
     shape, firsts = _shape(bare)
+    stiff = _hard_vertices(bare, firsts, hard)
     stance = stance_of(shape, bare.name, up, forward, unit)
     findings += stance.findings
     bare = stood_up(bare, stance.space)
@@ -151,8 +152,8 @@ def rig(
     solid, places = _read(shape, given, said.mirror, stance.unlike < _ALIKE)
     places |= _fingers(shape, places, given)
     at = {role: place.position for role, place in places.items()}
-    bones = _bones(skeleton, at, ends, bare.name)
-    weighted = weights_of(shape, solid, bones, _hard_vertices(bare, firsts, hard))
+    bones = _bones(pattern, at, ends, bare.name)
+    weighted = weights_of(shape, solid, bones, stiff)
     binds = inverse_rest_matrices(bones.skeleton)
     meshes = [
         replace(
@@ -278,22 +279,22 @@ def _fingers(shape: Shape, places: Mapping[str, Place], given: Mapping[str, Floa
     return out
 
 
-def _bones(
-    skeleton: BoneProfile | RiggedFigure | Figure | str | Path, at: Mapping[str, Floats], ends: bool, name: str
-) -> Bones:
-    if isinstance(skeleton, str | Path):
-        skeleton = _skeleton_named(skeleton)
+def _pattern(skeleton: BoneProfile | RiggedFigure | Figure | str | Path) -> BoneProfile | RiggedFigure:
+    """Whose bones it gets: a profile, by name or file, too; or a figure, or its file."""
     if isinstance(skeleton, BoneProfile):
-        return bones_of_profile(skeleton, at, ends, name)
-    return bones_of_figure(RiggedFigure.of(skeleton), at, ends, name)
-
-
-def _skeleton_named(name: str | Path) -> BoneProfile | RiggedFigure:
-    """A figure's file, or a profile by name or file."""
-    path = Path(name)
+        return skeleton
+    if isinstance(skeleton, RiggedFigure | Figure):
+        return RiggedFigure.of(skeleton)
+    path = Path(skeleton)
     if path.is_file() and path.suffix.lower() != ".toml":
         return RiggedFigure.of(path)
-    return profile_named(name)
+    return profile_named(skeleton)
+
+
+def _bones(pattern: BoneProfile | RiggedFigure, at: Mapping[str, Floats], ends: bool, name: str) -> Bones:
+    if isinstance(pattern, BoneProfile):
+        return bones_of_profile(pattern, at, ends, name)
+    return bones_of_figure(pattern, at, ends, name)
 
 
 def _hard_vertices(bare: Figure, firsts: Sequence[int], patterns: Sequence[str]) -> np.ndarray | None:
