@@ -19,9 +19,9 @@ COAT, BOOTS, OSRIC, PIP = (fairswap.demo_file(f"{n}.glb") for n in ("osric-coat"
 
 @pytest.fixture(scope="module")
 def walking():
-    """Pip with a second of the walk."""
+    """Pip with a step of the walk."""
     document = fairswap.demo_motion("walk", "Pip")
-    return replace(document, clips=(fairswap.clips.trim(document.clips[0], start="1", end="2"),))
+    return replace(document, clips=(fairswap.clips.trim(document.clips[0], start="1", end="1.5"),))
 
 
 @pytest.fixture(scope="module")
@@ -206,7 +206,7 @@ def test_what_it_wears_already_is_pushed_out_and_nothing_else_changes(walking, d
         Mesh("button", at, np.tile(coat.normals[front], (3, 1)), np.array([[0, 1, 2]]),
              np.tile(coat.joints[front], (3, 1)), np.tile(coat.weights[front], (3, 1)), coat.bind_matrices)
     )  # fmt: skip
-    step = fairswap.clips.trim(dressed.clips[0], start="0", end="0.2")
+    step = fairswap.clips.trim(dressed.clips[0], start="0", end="0.1")
     fairswap.save("tight.glb", replace(dressed.figure, meshes=tuple(meshes)), [step])
     tight = fairswap.load("tight.glb")
     done = run("dress", "tight.glb", "-o", "out.glb", "--json")

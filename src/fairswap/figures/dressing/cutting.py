@@ -147,8 +147,9 @@ def _covered(place: Floats, normal: Floats, sheet: Surface) -> np.ndarray:
     """Where cloth lies over the skin all the same: a sleeve that is pressed into the ribs shows none of them."""
     covered = np.zeros(len(place), dtype=bool)
     for off in _OVER_M:
-        found = sheet.nearest(place + off * normal)
-        covered |= np.linalg.norm(found.place - place - off * normal, axis=1) < 0.3 * off
+        rows = np.flatnonzero(~covered)
+        over = place[rows] + off * normal[rows]
+        covered[rows] = np.linalg.norm(sheet.nearest(over).place - over, axis=1) < 0.3 * off
     return covered
 
 
