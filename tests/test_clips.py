@@ -113,8 +113,7 @@ def test_down_sampling_can_be_steadied_against_flicker():
     assert off[1] < 0.3 * off[0]
 
 
-@pytest.mark.parametrize("budget", [{"millimetres": 3.0}, {"degrees": 0.5}])
-@pytest.mark.parametrize("who", ["Osric", "Juniper"])
+@pytest.mark.parametrize(("who", "budget"), [("Osric", {"millimetres": 3.0}), ("Juniper", {"degrees": 0.5})])
 @pytest.mark.parametrize("name", list(ACTS))
 def test_thinning_keeps_its_promise(name, who, budget):
     clip = act(name, who)

@@ -468,14 +468,14 @@ run_plan("job.toml", sys.argv[1], workers=2)
 
 
 def test_a_run_killed_at_any_moment_goes_on_to_the_same_bytes():
-    street(*ACTS, "lamp", figures=("pip", "osric"))
+    street(*ACTS, figures=("pip", "osric"))
     fairswap.run_plan("job.toml", "whole", workers=2)
     expected = digests("whole")
     dice = random.Random(5)
-    for _ in range(6):
+    for _ in range(4):
         process = subprocess.Popen([sys.executable, "-c", KILLED, "out"], start_new_session=True)
         try:
-            process.wait(dice.uniform(0.6, 4.0))
+            process.wait(dice.uniform(0.6, 3.0))
         except subprocess.TimeoutExpired:
             os.killpg(process.pid, signal.SIGKILL)
             process.wait()
@@ -527,7 +527,7 @@ def test_a_worker_that_dies_costs_only_its_task():
 
 
 def test_never_more_at_once_than_the_memory_holds():
-    street(*ACTS, figures=("pip", "osric"))
+    street("walk", "idle", figures=("pip", "osric"))
     tasks = expand(Plan.load("job.toml")).tasks
     sizes = sorted(map(bytes_for, tasks))
     for workers, room, at_once in ((2, 0.9 * sum(sizes[:2]), 1), (2, 1.1 * sum(sizes[-2:]), 2), (1, 0.0, 1)):
@@ -689,7 +689,7 @@ def test_a_cluster_gives_the_same_bytes_also_if_a_worker_is_lost(cluster):
     address, workers = cluster
     layered = '[convert]\nlayer = ["nod.toml"]\n'
     Path("nod.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "head"\nforward = 9\n')
-    street(*ACTS, "lamp", figures=("pip", "osric"), more=layered)
+    street(*ACTS, figures=("pip", "osric"), more=layered)
     shutil.copy("moves/walk.bvh", "moves/walk again.bvh")  # the same bytes by another name
     done = []
 
@@ -708,7 +708,7 @@ def test_a_cluster_gives_the_same_bytes_also_if_a_worker_is_lost(cluster):
     assert len(held) <= 1
     assert run("plan", "run", "job.toml", "-o", "far", "--cluster", address, "--json").report["made"] == 0
     near = run("plan", "run", "job.toml", "-o", "seen", "--cluster", address, "--shared", "--json")
-    assert near.report["made"] == 10
+    assert near.report["made"] == 8
     assert digests("seen") == digests("near")
     wrong = run("plan", "run", "job.toml", "-o", "x", "--cluster", "tcp://127.0.0.1:9")
     assert wrong.returncode == 4
