@@ -173,11 +173,12 @@ def test_the_loss_of_each_vertex_is_its_way_to_the_skin_that_is_left(pip, half):
 
 
 def test_the_picture_of_a_fit_shows_what_fewer_triangles_cost(tmp_path):
-    """The fewer, the more of the picture is yellow and red."""
+    """The more is lost, the more of the picture is yellow and red."""
     warm = {}
-    for count in (6000, 1500):
+    for count in (None, 2000):
         fitted = fairswap.fit(fairswap.demo_file("pip.glb"), "quillmoor", triangles=count)
         picture = np.asarray(Image.open(io.BytesIO(fairswap.picture.loss(fitted))).convert("RGB")).astype(int)
         body = picture[100:, :940]
         warm[count] = int(((body[..., 0] - body[..., 2]) > 70).sum())
-    assert 0 < warm[6000] < warm[1500]
+    assert warm[None] < 50
+    assert warm[2000] > 500

@@ -14,13 +14,13 @@ from making import FREE, TROUPE, act, figure
 from rewrites import REWRITES, rewritten
 
 WHO = "Juniper"
-# Every thirtieth pair: each rewrite meets one or two others. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
+# Some of the pairs. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
 _ALL = list(itertools.permutations(sorted(REWRITES), 2))
-PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::30]
+PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::45]
 _DICE = np.random.default_rng(12)
 # What went wrong once.
 PAIRS += [("keys on a driving skeleton", "saved in mid motion"), ("saved in mid motion", "keys on a driving skeleton")]
-THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(8)]
+THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(5)]
 
 
 @cache
@@ -95,7 +95,7 @@ def test_a_file_written_in_another_way_is_the_same_file(name):
     rested.save("t.glb")
     assert fairswap.load("t.glb").figure.height_m > 1.0
     files = []
-    if list(REWRITES).index(name) % 3 == 0:  # what is read is the same: what it is fitted to need not be seen each time
+    if list(REWRITES).index(name) % 4 == 0:  # what is read is the same: what it is fitted to need not be seen each time
         files = fairswap.fit(document, "quillmoor").save("fitted.glb")
         near = 0.03 if "too large" in name else 0.02
         assert fairswap.load(files[0]).figure.height_m == pytest.approx(figure(WHO).height_m, rel=near)
