@@ -101,7 +101,7 @@ class Conversions:
     >>> import fairswap
     >>> made = fairswap.convert(fairswap.demo_motion("idle"), fairswap.demo_file("pip.glb"))
     >>> made, [clip.name for clip in made.clips]
-    (<Conversions onto 'Pip': 1 clips, 1 look the same>, ['Idle'])
+    (<Conversions onto 'Pip': 1 clips, at worst the same (96 of 100)>, ['Idle'])
     """
 
     target: Document
@@ -178,9 +178,10 @@ class Conversions:
         return html_table(f"Onto {self.figure.name}", ("clip", "of 100", "", "worst part"), rows)
 
     def __repr__(self) -> str:
-        same = sum(row.comparison.looks_same for row in self.done)
         failed = f", {len(self.failures)} failed" if self.failures else ""
-        return f"<Conversions onto {self.figure.name!r}: {len(self.done)} clips, {same} look the same{failed}>"
+        worst = min((row.comparison.likeness for row in self.done), default=None)
+        alike = "" if worst is None else f", at worst {word_for(worst).removeprefix('looks ')} ({worst:.0f} of 100)"
+        return f"<Conversions onto {self.figure.name!r}: {len(self.done)} clips{alike}{failed}>"
 
 
 def convert(
