@@ -20,7 +20,7 @@ from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
-from fairswap.model.space import direction, usual_forward
+from fairswap.model.space import AHEAD, LEFT, UP, direction, nearest_direction, usual_forward
 from judging import positions
 from making import Gltf, act, animate, arm, clip_of, figure, random_poses, random_skeleton
 
@@ -52,6 +52,14 @@ def test_a_space_turns_its_own_directions_into_ours():
     for wrong in (("north", "+Z", "m"), ("+Y", "-Y", "m"), ("+Y", "+Z", "ell")):
         with pytest.raises(fairswap.UsageError):
             fairswap.Space(*wrong)
+
+
+def test_units_are_as_long_as_they_are_and_our_axes_point_left_up_and_ahead():
+    long = {"m": 1.0, "dm": 0.1, "cm": 0.01, "mm": 0.001, "in": 0.0254, "ft": 0.3048, "hm": 100.0}
+    assert {unit: fairswap.Space("+Y", "+Z", unit).metres for unit in long} == long
+    assert np.array_equal([LEFT, UP, AHEAD], np.eye(3))
+    for name in ("+X", "-X", "+Y", "-Y", "+Z", "-Z"):
+        assert nearest_direction(direction(name) + [0.1, -0.2, 0.15]) == name
 
 
 @pytest.mark.parametrize("up", ["+X", "-X", "+Y", "-Y", "+Z", "-Z"])
@@ -127,6 +135,24 @@ def test_triangles_strips_and_fans_show_the_same_two_faces(mode, run, faces, tmp
     normals = vertex_normals(mesh.vertices, mesh.triangles)[:4]
     assert np.allclose(np.abs(normals[:, 2]), 1.0)
     assert len(set(np.sign(normals[:, 2]))) == 1  # all wind the same way
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_what_hangs_on_a_bone_is_what_a_walk_up_the_tree_comes_by(seed):
+    skeleton = random_skeleton(12, seed)
+
+    def above(bone):
+        while bone >= 0:
+            yield bone
+            bone = int(skeleton.parents[bone])
+
+    ways = [list(above(bone)) for bone in range(12)]
+    for bone in range(12):
+        assert skeleton.below(bone).tolist() == [other for other in range(12) if bone in ways[other][1:]]
+        assert list(skeleton.children[bone]) == [other for other in range(12) if ways[other][1:2] == [bone]]
+        assert bone in skeleton.levels[len(ways[bone]) - 1].tolist()
+        assert skeleton.with_ancestors([bone]) == sorted(ways[bone])
+    assert sum(map(len, skeleton.levels)) == 12
 
 
 def test_a_figure_with_more_than_256_bones_is_written_and_read_again():
