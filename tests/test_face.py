@@ -28,7 +28,7 @@ from fairswap.face.timeline import draft_timeline
 from fairswap.face.transfer import FaceSwap, Head, perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
 from fairswap.face.words import shape_name
-from fairswap.model.bounded import bounded_weights
+from fairswap.model.bounded import bounded_weights, nonnegative_weights
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rotation import angle_between, multiply
@@ -83,6 +83,24 @@ def test_shapes_that_mean_the_same_get_the_same_weights():
     clip = perform_units(head("Osric"), units, still_clip(figure("Osric"), "made", Fraction(30), 40)).clip
     got = there.transfer(clip, still_clip(figure("Juniper"), "made", Fraction(30), 40)).clip
     assert np.abs(head("Juniper").units(got) - made["Juniper"]).max() < 0.02
+
+
+def test_few_weights_from_zero_on_are_those_of_least_squares():
+    """Against SciPy's, also where what is wanted points away from some shapes; no more than allowed are used."""
+    dice = np.random.default_rng(4)
+    for _ in range(60):
+        matrix = dice.normal(size=(9, 6))
+        matrix[:, 3] = matrix[:, 0] + 0.3 * matrix[:, 1]  # one is nearly what two others are
+        matrix[:, 3] += 0.05 * dice.normal(size=9)
+        wanted = matrix @ dice.uniform(-1.0, 1.0, 6)
+        allowed = dice.random(6) < 0.8
+        weights = nonnegative_weights(matrix.T @ matrix, matrix.T @ wanted, allowed, 6)
+        theirs = np.zeros(6)
+        theirs[allowed] = nnls(matrix[:, allowed], wanted)[0] if allowed.any() else 0.0
+        assert np.abs(weights - theirs).max() < 1e-6
+        few = nonnegative_weights(matrix.T @ matrix, matrix.T @ wanted, allowed, 2)
+        assert np.count_nonzero(few) <= 2
+        assert (few >= 0.0).all()
 
 
 @pytest.mark.parametrize("name", TROUPE_NAMES)

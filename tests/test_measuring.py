@@ -60,6 +60,49 @@ def test_one_joint_that_is_turned_is_told_as_it_was_turned(who, role, about, deg
     assert told == ([("correction-large", wrong)] if state == "look" else [])
 
 
+@pytest.mark.parametrize(
+    ("role", "about", "most"),
+    [
+        ("upper_arm_left", FORWARD, -110), ("hand_left", FORWARD, 60), ("hand_left", "lower_arm_left", 60),
+        ("index_proximal_right", FORWARD, 110), ("upper_leg_left", SIDEWAYS, -50), ("foot_left", SIDEWAYS, 50),
+        ("foot_left", UPRIGHT, 50), ("spine_2", SIDEWAYS, 35), ("spine_2", UPRIGHT, 35), ("head", UPRIGHT, 35),
+    ],
+)  # fmt: skip
+def test_what_is_turned_further_than_a_pose_should_be_is_to_be_looked_at(role, about, most):
+    """What each part may be turned by, and not by four degrees more (docs/poses.md)."""
+    for degrees, told in ((most - np.sign(most) * 4, False), (most + np.sign(most) * 4, True)):
+        measured = fairswap.pose.measure(
+            turned("Juniper", role, about, degrees), against=without_mesh(figure("Juniper"))
+        )
+        (row,) = [row for row in measured.angles if row.role == role]
+        assert row.degrees == pytest.approx(abs(degrees), abs=0.3)
+        assert row.suspicious == told
+        assert [finding.code for finding in measured.findings] == ["correction-large"] * told
+
+
+@pytest.mark.parametrize(
+    ("left", "right", "kind"),
+    [
+        (0, 0, "T"), (14, 14, "T"), (-14, -14, "T"), (16, 16, "A"), (61, 61, "A"), (63, 63, "arms down"),
+        (-16, -16, "arms up"), (50, 31, "A"), (50, 29, "uneven"), (-40, 20, "uneven"),
+    ],
+)  # fmt: skip
+def test_how_far_below_level_the_arms_rest_says_what_pose_it_is(left, right, kind):
+    one = turned("Juniper", "upper_arm_left", FORWARD, -left)
+    both = replace(one, skeleton=replace(one.skeleton, rest_rotations=_also(one, right)))
+    found = fairswap.inspect(fairswap.Document("arms.glb", "glTF 2.0", both.space, (both,), ())).figures[0].rest_pose
+    assert (found.kind, found.arm_degrees) == (kind, pytest.approx(0.5 * (left + right), abs=0.3))
+
+
+def _also(figure, degrees):
+    """The rest rotations of a figure, with the right arm lowered, too."""
+    other = turned("Juniper", "upper_arm_right", FORWARD, degrees)
+    bone = fairswap.RiggedFigure.of(other).roles.bones["upper_arm_right"]
+    rotations = np.array(figure.skeleton.rest_rotations)
+    rotations[bone] = other.skeleton.rest_rotations[bone]
+    return rotations
+
+
 def test_of_several_joints_the_one_that_is_furthest_off_is_told():
     bent = turned("Juniper", "neck_1", UPRIGHT, 36)
     more = turned("Juniper", "head", UPRIGHT, 44)
