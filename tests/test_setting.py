@@ -1,0 +1,91 @@
+"""A figure's rest pose changed: what stays where it was, and what is turned."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+from scipy.spatial.transform import Rotation
+
+import fairswap
+from fairswap.figures.bones_alone import without_mesh
+from making import TROUPE, figure
+from rests import family_file
+from test_measuring import FORWARD, SIDEWAYS, turned
+from test_poses import ACTS
+
+
+def standing(one):
+    """The lowest joint of the feet, and the hips over the ground ``(2,)``."""
+    rigged = fairswap.RiggedFigure.of(one)
+    places = one.skeleton.rest.positions[0]
+    feet = [bone for role, bone in rigged.roles.bones.items() if role.startswith(("foot_", "toes_"))]
+    return places[feet, 1].min(), places[rigged.roles.bones["hips"], [0, 2]]
+
+
+def bones_of(one, to):
+    return fairswap.pose.set(fairswap.Document("one.glb", "glTF 2.0", one.space, (one,), ()), to).rested.figure
+
+
+def with_turned_root(one, turn):
+    """The same figure, at the same places, with a root that is turned against the world."""
+    skeleton = one.skeleton
+    assert skeleton.parents[0] == -1
+    assert (skeleton.parents[1:] >= 0).all()
+    below = skeleton.parents == 0
+    rotations, translations = np.array(skeleton.rest_rotations), np.array(skeleton.rest_translations)
+    rotations[0] = (turn * Rotation.from_quat(rotations[0])).as_quat()
+    back = (
+        Rotation.from_quat(skeleton.rest_rotations[0]).inv()
+        * turn.inv()
+        * Rotation.from_quat(skeleton.rest_rotations[0])
+    )
+    rotations[below] = (back * Rotation.from_quat(rotations[below])).as_quat()
+    translations[below] = back.apply(translations[below])
+    made = replace(one, skeleton=replace(skeleton, rest_rotations=rotations, rest_translations=translations))
+    assert np.abs(made.skeleton.rest.positions - skeleton.rest.positions).max() < 1e-9
+    return made
+
+
+@pytest.mark.parametrize("root", [Rotation.identity(), Rotation.from_euler("xyz", [40.0, 70.0, -20.0], degrees=True)])
+@pytest.mark.parametrize("to", ["t", "a:50"])
+def test_legs_that_rest_apart_come_together_over_the_same_ground(root, to):
+    astride = turned("Juniper", "upper_leg_left", FORWARD, 25)
+    rotations = np.array(astride.skeleton.rest_rotations)
+    other = turned("Juniper", "upper_leg_right", FORWARD, -25)
+    bone = fairswap.RiggedFigure.of(other).roles.bones["upper_leg_right"]
+    rotations[bone] = other.skeleton.rest_rotations[bone]
+    astride = replace(astride, skeleton=replace(astride.skeleton, rest_rotations=rotations))
+    before = standing(astride)
+    after = standing(bones_of(with_turned_root(astride, root), to))
+    assert after[0] == pytest.approx(before[0], abs=1e-6)
+    assert after[1] == pytest.approx(before[1], abs=1e-6)
+    # It stands higher than it did with its legs apart.
+    rigged = fairswap.RiggedFigure.of(astride)
+    hips = rigged.roles.bones["hips"]
+    rise = bones_of(astride, to).skeleton.rest.positions[0, hips, 1] - astride.skeleton.rest.positions[0, hips, 1]
+    assert rise > 0.05
+
+
+def test_one_that_rests_with_all_limbs_in_line_stands_on_straight_legs():
+    places = []
+    for rest in ("in line", "T"):
+        made = fairswap.pose.set(fairswap.load(family_file("Osric", rest, ACTS["walk"])), "t")
+        joints = made.rested.figure.skeleton.rest.positions[0]
+        places.append({role: joints[bone] for role, bone in made.rigged.roles.bones.items()})
+    stacked, straight = places
+    for role in ("hips", "foot_left", "toes_right", "lower_leg_right", "hand_left", "head"):
+        assert np.linalg.norm(stacked[role] - straight[role]) < 0.03, role
+
+
+def test_of_another_figures_rest_only_what_it_has_is_taken():
+    """Pip has no toes: those of the figure stay bent as they rest; its arms come down as Pip's."""
+    bent = turned("Juniper", "toes_left", SIDEWAYS, -20)
+    made = bones_of(bent, TROUPE / "pip.glb")
+    roles = fairswap.RiggedFigure.of(bent).roles.bones
+    toes = roles["toes_left"]
+    assert "toes_left" not in fairswap.RiggedFigure.of(figure("Pip")).roles.bones
+    assert np.abs(made.skeleton.rest_rotations[toes] - bent.skeleton.rest_rotations[toes]).max() < 1e-6
+    measured = fairswap.pose.measure(made, against=without_mesh(figure("Pip")))
+    arms = [row.degrees for row in measured.angles if row.role.startswith(("upper_arm", "lower_arm"))]
+    assert max(arms, default=0.0) < 1.0
+    assert fairswap.pose.measure(bent, against=without_mesh(figure("Pip"))).angles[0].degrees > 30.0
