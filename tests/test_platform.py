@@ -353,15 +353,16 @@ def test_influences_are_cut_with_at_most_half_the_error_of_keeping_the_largest()
 )  # fmt: skip
 def test_travel_is_told_from_shifting_about(straight, back, on_root, where):
     """By leg lengths: a quarter from start to end, or six tenths there and back."""
-    juniper = figure("Juniper")
-    own = rigged(juniper)
-    bone = juniper.skeleton.names.index(juniper.skeleton.names[0]) if on_root else own.roles.bones["hips"]
-    way = straight * own.reference.leg_m * (np.sin(np.linspace(0, np.pi, 31)) if back else np.linspace(0, 1, 31))
-    places = np.repeat(juniper.skeleton.rest_translations[bone][None, :, None], 31, axis=2)
-    places[0, 2] += way
-    tracks = np.repeat(juniper.skeleton.rest_rotations[:, :, None], 31, axis=2)
-    clip = fairswap.Clip("way", Fraction(30), Poses(juniper.skeleton, tracks, np.array([bone]), places))
-    assert travel_of(clip, own) == where
+    for who in ("Juniper", "Pip"):
+        one = figure(who)
+        own = rigged(one)
+        bone = 0 if on_root else own.roles.bones["hips"]
+        way = straight * own.reference.leg_m * (np.sin(np.linspace(0, np.pi, 31)) if back else np.linspace(0, 1, 31))
+        places = np.repeat(one.skeleton.rest_translations[bone][None, :, None], 31, axis=2)
+        places[0, 2] += way
+        tracks = np.repeat(one.skeleton.rest_rotations[:, :, None], 31, axis=2)
+        clip = fairswap.Clip("way", Fraction(30), Poses(one.skeleton, tracks, np.array([bone]), places))
+        assert travel_of(clip, own) == where, who
 
 
 def test_the_ladder_thins_before_it_touches_the_rate_and_stops_at_the_stated_loss():

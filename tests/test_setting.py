@@ -10,7 +10,7 @@ import fairswap
 from fairswap.figures.bones_alone import without_mesh
 from making import TROUPE, figure
 from rests import family_file
-from test_measuring import FORWARD, SIDEWAYS, turned
+from test_measuring import FORWARD, turned
 from test_poses import ACTS
 
 
@@ -78,13 +78,12 @@ def test_one_that_rests_with_all_limbs_in_line_stands_on_straight_legs():
 
 
 def test_of_another_figures_rest_only_what_it_has_is_taken():
-    """Pip has no toes: those of the figure stay bent as they rest; its arms come down as Pip's."""
-    bent = turned("Juniper", "toes_left", SIDEWAYS, -20)
+    """Pip has no little finger: that of the figure stays bent as it rests; its arms come down as Pip's."""
+    bent = turned("Juniper", "little_proximal_left", FORWARD, -35)
     made = bones_of(bent, TROUPE / "pip.glb")
-    roles = fairswap.RiggedFigure.of(bent).roles.bones
-    toes = roles["toes_left"]
-    assert "toes_left" not in fairswap.RiggedFigure.of(figure("Pip")).roles.bones
-    assert np.abs(made.skeleton.rest_rotations[toes] - bent.skeleton.rest_rotations[toes]).max() < 1e-6
+    finger = fairswap.RiggedFigure.of(bent).roles.bones["little_proximal_left"]
+    assert "little_proximal_left" not in fairswap.RiggedFigure.of(figure("Pip")).roles.bones
+    assert np.abs(made.skeleton.rest_rotations[finger] - bent.skeleton.rest_rotations[finger]).max() < 1e-6
     measured = fairswap.pose.measure(made, against=without_mesh(figure("Pip")))
     arms = [row.degrees for row in measured.angles if row.role.startswith(("upper_arm", "lower_arm"))]
     assert max(arms, default=0.0) < 1.0
