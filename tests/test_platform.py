@@ -357,6 +357,8 @@ def test_travel_is_told_from_shifting_about(straight, back, on_root, where):
         one = figure(who)
         own = rigged(one)
         bone = 0 if on_root else own.roles.bones["hips"]
+        if on_root and bone == own.roles.bones["hips"]:
+            continue  # Pip stands on no root
         way = straight * own.reference.leg_m * (np.sin(np.linspace(0, np.pi, 31)) if back else np.linspace(0, 1, 31))
         places = np.repeat(one.skeleton.rest_translations[bone][None, :, None], 31, axis=2)
         places[0, 2] += way
