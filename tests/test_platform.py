@@ -344,6 +344,18 @@ def test_influences_are_cut_with_at_most_half_the_error_of_keeping_the_largest()
         assert (off(changed) > least - 1e-8).mean() > 0.95
 
 
+def test_what_a_smaller_file_may_cost_is_a_centimetre_unless_it_says_otherwise():
+    def read(more=""):
+        Path("ours.toml").write_text(f'fairswap = "platform/2"\nname = "ours"\nbones = "fernway"\n[file]\n{more}')
+        return Platform.load("ours.toml").file.max_loss_mm
+
+    assert read() == 10.0
+    assert read("max_loss_mm = 0.02") == 0.02
+    for wrong in ("0", "-1", "nan"):
+        with pytest.raises(fairswap.InputError):
+            read(f"max_loss_mm = {wrong}")
+
+
 @pytest.mark.parametrize(
     ("straight", "back", "on_root", "where"),
     [
