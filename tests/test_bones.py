@@ -59,7 +59,7 @@ def test_equal_names_are_told_apart_by_their_path():
 @pytest.mark.parametrize(
     ("text", "problem"),
     [
-        ("", "missing required field `roles`"),
+        ("", "the field 'roles' is missing"),
         ("[roles]\nhips = 3\n", "roles"),
         ('[roles]\ntorso = "x"\n', "'torso' is not a role"),
         ('[roles]\nhips = "x"\nhead = "x"\n', "bone 'x' has two roles, hips and head"),

@@ -554,3 +554,22 @@ def test_a_pose_of_bones_that_are_not_there_is_told_with_the_nearest():
     (row,) = fairswap.face.check(replace(chart, shapes={**chart.shapes, name: wrong}), osric)
     assert (row.code, row.severity, row.place) == ("bone-missing", "problem", name)
     assert repr(bone) in row.remedy
+
+
+def test_a_track_laid_over_a_motion_comes_and_goes():
+    """In the time that is said for it, at both ends; before and after the face is what it was."""
+    idle = fairswap.demo_motion("idle", by="Juniper")
+    Path("open.csv").write_text("time_s,jaw_drop\n0,1\n2,1\n")
+    made = fairswap.face.apply("open.csv", idle, clip=idle.clips[0].name, start_s=1.0, ease_s=0.5)
+    alone = fairswap.face.apply("open.csv", idle.figure)
+
+    def opened(one, seconds):
+        head = fairswap.face.Head.of(fairswap.Document("x", "glTF 2.0", idle.figure.space, (one.head.figure,), ()))
+        units = head.units(one.clips[0])
+        return np.interp(seconds, np.arange(units.shape[1]) / float(one.clips[0].rate), units[INDEX["jaw_drop"]])
+
+    full = opened(alone, 1.0)
+    assert full > 0.5
+    shares = [opened(made, seconds) / full for seconds in (0.5, 0.95, 1.25, 2.0, 2.75, 3.05, 4.0)]
+    assert shares == pytest.approx([0.0, 0.0, 0.5, 1.0, 0.5, 0.0, 0.0], abs=0.08)
+    assert np.array_equal(made.clips[0].poses.translation_tracks, idle.clips[0].poses.translation_tracks)

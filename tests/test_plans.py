@@ -301,7 +301,7 @@ def test_the_report_tells_what_counts_as_failure_and_holds_no_markup_of_stranger
         ('sources = []\nfigures = ["pip.glb"]', "sources: nothing is named"),
         ('sources = ["empty"]\nfigures = ["pip.glb"]', "there is nothing to read in this folder"),
         ('sources = ["moves"]\nfigures = ["pip.glb"]\n[convert]\nfeets = "free"', "there is no field 'feets'"),
-        ('sources = ["moves"]\nfigures = ["pip.glb"]\n[convert]\nfeet = "flat"', "Invalid enum value 'flat'"),
+        ('sources = ["moves"]\nfigures = ["pip.glb"]\n[convert]\nfeet = "flat"', "'flat' is not a word for"),
         ('sources = ["moves"]\nfigures = ["pip.glb"]\n[convert]\nlayer = ["no.toml"]', "there is no file 'no.toml'"),
         ('sources = ["moves"]\nfigures = ["pip.glb"]\n[results]\nname = "../{clip}"', "leads out of the folder"),
         ('sources = ["moves"]\nfigures = ["pip.glb"]\n[results]\nname = "/{clip}"', "leads out of the folder"),

@@ -344,6 +344,77 @@ def test_influences_are_cut_with_at_most_half_the_error_of_keeping_the_largest()
         assert (off(changed) > least - 1e-8).mean() > 0.95
 
 
+@pytest.mark.parametrize(
+    ("text", "said"),
+    [
+        ('[figure]\nextra = "kept"', "figure.extra: 'kept' is not a word for this field. Give one of allowed, merged."),
+        ('[file]\nformats = [".glb", ".zip"]', "file.formats[1]: '.zip' is not a word for this field. Give one of"),
+        ("[figure]\nspine = [1]", "figure.spine: its list has 1 entry, not 2. Correct that list."),
+        ("[figure]\nmax_bones = 0", "figure.max_bones: it is not a whole number that is 1 or more. Correct"),
+        ('[figure]\nmax_bones = "ten"', "figure.max_bones: it is a text in quotes, not a whole number. Correct that"),
+        ("[file]\nmax_kib = -2.5", "file.max_kib: it is not a number that is more than 0. Correct that number."),
+        ("[clip]\nrates = [[30]]", "clip.rates[0]: it is a list in brackets, not a number or a text in quotes."),
+        ("figure = 3", "figure: it is a whole number, not a table."),
+        ("[figure]\nmax_bone = 9", "there is no field 'max_bone' in a platform. Do you mean max_bones?"),
+        ("[figure]\nsevereness = 9", "there is no field 'severeness' in a platform."),
+    ],
+)  # fmt: skip
+def test_a_field_that_is_wrong_is_told_in_words(text, said):
+    Path("ours.toml").write_text(f'fairswap = "platform/2"\nname = "ours"\nbones = "quillmoor"\n{text}\n')
+    with pytest.raises(fairswap.InputError) as told:
+        Platform.load("ours.toml")
+    assert str(told.value).startswith("ours.toml")
+    assert said in str(told.value)
+    assert "`" not in str(told.value)
+
+
+def test_a_field_that_is_missing_is_named():
+    Path("ours.toml").write_text('fairswap = "platform/2"\nbones = "quillmoor"\n')
+    with pytest.raises(fairswap.InputError, match=r"the field 'name' is missing\. Write it in"):
+        Platform.load("ours.toml")
+
+
+@pytest.mark.parametrize(("axes", "along"), [("+Y", [0.0, 1.0, 0.0]), ("+X", [1.0, 0.0, 0.0])])
+@pytest.mark.parametrize("who", ["Juniper", "Osric"])
+def test_bones_point_along_the_axis_that_a_platform_wants(who, axes, along):
+    """From each joint to the next of its limb; bones without a role keep their axes."""
+    text = 'fairswap = "platform/2"\nname = "ours"\nbones = "quillmoor"\n[figure]\naxes = '
+    Path("ours.toml").write_text(f'{text}"{axes}"\n')
+    made = rigged(fit_figure(figure(who), [], Platform.load("ours.toml")).figure)
+    roles, rest = made.roles.bones, made.skeleton.rest
+    places, turns = rest.positions[0], Rotation.from_quat(rest.rotations[0])
+    ways = [("hips", "spine_1"), ("spine_1", "spine_2"), ("neck_1", "head")]
+    for side in ("left", "right"):
+        parts = ("upper_arm lower_arm", "lower_arm hand", "upper_leg lower_leg", "lower_leg foot", "shoulder upper_arm")
+        ways += [tuple(f"{name}_{side}" for name in part.split()) for part in parts]
+    for role, onward in ways:
+        way = places[roles[onward]] - places[roles[role]]
+        points = turns[roles[role]].apply(along)
+        assert np.linalg.norm(points - way / np.linalg.norm(way)) < 0.01, role
+    source = rigged(figure(who))
+    known = {*source.roles.bones.values(), *source.roles.helpers, *source.skeleton.ends}
+    extras = [name for bone, name in enumerate(source.skeleton.names) if bone not in known]
+    kept = [name for name in extras if name in made.skeleton.names]
+    assert kept or who == "Juniper"
+    for name in kept:
+        before, now = (
+            Rotation.from_quat(one.skeleton.rest.rotations[0, one.skeleton.names.index(name)]) for one in (source, made)
+        )
+        assert (before.inv() * now).magnitude() < 0.02, name
+
+
+def test_a_root_is_wanted_or_not():
+    """Juniper's is the first of her bones; Pip hangs on none."""
+    for rule, fits in (("required", ("Juniper",)), ("forbidden", ("Pip",))):
+        Path("ours.toml").write_text(
+            f'fairswap = "platform/2"\nname = "ours"\nbones = "quillmoor"\n[figure]\nroot = "{rule}"\n'
+        )
+        for who in ("Juniper", "Pip"):
+            found = check(TROUPE / f"{who.lower()}.glb", Platform.load("ours.toml"))
+            (row,) = [row for row in found.results if row.rule == "figure.root"]
+            assert row.ok == (who in fits)
+
+
 def test_what_a_smaller_file_may_cost_is_a_centimetre_unless_it_says_otherwise():
     def read(more=""):
         Path("ours.toml").write_text(f'fairswap = "platform/2"\nname = "ours"\nbones = "fernway"\n[file]\n{more}')

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-import difflib
 import re
 import tomllib
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, TypeVar, get_args
+from typing import TYPE_CHECKING, Any, TypeVar
 
 import msgspec
 
@@ -15,6 +14,7 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.limits import LARGEST_NUMBER, LARGEST_TEXT, MOST_KEY_PARTS
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
+from fairswap.formats.wrong_fields import said_of
 
 if TYPE_CHECKING:
     from tomlkit import TOMLDocument
@@ -56,14 +56,8 @@ def struct_from_text(
     try:
         return msgspec.convert(raw, struct), findings
     except msgspec.ValidationError as error:
-        problem, _, place = str(error).partition(" - at `$")
-        unknown = re.search(r"unknown field `(.*)`", problem, re.DOTALL)
-        remedy = "Correct that field"
-        if unknown:
-            problem = f"there is no field {unknown[1][:60]!r} in {what}"
-            near = difflib.get_close_matches(unknown[1][:60], sorted(_fields_of(struct)), 1)
-            remedy = f"Do you mean {near[0]}?" if near else "Take it out"
-        raise InputError(problem, file=file, place=place.strip("`.") or None, remedy=remedy) from None
+        problem, place, remedy = said_of(error, struct, what)
+        raise InputError(problem, file=file, place=place or None, remedy=remedy) from None
 
 
 def _table_from_text(text: str, file: str) -> dict[str, Any]:
@@ -103,19 +97,6 @@ def _check_numbers(raw: dict[str, Any], file: str) -> None:
         elif isinstance(value, int | float) and not abs(value) <= LARGEST_NUMBER:
             what = "not a finite number" if isinstance(value, float) else f"beyond {LARGEST_NUMBER:g}"
             raise InputError(f"it is {what}", file=file, place=place, remedy="Correct that number")
-
-
-def _fields_of(struct: type[msgspec.Struct]) -> set[str]:
-    """The names of all fields of a struct, and of the structs in it."""
-    found = set(struct.__struct_encode_fields__)
-    for field in msgspec.structs.fields(struct):
-        rest = [field.type]
-        while rest:
-            kind = rest.pop()
-            rest += get_args(kind)
-            if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-                found |= _fields_of(kind)
-    return found
 
 
 def file_beside(path: str | Path, name: str, place: str) -> Path:
