@@ -99,6 +99,7 @@ def test_a_plan_does_what_convert_does_and_does_nothing_twice():
     alone = run("convert", "moves/walk.bvh", "--onto", "osric.glb", "-o", "alone.glb")
     assert alone.returncode == 0, alone.stderr
     assert Path("alone.glb").read_bytes() == Path("out/osric/walk.glb").read_bytes()
+    assert re.fullmatch(r"<Result pip/\w+.glb: done; .*looks .*>", repr(made.results[0])), made.results[0]
     # The score is that of the one judge.
     table = made.table.set_index("result")
     judged = run("compare", "moves/walk.bvh", "out/osric/walk.glb", "--json").report

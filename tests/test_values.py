@@ -212,3 +212,24 @@ def test_every_value_prints_as_a_short_sentence():
     shown = [value for value in values if hasattr(value, "_repr_html_")]
     assert len(shown) >= 5
     assert all(value._repr_html_().startswith("<") for value in shown)
+
+
+def test_what_a_verb_gives_prints_as_a_line_that_says_how_it_fared():
+    idle, pip = fairswap.demo_motion("idle", by="Pip"), fairswap.demo_file("pip.glb")
+    made = fairswap.convert(idle, fairswap.demo_file("osric.glb"))
+    walk = fairswap.demo_motion("walk", by="Pip")
+    printed = {
+        repr(made): "at worst the same",
+        repr(made.done[0]): "looks the same",
+        repr(fairswap.inspect(pip)): "1 figures",
+        repr(fairswap.inspect(pip).figures[0]): "rests in A",
+        repr(fairswap.clips.describe(walk.clips[0], walk)): "steps a minute",
+        repr(fairswap.cutting(pip)): "nothing cuts",
+        repr(fairswap.check(pip, "fernway")): "max_texture_px",
+        repr(fairswap.pose.measure(pip)): "arms 45",
+        repr(fairswap.bones.match(pip, fairswap.demo_file("osric.glb"))): "paired",
+    }
+    for line, said in printed.items():
+        assert said in line
+        assert len(line) < 160
+        assert "\n" not in line

@@ -46,6 +46,10 @@ class FigureFacts:
     rest_pose: RestPose | None
     avatar: AvatarFacts | None = None
 
+    def __repr__(self) -> str:
+        rest = "" if self.rest_pose is None else f", rests in {self.rest_pose.kind}"
+        return f"<FigureFacts {self.name!r}: {self.height_m:.2f} m, {self.bones} bones, {len(self.roles)} roles{rest}>"
+
 
 @dataclass(frozen=True)
 class AvatarFacts:

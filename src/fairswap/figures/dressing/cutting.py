@@ -81,6 +81,11 @@ class Cutting(Value):
         """The deepest of all."""
         return max((piece.worst_m for piece in self.pieces), default=0.0)
 
+    def __repr__(self) -> str:
+        cuts = [row for row in self.pieces if row.worst_m > 0.0]
+        told = [f"{row.piece} {1000 * row.worst_m:.1f} mm in the {row.part}" for row in cuts]
+        return f"<Cutting: {', '.join(told) or 'nothing cuts'}>"
+
     def _repr_html_(self) -> str:
         rows = [
             (row.piece, f"{1000 * row.worst_m:.1f}", row.part, "at rest" if row.worst_at_s is None else row.worst_at_s,
