@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import ast
 import inspect
 import re
 from importlib import import_module
@@ -18,10 +19,29 @@ _TOPICS = ("bones", "pose", "clips", "face", "platform", "picture")
 def write(folder: Path) -> None:
     """Write the pages, those alone that have changed."""
     folder.mkdir(exist_ok=True)
-    for name, text in {"findings.md": findings(), "api.md": api()}.items():
+    for name, text in {"findings.md": findings(), "api.md": api(), "examples.md": examples()}.items():
         path = folder / name
         if not path.exists() or path.read_text() != text:
             path.write_text(text)
+
+
+def examples() -> str:
+    """The scripts of each station: what each is for in words, and its code."""
+    lines = [
+        "# Examples",
+        "",
+        "A short script for each station of the work, in its order. Each runs as it stands, on the demo troupe, and",
+        "writes into the folder you are in; put your own files in the place of `demo_file` and `demo_motion`. Longer",
+        "ones to play with are the [notebooks](../notebooks/index.md).",
+        "",
+    ]
+    for path in sorted((Path(__file__).parents[1] / "examples").glob("*.py")):
+        number, _, name = path.stem.partition("_")
+        tree = ast.parse(path.read_text())
+        code = "\n".join(path.read_text().splitlines()[tree.body[0].end_lineno or 0 :]).strip()
+        lines += [f"## {int(number)}. {name.replace('_', ' ').capitalize()}", "", ast.get_docstring(tree) or "", ""]
+        lines += ["```python", code, "```", ""]
+    return "\n".join(lines)
 
 
 def findings() -> str:

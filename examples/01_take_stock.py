@@ -8,10 +8,8 @@ file = sys.argv[1] if len(sys.argv) > 1 else fairswap.demo_file("osric.glb")
 found = fairswap.inspect(file)
 print(found)
 for figure in found.figures:
-    print(f"{figure.name}: {figure.height_m:.2f} m, {figure.bones} bones, {len(figure.roles)} of them with a role")
+    print(figure)
 for clip in found.clips:
-    print(
-        f"{clip.name}: {clip.frames} frames at {clip.rate:g}, {clip.duration_s:.2f} s, {clip.keyed_bones} bones keyed"
-    )
+    print(f"{clip.name}: {clip.frames} frames at {clip.rate:g}, {clip.keyed_bones} bones keyed")
 for finding in found.findings:
     print(f"{finding.severity}: {finding.message}")

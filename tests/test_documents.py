@@ -88,6 +88,9 @@ def test_the_page_of_python_has_every_public_name(monkeypatch):
     findings = generated.findings()
     assert all(f"### {code}\n" in findings for codes in CAUSES.values() for code in codes)
     assert not re.search(r"\{\w+(![rs])?\}", findings)  # no blank is left to fill in
+    shown = generated.examples()
+    for path in sorted((ROOT / "examples").glob("*.py")):
+        assert path.read_text().split('"""\n', 1)[1].strip() in shown
 
 
 @pytest.mark.parametrize("path", NOTEBOOKS, ids=lambda path: path.stem)
