@@ -49,10 +49,7 @@ Motions = str | Path | Document | Sequence[str | Path | Document]
 
 @dataclass(frozen=True, eq=False)
 class Conversion:
-    """One clip converted, with what it came from and how alike the two are.
-
-    ``face`` is there where the source's face moves.
-    """
+    """One clip converted, with what it came from and how alike the two are; ``face`` where the source's face moves."""
 
     source: Document
     swap: Swap
@@ -196,8 +193,6 @@ def convert(
     step: Callable[[str], None] | None = None,
 ) -> Conversions:
     """Carry motions over to a figure, and compare each with its source.
-
-    Several motions run one after another; one that fails is among the ``failures``, and does not stop the others.
 
     >>> import fairswap
     >>> made = fairswap.convert(fairswap.demo_file("juniper.glb"), fairswap.demo_file("pip.glb"))
