@@ -1,5 +1,6 @@
 """The small parts: errors that say everything, rates, spaces, clips and figures as values, files by suffix."""
 
+import re
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
@@ -18,7 +19,7 @@ from fairswap.formats.vrm.humanoid import role_of_vrm_bone
 from fairswap.inspection import inspect, rest_pose_of
 from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals
-from fairswap.model.poses import MorphTrack
+from fairswap.model.poses import MorphTrack, check_amount
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
 from fairswap.model.space import AHEAD, LEFT, UP, direction, nearest_direction, usual_forward
 from judging import positions
@@ -270,3 +271,15 @@ def test_clips_into_one_file_or_one_for_each_with_names_that_files_may_have():
     assert paths_for(Path("x.glb"), clips) == [Path("x.glb")]
     names = [path.name for path in paths_for(Path("folder"), clips)]
     assert names == ["a_b_c.glb", "A_b_c (2).glb", "clip.glb", "Walk.glb"]
+
+
+def test_no_more_numbers_are_made_than_there_is_memory_for():
+    """By frames times bones: a few bones may last long, many may not; the message says how long."""
+    with pytest.raises(fairswap.ImpossibleError) as told:
+        check_amount(2_000_000, 1_000)
+    most = int(re.search(r"at most (\d+) are made", str(told.value))[1])
+    check_amount(most, 1_000)
+    check_amount(100 * most, 10)
+    for frames, bones in ((most + 1, 1_000), (100 * most + 100, 10)):
+        with pytest.raises(fairswap.ImpossibleError, match="lower rate"):
+            check_amount(frames, bones)
