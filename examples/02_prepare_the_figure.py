@@ -2,7 +2,7 @@
 
 import fairswap
 
-osric = fairswap.load(fairswap.demo_file("osric.glb"))  # lies along +Z, in inches: it is stood up as it is read
+osric = fairswap.load(fairswap.demo_file("osric.glb"))  # stored with +Z up, in inches: stood up as it is read
 print(f"{osric.figure.height_m:.2f} m, {len(osric.figure.skeleton.names)} bones, was: {osric.figure.space}")
 
 placed = fairswap.place(osric, "origin")

@@ -14,8 +14,9 @@ SIDEWAYS, UPRIGHT, FORWARD = (1.0, 0.0, 0.0), (0.0, 1.0, 0.0), (0.0, 0.0, 1.0)
 
 
 def turned(who, role, about, degrees):
-    """The figure's bones with one joint turned at rest: about an axis of the world, or the line from another joint."""
-    bones = without_mesh(figure(who))
+    """The bones of a figure, or of one of the troupe, with one joint turned at rest: about an axis of the world, or the
+    line from another joint."""
+    bones = without_mesh(figure(who)) if isinstance(who, str) else who
     rigged = fairswap.RiggedFigure.of(bones)
     skeleton, bone = bones.skeleton, rigged.roles.bones[role]
     places, world = skeleton.rest.positions[0], Rotation.from_quat(skeleton.rest.rotations[0])
@@ -88,19 +89,9 @@ def test_what_is_turned_further_than_a_pose_should_be_is_to_be_looked_at(role, a
     ],
 )  # fmt: skip
 def test_how_far_below_level_the_arms_rest_says_what_pose_it_is(left, right, kind):
-    one = turned("Juniper", "upper_arm_left", FORWARD, -left)
-    both = replace(one, skeleton=replace(one.skeleton, rest_rotations=_also(one, right)))
+    both = turned(turned("Juniper", "upper_arm_left", FORWARD, -left), "upper_arm_right", FORWARD, right)
     found = fairswap.inspect(fairswap.Document("arms.glb", "glTF 2.0", both.space, (both,), ())).figures[0].rest_pose
     assert (found.kind, found.arm_degrees) == (kind, pytest.approx(0.5 * (left + right), abs=0.3))
-
-
-def _also(figure, degrees):
-    """The rest rotations of a figure, with the right arm lowered, too."""
-    other = turned("Juniper", "upper_arm_right", FORWARD, degrees)
-    bone = fairswap.RiggedFigure.of(other).roles.bones["upper_arm_right"]
-    rotations = np.array(figure.skeleton.rest_rotations)
-    rotations[bone] = other.skeleton.rest_rotations[bone]
-    return rotations
 
 
 def test_of_several_joints_the_one_that_is_furthest_off_is_told():

@@ -21,7 +21,6 @@ from fairswap.face.words import shape_name
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import deformed_vertices
 from fairswap.model.poses import Poses
 
 # A face is away from rest, and held, if its bones are (by features: head sizes, and degrees at 0.006) further and move
@@ -95,7 +94,7 @@ def _of_bones(
     bones, names, moves = face_bones(figure.skeleton, roles, frame), list(held), []
     for number, _ in held.values():
         world = face_alone(clip.poses.at([number]), set(bones.values())).world()
-        moves.append(np.concatenate([deformed_vertices(mesh, world, 0) for mesh in figure.meshes]) - figure.rest_points)
+        moves.append(np.concatenate(figure.skin(world)) - figure.rest_points)
     whole = np.array(moves)
     guesses = guess_shapes(names, fitted_frame(frame, figure.rest_points, whole), figure.rest_points, whole, {})
     for name, (_, pose) in held.items():

@@ -91,5 +91,5 @@ def _fields_of(struct: type[msgspec.Struct]) -> set[str]:
                 found |= {field.encode_name for field in kind.fields}
                 rest += [field.type for field in kind.fields]
             else:
-                rest += [below for step in ("[0]",) for below in _below(kind, step)]
+                rest += _below(kind, "[0]")
     return found

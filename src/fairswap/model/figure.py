@@ -14,12 +14,13 @@ from fairswap.model.avatar import Avatar
 from fairswap.model.cards import html_card
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.rotation import matrix_from_quaternion
-from fairswap.model.skeleton import Skeleton
+from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.model.space import OURS, Space
 
 if TYPE_CHECKING:
     import pandas
 
+    from fairswap.model.poses import Poses
     from fairswap.model.stand_ins import StandIns
 
 # How far the soles are below the lowest bone where no mesh shows them, as a share of the height.
@@ -76,7 +77,11 @@ class Figure(Value):
     @cached_property
     def rest_vertices(self) -> tuple[Floats, ...]:
         """The vertices ``(n, 3)`` of each mesh at rest, in metres."""
-        return tuple(read_only(deformed_vertices(mesh, self.skeleton.rest, 0)) for mesh in self.meshes)
+        return tuple(map(read_only, self.skin(self.skeleton.rest)))
+
+    def skin(self, world: WorldTransforms, frame: int = 0, poses: Poses | None = None) -> list[Floats]:
+        """The vertices ``(n, 3)`` of each mesh in one frame; morphs are as in ``poses``, else as they rest."""
+        return [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(self.meshes)]
 
     @cached_property
     def rest_points(self) -> Floats:

@@ -11,7 +11,6 @@ from fairswap.figures.dressing.cutting import SEEN_M, Cutting
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import deformed_vertices
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, draw_figure
@@ -35,7 +34,7 @@ def cutting_sheet(
     worst = float(cutting.times_s[int(np.argmax(cutting.worst_m))]) if len(cutting.times_s) else 0.0
     poses = None if clip is None else clip.at(np.array([worst]))
     world = figure.skeleton.rest if poses is None else poses.world()
-    stands = [deformed_vertices(mesh, world, 0, poses, i) for i, mesh in enumerate(figure.meshes)]
+    stands = figure.skin(world, poses=poses)
     shots = [("front", figure.rest_points, None), ("front", np.concatenate(stands), poses),
              ("side", np.concatenate(stands), poses)]  # fmt: skip
     extents = [np.ptp(points, axis=0)[2 if name == "side" else 0] for name, points, _ in shots]

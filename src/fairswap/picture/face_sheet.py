@@ -21,7 +21,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, changed_box, draw_figure, skin_of
+from fairswap.picture.stage import View, changed_box, draw_figure
 from fairswap.picture.together import drawn_together
 
 if TYPE_CHECKING:
@@ -56,12 +56,12 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
         return canvas.image()
 
     first = drawn(frames[0])
-    before = skin_of(head.figure, world, frames[0], clip.poses)
+    before = head.figure.skin(world, frames[0], clip.poses)
 
     def tile(number: int) -> Image:
         # Most shapes move little of a head: only where it looks otherwise is it drawn anew.
         image = first
-        box = changed_box(head.figure, view, before, skin_of(head.figure, world, number, clip.poses), wide, high_px)
+        box = changed_box(head.figure, view, before, head.figure.skin(world, number, clip.poses), wide, high_px)
         if box is not None:
             image = first.copy()
             image.paste(drawn(number, *box), box[:2])

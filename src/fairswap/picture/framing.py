@@ -19,7 +19,7 @@ from fairswap.model.poses import Poses
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.picture.paper import FAINT, byte
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, VIEWS, View, bone_lines, draw_figure, skin_of
+from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, VIEWS, View, bone_lines, draw_figure
 from fairswap.picture.together import drawn_together
 
 if TYPE_CHECKING:
@@ -122,7 +122,7 @@ class Staged:
     @cached_property
     def _vertices(self) -> list[list[Floats]]:
         """The vertices of each mesh in each instant."""
-        return [skin_of(self.figure, self.world, frame, self.poses) for frame in range(self.poses.frames)]
+        return [self.figure.skin(self.world, frame, self.poses) for frame in range(self.poses.frames)]
 
     def points(self, frame: int, panel: Panel) -> Floats:
         """All that must be seen of a panel in one instant ``(n, 3)``, metres."""

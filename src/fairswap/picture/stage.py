@@ -79,11 +79,6 @@ def draw_figure(
         canvas.draw(pixels, depth, vertex_normals(vertices, triangles) @ view.axes.T, triangles, colors)
 
 
-def skin_of(figure: Figure, world: WorldTransforms, frame: int, poses: Poses | None) -> list[Floats]:
-    """The vertices of each mesh in one frame."""
-    return [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
-
-
 def changed_box(
     figure: Figure, view: View, before: Sequence[Floats], after: Sequence[Floats], width: int, height: int
 ) -> tuple[int, int, int, int] | None:

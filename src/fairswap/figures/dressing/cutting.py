@@ -13,7 +13,6 @@ from fairswap.measure.nearness import Nearest, Surface, spread_over
 from fairswap.model.arrays import Floats, Integers, Value
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
-from fairswap.model.mesh import deformed_vertices
 from fairswap.pose.rigged import RiggedFigure
 
 # Less than this is no cut that anybody sees, metres.
@@ -193,7 +192,7 @@ def cutting_of(
         empty = tuple(np.full(len(mesh.triangles), np.nan) for mesh in figure.meshes)
         return Cutting((), empty, np.zeros(0), np.zeros(0))
     t_pose = in_t(body, figure.skeleton)
-    apart = np.concatenate([deformed_vertices(mesh, t_pose, 0) for mesh in figure.meshes])
+    apart = np.concatenate(figure.skin(t_pose))
     skin = wearing.body(apart)
     spacing = SPACING * figure.height_m
     cloths = [Cloth.of(apart, wearing.triangles(piece), skin, spacing) for piece in range(len(wearing.names))]
@@ -217,9 +216,7 @@ def cutting_of(
     worst = np.zeros(len(times))
     for frame in range(len(times)):
         assert world is not None
-        points = np.concatenate(
-            [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
-        )
+        points = np.concatenate(figure.skin(world, frame, poses))
         posed = skin.moved(points)  # only where cloth seems to be in it
         for number, cloth in enumerate(cloths):
             depth, low, found = cloth.depths(points, posed, cloth.under.moved(points))

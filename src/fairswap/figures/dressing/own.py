@@ -16,7 +16,7 @@ from fairswap.figures.rigging.shape import Shape
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh, deformed_vertices, vertex_normals
+from fairswap.model.mesh import Mesh, vertex_normals
 from fairswap.model.rotation import quaternion_between, rotate
 from fairswap.pose.rigged import RiggedFigure
 
@@ -28,7 +28,7 @@ def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tu
     """The figure with what it wears pushed out of its body: at rest, and at instants of clips. Nothing else changes."""
     figure = wearing.figure
     t_pose = in_t(body, figure.skeleton)
-    apart = np.concatenate([deformed_vertices(mesh, t_pose, 0) for mesh in figure.meshes])
+    apart = np.concatenate(figure.skin(t_pose))
     skin = wearing.body(apart)
     in_the_t = np.concatenate([blended(mesh, t_pose) for mesh in figure.meshes])
     rest = np.concatenate([blended(mesh, figure.skeleton.rest) for mesh in figure.meshes])
@@ -37,9 +37,8 @@ def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tu
         poses = clip.at(times)
         world = poses.world()
         for frame in range(len(times)):
-            points = [deformed_vertices(mesh, world, frame, poses, number) for number, mesh in enumerate(figure.meshes)]
             turns = [blended(mesh, world, frame) for mesh in figure.meshes]
-            posed.append((np.concatenate(points), np.concatenate(turns)))
+            posed.append((np.concatenate(figure.skin(world, frame, poses)), np.concatenate(turns)))
     moved = apart.copy()
     for piece in range(len(wearing.names)):
         own, corners = np.unique(wearing.triangles(piece), return_inverse=True)
