@@ -12,7 +12,9 @@ from fairswap.clips.blending import PARTS
 from fairswap.clips.placing import stand_of
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import lowest_and_speed, soles_of
+from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between
+from fairswap.model.skeleton import Skeleton
 from making import act, figure, rigged, run
 
 WALK, CLAP, TURN, IDLE = (act(name, "Juniper") for name in ("walk", "clap", "turn-and-bow", "idle"))
@@ -211,3 +213,102 @@ def test_words_that_say_nothing_are_told(text, says):
     with pytest.raises(fairswap.FairSwapError) as told:
         corrected(IDLE, text)
     assert says in str(told.value)
+
+
+def standing_still(clip, one, frames, at, root_keyed):
+    """The first pose of a clip, held, somewhere else; some programs key every bone's place, also where it rests."""
+    hips = rigged(one).roles.bones["hips"]
+    edit = clip.poses.picked(np.zeros(frames, dtype=np.intp)).edit()
+    edit.translations[hips] = np.repeat(edit.translation_track(hips)[:, :1], frames, axis=1) + np.array(at)[:, None]
+    if root_keyed:
+        edit.translations[0] = np.repeat(clip.skeleton.rest_translations[0][:, None], frames, axis=1)
+    return clip.with_poses(edit.poses())
+
+
+@pytest.mark.parametrize("match", [False, True], ids=["", "match"])
+@pytest.mark.parametrize("travel", ["hips", "root"])
+@pytest.mark.parametrize(("frames", "root_keyed"), [(1, True), (30, True), (30, False)])
+def test_a_pose_that_is_held_is_joined_where_the_body_is(frames, root_keyed, travel, match):
+    """Whatever bone moves in a clip and whichever has a place: no body leaps from one clip to the next."""
+    one = figure("Juniper")
+    options = fairswap.MotionOptions(travel=travel, feet="free", hands="free")
+    walk = fairswap.Swap(rigged(one), rigged(one)).retarget(act("walk", "Juniper"), options).clip
+    still = standing_still(walk, one, frames, (3.0, 0.0, 1.0), root_keyed)
+    hips = rigged(one).roles.bones["hips"]
+    usual = np.linalg.norm(np.diff(walk.world().positions[:, hips], axis=0), axis=1).max()
+    for clips in ((walk, still), (still, walk), (walk, still, walk)):
+        made = fairswap.clips.join(clips, one, blend_s=0.0 if frames == 1 else 0.3, match=match)
+        steps = np.linalg.norm(np.diff(made.world().positions[:, hips], axis=0), axis=1)
+        assert steps.max() < 1.4 * usual, [clip.name for clip in clips]
+
+
+def test_a_cycle_is_found_where_the_body_stands_still_for_a_while():
+    """Of a figure whose root has a place of its own that it never leaves."""
+    clip = act("turn-and-bow", "Juniper")
+    edit = clip.poses.edit()
+    edit.translations[0] = np.repeat(clip.skeleton.rest_translations[0][:, None], clip.frames, axis=1)
+    keyed = clip.with_poses(edit.poses())
+    found = [[(row.first, row.last) for row in fairswap.clips.cycles(each)] for each in (clip, keyed)]
+    assert found[0] == found[1]
+    assert fairswap.clips.loop(keyed).clip.frames == fairswap.clips.loop(clip).clip.frames
+
+
+@pytest.mark.parametrize("travel", ["hips", "root"])
+def test_legs_that_stand_still_are_laid_over_a_walk_where_it_is(travel):
+    """Whichever bone the walk travels on, and however far from it the pose was made; then the walk goes on."""
+    one = figure("Juniper")
+    options = fairswap.MotionOptions(travel=travel, feet="free", hands="free")
+    walk = fairswap.Swap(rigged(one), rigged(one)).retarget(act("walk", "Juniper"), options).clip
+    still = standing_still(act("idle", "Juniper"), one, 61, (3.0, 0.0, 1.0), True)
+    made = fairswap.clips.blend(walk, still, one, "legs", start="2", end="4", ease_s=0.4)
+    hips = rigged(one).roles.bones["hips"]
+    steps = [np.linalg.norm(np.diff(clip.world().positions[:, hips], axis=0), axis=1) for clip in (walk, made)]
+    assert steps[1].max() < 2.0 * steps[0].max()
+    assert steps[1][80:100].max() < 0.2 * steps[0].max()  # it stands
+    assert steps[1][150:].max() > 0.5 * steps[0].max()  # and walks on
+
+
+def test_a_cycle_of_a_walk_on_its_root_closes_and_stays_on_the_spot_if_asked():
+    one = figure("Juniper")
+    options = fairswap.MotionOptions(travel="root", feet="free", hands="free")
+    walk = fairswap.Swap(rigged(one), rigged(one)).retarget(act("walk", "Juniper"), options).clip
+    hips = rigged(one).roles.bones["hips"]
+    for travel, far in (("kept", 1.0), ("removed", 0.0)):
+        cycle = fairswap.clips.loop(walk, travel=travel).clip
+        place = cycle.world().positions[:, hips]
+        steps = np.linalg.norm(np.diff(place, axis=0), axis=1)
+        assert steps.max() < 0.06
+        assert np.linalg.norm((place[-1] - place[0])[[0, 2]]) == pytest.approx(far, abs=0.35 if far else 0.02)
+        # The last pose is the first one: all but the place is the same.
+        first, last = (cycle.world().positions[frame] - place[frame] for frame in (0, -1))
+        if travel == "removed":
+            assert np.abs(first - last)[1:].max() < 0.03
+
+
+def test_a_handle_that_moves_beside_the_body_does_not_carry_it():
+    """Rigs come with handles for hands and feet that are keyed too, and stand before the hips in the file."""
+    one, walk = figure("Juniper"), act("walk", "Juniper")
+    old, hips = one.skeleton, rigged(one).roles.bones["hips"]
+    skeleton = Skeleton(
+        (old.names[0], "foot handle", *old.names[1:]),
+        np.array([-1, 0, *(parent + (parent > 0) for parent in old.parents[1:])]),
+        np.insert(old.rest_rotations, 1, [0.0, 0.0, 0.0, 1.0], axis=0),
+        np.insert(old.rest_translations, 1, [0.3, 0.0, 0.0], axis=0),
+    )
+    tracks = {bone + (bone > 0): track for bone, track in walk.poses.translation_by_bone().items()}
+    tracks[1] = np.array([0.3, 0.0, 0.0])[:, None] + 0.2 * np.sin(np.arange(walk.frames) / 9.0) * LEFT[:, None]
+    bones = np.array(sorted(tracks))
+    rotations = np.insert(walk.poses.rotation_tracks, 1, np.array([0.0, 0.0, 0.0, 1.0])[:, None], axis=0)
+    keyed = fairswap.Clip("walk", walk.rate, Poses(skeleton, rotations, bones, np.array([tracks[b] for b in bones])))
+    for change in (
+        lambda clip: fairswap.clips.place(clip, (2.0, 1.0), facing_degrees=90.0),
+        lambda clip: fairswap.clips.loop(clip, travel="removed").clip,
+        lambda clip: fairswap.clips.cut(clip, ["a=0.5..2"]).clips[0],
+    ):
+        plain, made = change(walk), change(keyed)
+        assert made.frames == plain.frames
+        off = made.world().positions[:, hips + 1] - plain.world().positions[:, hips]
+        assert np.abs(off).max() < 1e-6
+    # What is told of it is told of the body, too.
+    told = [fairswap.clips.describe(clip) for clip in (walk, keyed)]
+    assert told[0].distance_m == pytest.approx(told[1].distance_m)

@@ -1,4 +1,4 @@
-"""Three hundred mangled files for each reader; ``make fuzz`` runs as many as are wanted."""
+"""Some mangled files for each reader; ``make fuzz`` runs as many as are wanted, CI a minute of it."""
 
 import pytest
 
@@ -6,7 +6,7 @@ import fairswap
 from fuzz.judging import judged
 from fuzz.readers import READERS
 
-SEED, CASES = 7, 150
+SEED, CASES = 7, 60
 
 
 @pytest.mark.parametrize("reader", READERS, ids=lambda reader: reader.name)

@@ -14,6 +14,7 @@ from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_acc
 from fairswap.formats.gltf.container import open_container
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.rotation import angle_between, matrix_from_quaternion, quaternion_from_axis_angle
+from judging import validated
 from making import Gltf, animate, arm, figure
 
 QUARTER = quaternion_from_axis_angle([1, 0, 0], -np.pi / 2)
@@ -211,6 +212,69 @@ def test_keys_at_odd_times_keep_the_duration_and_are_told(tmp_path):
     document = made.load(tmp_path)
     assert document.clips[0].duration_s == pytest.approx(2.71828, abs=1e-6)
     assert "uneven-keys" in {finding.code for finding in document.findings}
+
+
+def _turning(frames: int) -> tuple[np.ndarray, np.ndarray]:
+    times = np.arange(frames) / 30
+    return times, np.stack([0 * times, 0 * times, np.sin(times), np.cos(times)], axis=1)
+
+
+def _shuffled(made, times, turns):
+    order = np.random.default_rng(3).permutation(len(times))
+    animate(made, 2, "rotation", times[order], turns[order])
+
+
+def _empty_and_no_numbers(made, times, turns):
+    broken = turns.copy()
+    broken[7], broken[20] = 0.0, np.nan
+    animate(made, 2, "rotation", times, broken)
+
+
+def _twice(made, times, turns):
+    animate(made, 2, "rotation", times[[0, -1]], turns[[0, 0]])
+    animate(made, 2, "rotation", times, turns)
+
+
+def _from_before_zero(made, times, turns):
+    animate(made, 2, "rotation", times - 0.5, turns)
+
+
+@pytest.mark.parametrize(
+    ("breaking", "level", "says"),
+    [
+        (_shuffled, "warning", "rotation of elbow (its keys were not in the order of time)"),
+        (_empty_and_no_numbers, "warning", "2 of its 31 keys hold no value"),
+        (_twice, "warning", "two channels move it, with 2 and 31 keys; the second is used"),
+        (_from_before_zero, "note", "first key is at -0.500 s"),
+    ],
+)
+def test_keys_that_nobody_can_play_are_mended_told_and_written_mended(breaking, level, says, tmp_path):
+    times, turns = _turning(31)
+    made = arm()
+    del made.json["animations"]
+    breaking(made, times, turns)
+    document = made.load(tmp_path)
+    (told,) = [finding for finding in document.findings if finding.code == "keys-mended"]
+    assert told.severity == level
+    assert says in told.message
+    bone = document.figure.skeleton.names.index(made.json["nodes"][2]["name"])
+    fairswap.save(tmp_path / "again.glb", document.figure, document.clips)
+    again = fairswap.load(tmp_path / "again.glb")
+    for clip in (*document.clips, *again.clips):
+        assert (clip.rate, clip.frames) == (30, 31)
+        off = angle_between(clip.poses.rotations[:, bone], turns)
+        # One key of thirty, between its neighbours at even speed: exact.
+        assert off.max() < 1e-5
+    assert not [finding for finding in again.findings if finding.code == "keys-mended"]
+    (report,) = validated(tmp_path / "again.glb")
+    assert report["errors"] == 0, report
+
+
+def test_a_channel_without_any_value_is_an_error(tmp_path):
+    made = arm()
+    animate(made, 3, "rotation", [0, 1], np.zeros((2, 4)))
+    with pytest.raises(fairswap.InputError, match="none of its keys has a value"):
+        made.load(tmp_path)
 
 
 def test_tracks_on_nodes_that_are_no_bones_make_no_bones(tmp_path):

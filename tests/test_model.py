@@ -7,6 +7,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation, Slerp
 
 import fairswap
 import rewrites
@@ -19,7 +20,7 @@ from fairswap.formats.vrm.humanoid import role_of_vrm_bone
 from fairswap.inspection import inspect, rest_pose_of
 from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals
-from fairswap.model.poses import MorphTrack, check_amount
+from fairswap.model.poses import MorphTrack, StretchTrack, check_amount
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
 from fairswap.model.space import AHEAD, LEFT, UP, direction, nearest_direction, usual_forward
 from judging import positions
@@ -283,3 +284,51 @@ def test_no_more_numbers_are_made_than_there_is_memory_for():
     for frames, bones in ((most + 1, 1_000), (100 * most + 100, 10)):
         with pytest.raises(fairswap.ImpossibleError, match="lower rate"):
             check_amount(frames, bones)
+
+
+def test_between_frames_every_bone_turns_evenly_and_the_short_way():
+    """However far two frames are apart: against SciPy, bone by bone, up to a hair from half a turn."""
+    poses = random_poses(random_skeleton(6), 40)
+    tracks = poses.rotation_tracks.copy()
+    # Neighbours a little less and a little more than half a turn apart, as quaternions of both signs.
+    for frame, degrees in enumerate((150.0, 170.0, 175.0, 179.0, 181.0, 185.0, 190.0)):
+        axis = Rotation.from_rotvec(np.radians(degrees) * np.array([0.6, 0.0, 0.8]))
+        tracks[2, :, 2 * frame + 1] = (Rotation.from_quat(tracks[2, :, 2 * frame]) * axis).as_quat()
+    tracks[3, :, 1::3] *= -1.0
+    poses = replace(poses, rotation_tracks=tracks)
+    at = np.sort(np.random.default_rng(5).uniform(-0.5, 39.5, 300))
+    made = poses.at(at)
+    for bone in range(6):
+        wanted = Slerp(np.arange(40), Rotation.from_quat(tracks[bone].T))(at.clip(0, 39))
+        off = wanted.inv() * Rotation.from_quat(made.rotation_tracks[bone].T)
+        assert np.degrees(off.magnitude()).max() < 1e-4
+    before, share = at.clip(0, 39).astype(int).clip(max=38), at.clip(0, 39) - at.clip(0, 39).astype(int).clip(max=38)
+    straight = poses.translation_tracks[..., before] * (1 - share) + poses.translation_tracks[..., before + 1] * share
+    assert np.abs(made.translation_tracks - straight).max() < 1e-12
+
+
+def test_what_grows_takes_along_all_that_hangs_on_it():
+    """Against matrices of four by four, multiplied from the root, one frame and one bone at a time."""
+    skeleton = random_skeleton(9, seed=4)
+    grown = {1: 5, 3: 6}  # the bone, and the seed of what it does to itself
+    plain = random_poses(skeleton, 5, moved=(0, 3))
+    rng = {bone: np.random.default_rng(seed).uniform(0.5, 1.6, (3, 3, 5)) for bone, seed in grown.items()}
+    poses = replace(plain, stretches=tuple(StretchTrack(bone, matrices) for bone, matrices in rng.items()))
+    world = poses.world()
+    for frame in range(5):
+        whole = []
+        for bone, parent in enumerate(skeleton.parents):
+            local = np.eye(4)
+            local[:3, :3] = Rotation.from_quat(plain.rotation_tracks[bone, :, frame]).as_matrix()
+            if bone in rng:
+                local[:3, :3] = local[:3, :3] @ rng[bone][:, :, frame]
+            local[:3, 3] = plain.translations[frame, bone]
+            whole.append(local if parent < 0 else whole[parent] @ local)
+            assert np.abs(world.positions[frame, bone] - whole[bone][:3, 3]).max() < 1e-9
+            above = [bone]
+            while above[-1] >= 0:
+                above.append(int(skeleton.parents[above[-1]]))
+            if grown.keys() & set(above):
+                assert np.abs(world.stretched[bone][:, :, frame] - whole[bone][:3, :3]).max() < 1e-9
+            else:
+                assert bone not in world.stretched

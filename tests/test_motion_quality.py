@@ -22,6 +22,7 @@ from fairswap.measure.touches import touching
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY, angle_between, multiply, quaternion_from_axis_angle
+from fairswap.model.skinning import inverse_rest_matrices
 from fairswap.retarget.hands import push_hand
 from fairswap.retarget.hips_height import HipsHeight
 from fairswap.retarget.least_jerk import Wish, least_jerk, least_jerk_to, strength
@@ -379,6 +380,35 @@ def test_clear_keeps_limbs_apart_and_little_else_changes(name, target):
     assert told.looks_same
     assert told.jerk_ratio < 1.3
     assert np.abs(plain.clip.world().positions - cleared.clip.world().positions).max() < 0.12
+
+
+def with_a_large_head(one, factor):
+    """The figure with all that hangs on its head, and nothing else, made larger about it."""
+    known = rigged(one)
+    head = known.roles.bones["head"]
+    above = {head, *one.skeleton.below(head).tolist()}
+    middle = one.skeleton.rest.positions[0, head]
+    meshes = []
+    for mesh, rest in zip(one.meshes, one.rest_vertices, strict=True):
+        share = np.where(np.isin(mesh.joints, list(above)), mesh.weights, 0.0).sum(axis=1)[:, None]
+        larger = rest + share * (factor - 1.0) * (rest - middle)
+        meshes.append(replace(mesh, vertices=larger, bind_matrices=inverse_rest_matrices(one.skeleton)))
+    return replace(one, meshes=tuple(meshes), source=None)
+
+
+@pytest.mark.parametrize("degrees", [80.0, 90.0, 100.0])
+def test_arms_raised_beside_a_large_head_are_lowered_not_raised_into_it(degrees):
+    """Whatever is done to keep limbs apart, none goes deeper into anything than before."""
+    known = rigged(figure("Juniper"))
+    turns = {"upper_arm_left": about(Z, degrees), "upper_arm_right": about(Z, -degrees)}
+    clip = posed("Juniper", turns, float(known.reference.hips[1]), breathing_m=0.0)
+    pair = swap_between(figure("Juniper"), with_a_large_head(figure("Pip"), 2.8), motion=clip)
+    plain, cleared = (pair.retarget(clip, fairswap.MotionOptions(clear=asked)) for asked in (False, True))
+    before, after = (depths(pair.target, ChainWorld(made.clip.poses)) for made in (plain, cleared))
+    heads = [(f"lower_arm_{side}", "head") for side in ("left", "right")]
+    assert min(before[key].max() for key in heads) > 0.015
+    assert max(after[key].max() / before[key].max() for key in heads) < 0.5
+    assert all(after[key].max() < max(before[key].max(), 0.0) + 0.004 for key in before)
 
 
 def test_a_joint_that_pops_out_of_its_place_is_told():

@@ -448,6 +448,8 @@ def test_travel_is_told_from_shifting_about(straight, back, on_root, where):
         tracks = np.repeat(one.skeleton.rest_rotations[:, :, None], 31, axis=2)
         clip = fairswap.Clip("way", Fraction(30), Poses(one.skeleton, tracks, np.array([bone]), places))
         assert travel_of(clip, own) == where, who
+        if not back:  # so it is with nothing between its first pose and its last
+            assert travel_of(clip.with_poses(clip.poses.picked(np.array([0, 30]))), own) == where, who
 
 
 def test_the_ladder_thins_before_it_touches_the_rate_and_stops_at_the_stated_loss():
@@ -1005,3 +1007,35 @@ def test_the_boxes_of_bones_stand_in_the_file_where_a_platform_wants_them(tmp_pa
     row = next(r for r in fairswap.check("boxed.gltf", "boxed.toml").broken if r.rule == "figure.bone_boxes")
     assert row.measured == f"1 missing ({with_box[0]['name']})"
     assert "bone boxes" in " ".join(found.message for found in fairswap.left_out(again, [], ".usda"))
+
+
+@pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway", "vrm-1"])
+@pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+def test_a_motion_file_without_a_mesh_comes_to_every_stage(who, stage):
+    """Also where figures have morphs: bones alone have nothing to make them of, and none is asked for."""
+    one, walk = figure(who), act("walk", who)
+    fairswap.save("walk.bvh", one, [walk])
+    made = fairswap.fit("walk.bvh", stage)
+    assert not [row for row in made.findings if row.code == "morphs-left-out"]
+    (path,) = made.save(f"out-{stage}")
+    assert not fairswap.check(path, stage).broken
+    again, clip = fairswap.load(path), fairswap.load(path).clips[0]
+    assert not again.figure.meshes
+    source = fairswap.load("walk.bvh")
+    found = fairswap.compare((source.figure, source.clips[0]), (again.figure, clip))
+    assert found.limbs_mean_degrees < 1.0
+
+
+def test_a_face_of_bones_that_a_stage_wants_as_morphs_is_told_as_left_out():
+    one, walk = figure("Osric"), act("walk", "Osric")
+    jaw = rigged(one).roles.bones["jaw"]
+    edit = walk.poses.edit()
+    degrees = 8.0 * (1.0 - np.cos(np.arange(walk.frames) / 5.0))
+    chewing = Rotation.from_euler("y", degrees[:, None], degrees=True)  # his bones are rolled
+    edit.turn(jaw, (Rotation.from_quat(edit.rotation_track(jaw).T.copy()) * chewing).as_quat().T)
+    fairswap.save("talk.bvh", one, [walk.with_poses(edit.poses())])
+    told = [row for row in fairswap.fit("talk.bvh", "fernway").findings if row.code == "morphs-left-out"]
+    assert [(row.severity, row.place) for row in told] == [("warning", "talk")]
+    assert "bones of its face" in told[0].message
+    # Where the stage keeps bones of the face, nothing is lost.
+    assert not [row for row in fairswap.fit("talk.bvh", "saltglass").findings if row.code == "morphs-left-out"]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.demo.bodies import BareBody, bare_body
@@ -121,6 +122,24 @@ def test_a_mesh_that_stands_otherwise_is_stood_up(plain, turn, unit, space, tmp_
     again = fairswap.rig(file, landmarks=made.landmarks())
     for role, place in made.places.items():
         np.testing.assert_allclose(again.places[role].position, place.position, atol=2e-3, err_msg=role)
+
+
+@pytest.mark.parametrize("degrees", [-40.0])
+def test_a_mesh_that_stands_aside_is_turned_to_the_front(plain, degrees, tmp_path):
+    """As scans come: +Z up, in centimetres, and looking past all axes."""
+    aside = Rotation.from_euler("z", degrees, degrees=True).as_matrix()
+    upright = 100.0 * np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]])
+    file = write_obj(tmp_path / "aside.obj", pieces_of(plain), aside @ upright)
+    made = fairswap.rig(file)
+    assert np.mean(list(off_by(plain, made).values())) < 2.0
+    (told,) = [row.message for row in made.findings if "aside" in row.message]
+    assert f"{abs(degrees):.0f} degrees aside" in told
+    # In the file's own coordinates the joints are where they were, whichever way the mesh was turned.
+    written = made.landmarks().places
+    straight = fairswap.rig(write_obj(tmp_path / "straight.obj", pieces_of(plain), upright)).landmarks().places
+    off = [np.linalg.norm(at - aside @ straight[role]) for role, at in written.items() if role in straight]
+    assert len(off) > 15
+    assert np.mean(off) < 1.5  # cm
 
 
 def test_what_is_said_of_how_it_stands_counts(plain, tmp_path):

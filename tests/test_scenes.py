@@ -177,7 +177,7 @@ def test_what_a_format_cannot_hold_is_told_with_figures(tmp_path):
     assert "2 meshes" in fairswap.left_out(walk.figure, walk.clips, ".bvh")[0].message
     painted = replace(walk.figure.meshes[0], more={"COLOR_0": np.ones((len(walk.figure.meshes[0].vertices), 3))})
     told = fairswap.left_out(replace(walk.figure, meshes=(painted,)), (), ".x3d")
-    assert "vertex colours of 1 meshes" in told[0].message
+    assert "vertex colours of 1 mesh" in told[0].message
     assert fairswap.left_out(replace(walk.figure, meshes=(painted,)), (), ".usdc") == []
     second = replace(painted, more={"TEXCOORD_1": np.zeros((len(painted.vertices), 2))})
     (told,) = fairswap.left_out(replace(walk.figure, meshes=(second,)), (), ".dae")
@@ -717,4 +717,4 @@ def test_the_table_of_formats_in_the_docs_is_what_the_code_says_and_says_what_is
             assert mesh.skinned == ("skin" in holds), suffix
         lost = " ".join(row.message for row in fairswap.left_out(one, clips, suffix))
         assert ("vertex colours" in lost) == ("mesh" in holds and "colours" not in holds), suffix
-        assert ("meshes" in lost) == ("mesh" not in holds or "vertex colours" in lost), suffix
+        assert ("mesh" in lost) == ("mesh" not in holds or "vertex colours" in lost), suffix

@@ -265,6 +265,7 @@ def written(name, samples, rate=16_000, **how):
         (lambda: written("a.wav", np.zeros(8000 * 601), 8000, subtype="PCM_U8"), "at most 600 s"),
         (lambda: Path("a.wav").write_bytes(b"RIFF\x00\x00"), "cannot be read as sound"),
         (lambda: Path("a.wav").write_text("hello"), "cannot be read as sound"),
+        (lambda: None, "a.wav: there is no such file. Check the name and the folder"),
     ],
 )
 def test_sound_that_is_none_says_so(make, says):

@@ -221,7 +221,7 @@ def test_what_a_verb_gives_prints_as_a_line_that_says_how_it_fared():
     printed = {
         repr(made): "at worst the same",
         repr(made.done[0]): "looks the same",
-        repr(fairswap.inspect(pip)): "1 figures",
+        repr(fairswap.inspect(pip)): "1 figure,",
         repr(fairswap.inspect(pip).figures[0]): "rests in A",
         repr(fairswap.clips.describe(walk.clips[0], walk)): "steps a minute",
         repr(fairswap.cutting(pip)): "nothing cuts",

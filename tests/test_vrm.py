@@ -8,14 +8,15 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.face.head import Head
-from fairswap.formats.gltf.container import container_from_bytes
+from fairswap.formats.gltf.container import container_from_bytes, open_container
 from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.rotation import angle_between
-from making import TROUPE, act, figure, run
+from making import TROUPE, act, figure, rigged, run
 from scenes import EXTRA, avatar_extensions, body, picture, small_avatar, small_avatar_motion, small_scene
 
 META = 'fairswap = "meta/1"\nname = "Wick"\nauthors = ["the troupe"]\n'
@@ -427,6 +428,36 @@ def test_an_avatar_that_is_misshapen_is_told_by_the_command():
     Path("odd.vrm").write_bytes(head + text + binary)
     done = run("check", "odd.vrm", "--platform", "vrm-1")
     assert done.returncode == 1
-    assert "Expected array, got int" in done.stdout
+    assert "it is a whole number, not a list in brackets" in done.stdout
     rows = run("check", "odd.vrm", "--platform", "vrm-1", "--json").report["files"][0]["rules"]
     assert any("VRMC_vrm: expressions" in row["place"] and "morphTargetBinds" in row["place"] for row in rows)
+
+
+def test_a_gaze_is_written_as_a_gaze_and_what_is_read_back_keeps_to_the_standard():
+    """Eyes are read from a gaze; they are not held against the file that has none."""
+    one, walk = figure("Osric"), act("walk", "Osric")
+    eyes = [rigged(one).roles.bones[f"eye_{side}"] for side in ("left", "right")]
+    known, chain = rigged(one), walk.world().rotations
+    edit = walk.poses.edit()
+    aside = Rotation.from_euler("y", 12.0 * np.sin(np.arange(walk.frames) / 11.0)[:, None], degrees=True)
+    head = known.roles.bones["head"]
+    rest = one.skeleton.rest.rotations[0]
+    for eye in eyes:
+        # Turned against the head about its upright, whichever way the bone is rolled.
+        carried = Rotation.from_quat(chain[:, head].copy()) * Rotation.from_quat(rest[head].copy()).inv()
+        world = carried * aside * Rotation.from_quat(rest[eye].copy())
+        above = Rotation.from_quat(chain[:, one.skeleton.parents[eye]].copy())
+        edit.turn(eye, (above.inv() * world).as_quat().T)
+    fairswap.save("gaze.bvh", one, [walk.with_poses(edit.poses())])
+    made = fairswap.fit("gaze.bvh", "vrm-1")
+    (path,) = made.save("out")
+    stated = open_container(Path(path)).raw["extensions"]["VRMC_vrm_animation"]
+    assert "lookAt" in stated
+    assert not {"leftEye", "rightEye"} & set(stated["humanoid"]["humanBones"])
+    assert not fairswap.check(path, "vrm-1").broken
+    # Both eyes look where they did.
+    again = fairswap.load(path)
+    for eye in ("leftEye", "rightEye"):
+        bone = again.figure.skeleton.names.index(eye)
+        turned = Rotation.from_quat(again.clips[0].poses.rotations[:, bone])
+        assert np.degrees((turned * aside.inv()).magnitude()).max() < 0.1

@@ -24,6 +24,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "clip-still": "Nothing moves in the clip: mostly the rest pose, exported once more.",
         "clip-starts-late": "The first key lies after zero: the clip begins with a pause, which is kept.",
         "uneven-keys": "Keys lie at uneven times; they are read at an even rate that shows all of them.",
+        "keys-mended": "Keys are out of order, hold no value or move the same bone twice; they are put right.",
         "frames-declared": "The file declares another number of frames than it has.",
         "gaps-filled": "Cells of the table are empty or not numbers; they are filled from their neighbours.",
         "table-again": "The table lacks columns, or its columns contradict each other.",

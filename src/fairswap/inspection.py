@@ -16,6 +16,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document, Held
 from fairswap.model.figure import Figure
 from fairswap.pose.rest import RestPose, rest_pose_of
+from fairswap.wording import counted
 
 
 @dataclass(frozen=True)
@@ -91,13 +92,14 @@ class Inventory:
 
     def __repr__(self) -> str:
         worst = [finding for finding in self.findings if finding.severity != "note"]
-        counts = f"{len(self.figures)} figures, {len(self.clips)} clips, {len(worst)} doubts"
+        held = f"{counted(len(self.figures), 'figure')}, {counted(len(self.clips), 'clip')}"
+        counts = f"{held}, {counted(len(worst), 'doubt')}"
         return f"<Inventory of {Path(self.file).name!r}: {counts}>"
 
     def _repr_html_(self) -> str:
         facts: dict[str, object] = {"format": self.format, "height": f"{self.space.height_m:.2f} m"}
-        facts |= {f"figure {figure.name}": f"{figure.bones} bones" for figure in self.figures}
-        facts |= {f"clip {clip.name}": f"{clip.frames} frames at {clip.rate:g}" for clip in self.clips}
+        facts |= {f"figure {figure.name}": counted(figure.bones, "bone") for figure in self.figures}
+        facts |= {f"clip {clip.name}": f"{counted(clip.frames, 'frame')} at {clip.rate:g}" for clip in self.clips}
         facts |= {f"{finding.severity}": finding.message for finding in self.findings}
         return html_card("File", self.file, facts)
 
@@ -130,9 +132,9 @@ def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | No
         meshes = [row for row in document.held if row.triangles]
         message = "there is no figure in it: no skin, and no bones that move"
         if meshes:
-            count = "1 mesh" if len(meshes) == 1 else f"{len(meshes)} meshes"
+            count = counted(len(meshes), "mesh", "meshes")
             triangles = sum(row.triangles for row in meshes)
-            message = f"there is no figure in it: {count}, {triangles} triangles, no bones"
+            message = f"there is no figure in it: {count}, {counted(triangles, 'triangle')}, no bones"
         findings.append(Finding("no-figure", "problem", document.file, message))
     space = document.space
     height = document.figure.height_m if figures else 0.0

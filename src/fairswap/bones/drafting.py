@@ -19,6 +19,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.space import OURS
+from fairswap.wording import counted
 
 _TITLES = {"trunk": "Trunk and head", "face": "face", "arm": "arm", "fingers": "fingers", "leg": "leg"}
 
@@ -65,7 +66,7 @@ class BoneDraft:
 
     def __repr__(self) -> str:
         missing = f", missing {', '.join(self.missing)}" if self.missing else ""
-        return f"<BoneDraft of {self.figure.name!r}: {len(self.found.answers)} roles found{missing}>"
+        return f"<BoneDraft of {self.figure.name!r}: {counted(len(self.found.answers), 'role')} found{missing}>"
 
 
 def draft(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Collection, Iterable, Iterator, Mapping
 from dataclasses import dataclass, field
 
 from fairswap.errors import Finding
@@ -131,3 +131,34 @@ def next_roles(role: str) -> list[str]:
     if part in parts and part != parts[-1]:
         return [f"{finger}_{later}_{side}" for later in parts[parts.index(part) + 1 :]]
     return []
+
+
+def role_above(role: str, there: Collection[str]) -> str:
+    """The role that a bone hangs on: the nearest above it in a body, of those that are ``there``; nothing if none is.
+
+    >>> role_above("foot_left", ["hips", "upper_leg_left"]), role_above("head", ["hips", "spine_1", "spine_2"])
+    ('upper_leg_left', 'spine_2')
+    """
+    return next((above for above in _roles_above(role, there) if above in there), "")
+
+
+def _roles_above(role: str, there: Collection[str]) -> Iterator[str]:
+    """All roles above one, from the nearest."""
+    side = side_of(role)
+    base = role.removesuffix(f"_{side}")
+    part, _, last = base.rpartition("_")
+    if part in ("thumb", *FINGERS):
+        yield from (f"{part}_{before}_{side}" for before in reversed(_FINGER[: _FINGER.index(last)]))
+        yield f"hand_{side}"
+        base = "hand"
+    if base in ("jaw", "eye"):
+        yield "head"
+    for limb in (ARM, LEG):
+        if base in limb:
+            yield from (f"{before}_{side}" for before in reversed(limb[: limb.index(base)]))
+    if base not in LEG and role not in ("hips", "root"):
+        for kind in ("spine",) if base in ARM or part == "spine" else ("neck", "spine"):
+            numbers = (int(other.rpartition("_")[2]) for other in there if other.startswith(f"{kind}_"))
+            below = (number for number in numbers if kind != part or number < int(last))
+            yield from (f"{kind}_{number}" for number in sorted(below, reverse=True))
+    yield from {"root": (), "hips": ("root",)}.get(role, ("hips", "root"))

@@ -11,6 +11,7 @@ import click
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import some, table, written_lines
 from fairswap.retarget.pairing import PairedBone
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.bones.checking import ProfileCheck
@@ -189,7 +190,7 @@ def check_report(found: ProfileCheck, written: list[str]) -> BonesCheckReport:
 
 
 def draft_lines(report: BonesDraftReport) -> Iterator[str]:
-    yield click.style(f"{report.figure}", bold=True) + f"  {len(report.roles)} roles found"
+    yield click.style(f"{report.figure}", bold=True) + f"  {counted(len(report.roles), 'role')} found"
     rows = [(role, row.bone, f"{row.confidence:.2f}", "; ".join(row.reasons)) for role, row in report.roles.items()]
     yield from table(rows, ("role", "bone", "sure", "why"))
     for names, title in ((report.extra, "no role fits"), (report.end, "end markers"), (report.missing, "MISSING")):
@@ -221,7 +222,7 @@ def match_lines(report: BonesMatchReport) -> Iterator[str]:
 
 
 def merge_lines(report: BonesMergeReport) -> Iterator[str]:
-    yield f"{report.figure}: {len(report.merged)} bones joined with those they are copies of"
+    yield f"{report.figure}: {counted(len(report.merged), 'bone')} joined with those they are copies of"
     if report.kept:
         yield f"  left as they are, since a skin has both: {', '.join(report.kept)}"
     yield from written_lines(report.written)

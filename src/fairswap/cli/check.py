@@ -12,6 +12,7 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import Report, RuleRow, rule_row
 from fairswap.cli.text import table
+from fairswap.wording import counted
 
 
 class FileRow(Report, frozen=True):
@@ -79,7 +80,7 @@ def _checked(path: Path, platform: str, figure: str | None, alone: bool) -> File
 
 def _lines(report: CheckReport, whole: bool) -> Iterator[str]:
     if len(report.files) > 1:
-        yield click.style(f"{len(report.files)} files against {report.platform}", bold=True)
+        yield click.style(f"{counted(len(report.files), 'file')} against {report.platform}", bold=True)
         rows = []
         for row in report.files:
             said = row.error or ", ".join(dict.fromkeys(rule.rule for rule in row.rules if not rule.ok)) or "-"

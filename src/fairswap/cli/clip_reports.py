@@ -12,6 +12,7 @@ from fairswap.cli.text import table, written_lines
 from fairswap.clips.describing import ClipDescription
 from fairswap.clips.looping import Seam
 from fairswap.clips.placing import Spot
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.model.clip import Clip
@@ -302,7 +303,7 @@ def clean_lines(report: ClipCleanReport) -> Iterator[str]:
 def describe_lines(report: ClipDescribeReport) -> Iterator[str]:
     """What is in clips."""
     for clip in report.clips:
-        facts = f"{clip.frames} frames at {clip.rate:g}, {clip.duration_s:.2f} s"
+        facts = f"{counted(clip.frames, 'frame')} at {clip.rate:g}, {clip.duration_s:.2f} s"
         yield click.style(clip.clip, bold=True) + f"  {facts}"
         yield (
             f"  travels {clip.travel_m:.2f} m (path {clip.distance_m:.2f} m, {clip.speed_m_s:.2f} m/s, at most "

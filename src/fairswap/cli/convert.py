@@ -20,6 +20,7 @@ from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_r
 from fairswap.cli.text import contact_line, footing_line, inside_lines, parts_line, pose_lines, some, table
 from fairswap.measure.verdict import word_for, worst_of
 from fairswap.pose.measuring import PartVerdict
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.face.transfer import LostUnit
@@ -243,7 +244,9 @@ def _report(
 
     fit, (picture, looks) = None, pictured
     if done.fitted is not None:
-        fit = finished_fit(done.fitted, out, picture, f"{len(done.done)} clips on {done.target.figure.name}", output)
+        fit = finished_fit(
+            done.fitted, out, picture, f"{counted(len(done.done), 'clip')} on {done.target.figure.name}", output
+        )
         written = list(fit.written)
     else:
         pictures = _pictures(picture, done.done)
@@ -364,7 +367,7 @@ def _pair_lines(report: ConvertReport, clip: ClipRow) -> Iterator[str]:
 
 
 def _clip_lines(clip: ClipRow) -> Iterator[str]:
-    facts = f"{clip.frames} frames at {clip.rate:g}, {clip.seconds:.2f} s"
+    facts = f"{counted(clip.frames, 'frame')} at {clip.rate:g}, {clip.seconds:.2f} s"
     yield f"  clip     {clip.verdict}"
     yield f"           {parts_line(clip.parts)}"
     yield f"           {facts}; hips' path {clip.hips_mean_percent:.2f} % of leg off"
@@ -381,7 +384,9 @@ def _clip_lines(clip: ClipRow) -> Iterator[str]:
     if clip.face is not None:
         lost = clip.face.lost
         said = f"; {len(lost)} face units are shown in part or not" if lost else ", nothing lost"
-        used = f"carried over by {len(clip.face.used)} shapes" if clip.face.used else "nothing to show it with"
+        used = (
+            f"carried over by {counted(len(clip.face.used), 'shape')}" if clip.face.used else "nothing to show it with"
+        )
         yield f"  face     {used}{said}"
 
 

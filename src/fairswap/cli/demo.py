@@ -15,6 +15,7 @@ from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, RuleRow, comparison_row, finding_rows, rule_row
 from fairswap.cli.text import table
 from fairswap.platform.changes import Change
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.demo.example import Called, Shown, Spoken, Staged
@@ -153,7 +154,8 @@ def lines(report: DemoReport) -> Iterator[str]:
     for face in report.faces:
         yield f"  {face.motion} → {face.result}: the face is {face.off_mean_percent:.2f} % of the head off, mean"
     for call in report.calls:
-        yield f"  {call.text} → {call.result}: {call.seconds:.1f} s spoken from the words, {len(call.used)} shapes used"
+        used = counted(len(call.used), "shape")
+        yield f"  {call.text} → {call.result}: {call.seconds:.1f} s spoken from the words, {used} used"
     yield ""
     stages = [
         (
@@ -167,6 +169,8 @@ def lines(report: DemoReport) -> Iterator[str]:
         for row in report.stages
     ]
     yield from table(stages, ("figure", "stage", "files", "checked", "skin off mm, mean", "worst"))
+    yield ""
+    yield "  skin off: how far the skin is from where it was, through every joint and act; fewer bones bend elsewhere."
     first = report.conversions[0]
     motion, figure = f"{folder}/{first.motion}", f"{folder}/{first.figure}"
     yield ""

@@ -15,6 +15,7 @@ from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table, written_lines
 from fairswap.face.checking import RegionCoverage, ShapeMatch
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.face.drafting import FaceDraft
@@ -275,7 +276,7 @@ def _draft_report(found: FaceDraft, written: list[str]) -> FaceDraftReport:
 def _draft_lines(report: FaceDraftReport) -> Iterator[str]:
     shapes = {**report.morphs, **report.bones}
     sure = sum(row.confidence >= 0.9 for row in shapes.values())
-    counts = f"{len(report.morphs)} morphs, {len(report.bones)} poses of bones"
+    counts = f"{counted(len(report.morphs), 'morph')}, {counted(len(report.bones), 'pose')} of bones"
     yield click.style(f"{report.figure}: {counts}", bold=True)
     yield f"  {sure} of {len(shapes)} are sure"
     rows = []
@@ -290,7 +291,7 @@ def _draft_lines(report: FaceDraftReport) -> Iterator[str]:
 
 
 def _check_lines(report: FaceCheckReport) -> Iterator[str]:
-    yield click.style(f"{report.chart} on {Path(report.file).name}: {report.shapes} shapes", bold=True)
+    yield click.style(f"{report.chart} on {Path(report.file).name}: {counted(report.shapes, 'shape')}", bold=True)
     yield from _coverage_lines(report.coverage)
 
 
@@ -303,7 +304,7 @@ def _match_lines(report: FaceMatchReport) -> Iterator[str]:
 
 
 def _show_lines(report: FaceShowReport) -> Iterator[str]:
-    yield click.style(f"{Path(report.file).name}: {report.shapes} shapes", bold=True)
+    yield click.style(f"{Path(report.file).name}: {counted(report.shapes, 'shape')}", bold=True)
     yield from _coverage_lines(report.coverage)
     yield from written_lines(report.written)
 
@@ -321,7 +322,7 @@ def _coverage_lines(rows: Sequence[RegionCoverage]) -> Iterator[str]:
 def _apply_lines(report: FaceApplyReport) -> Iterator[str]:
     yield click.style(f"{report.source} onto {report.onto}", bold=True)
     for clip in report.clips:
-        yield f"  clip     {clip.name}: {clip.seconds:.2f} s at {clip.rate:g}, {len(clip.used)} shapes used"
+        yield f"  clip     {clip.name}: {clip.seconds:.2f} s at {clip.rate:g}, {counted(len(clip.used), 'shape')} used"
         for row in clip.lost:
             instead = f"; instead {' and '.join(row.instead)}" if row.instead else ""
             yield f"           lost: {row.unit} {row.lost:.2f} of {row.wanted:.2f} at {row.at_s:.2f} s{instead}"

@@ -177,7 +177,9 @@ def fit_lines(report: FitReport) -> Iterator[str]:
             yield f"  the skin {words}: {proof.mean_mm:.2f} mm off on average, {proof.worst_mm:.1f} mm at worst"
     if report.proof is not None:
         parts = sorted(report.proof.parts.items(), key=lambda row: -row[1].mean_mm)
-        yield "           " + ", ".join(f"{part} {row.mean_mm:.2f}" for part, row in parts if row.mean_mm > 0.005)
+        off = [f"{part} {row.mean_mm:.2f}" for part, row in parts if row.mean_mm > 0.005]
+        if off:
+            yield f"           {', '.join(off)}"
     for row in report.left:
         word = click.style("left", fg="red")
         yield f"  {word}     {row.rule} of {row.place}: {row.measured}, allowed is {row.allowed}"

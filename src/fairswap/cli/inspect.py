@@ -13,6 +13,7 @@ from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table
 from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
 from fairswap.model.document import Held
+from fairswap.wording import counted
 
 # Who may wear an avatar, in the words of both editions of VRM.
 _WEARERS = {
@@ -87,16 +88,16 @@ def _lines(report: InspectReport) -> Iterator[str]:
 
 
 def _thing(row: Held) -> str:
-    size = f"{row.triangles} triangles" if row.triangles else ""
+    size = counted(row.triangles, "triangle") if row.triangles else ""
     moved = f"moved by {', '.join(row.moved_by)}" if row.moved_by else ""
     facts = "; ".join(fact for fact in (size, moved) if fact)
     return f"{row.name} ({facts})" if facts else row.name
 
 
 def _figure_facts(figure: FigureFacts) -> Iterator[str]:
-    bones = f"{figure.bones} bones" + (f", {figure.end_bones} of them ends" if figure.end_bones else "")
+    bones = counted(figure.bones, "bone") + (f", {figure.end_bones} of them ends" if figure.end_bones else "")
     if figure.roles and figure.rest_pose is not None:
-        known = f"{len(figure.roles)} roles, {figure.profile}"
+        known = f"{counted(len(figure.roles), 'role')}, {figure.profile}"
         if figure.least_sure is not None:
             known += f" (least sure {figure.least_sure:.2f})"
         yield f"{figure.name}: {bones}; {known}"
@@ -104,11 +105,11 @@ def _figure_facts(figure: FigureFacts) -> Iterator[str]:
     else:
         yield f"{figure.name}: {bones}; roles unknown"
     if figure.meshes:
-        meshes = "1 mesh" if figure.meshes == 1 else f"{figure.meshes} meshes"
-        skin = f"{meshes}, {figure.vertices} vertices, at most {figure.max_influences} influences"
+        influences = counted(figure.max_influences, "influence")
+        skin = f"{counted(figure.meshes, 'mesh', 'meshes')}, {figure.vertices} vertices, at most {influences}"
     else:
         skin = "no mesh"
-    yield f"{skin}; " + (f"{len(figure.morphs)} morphs" if figure.morphs else "no morphs")
+    yield f"{skin}; " + (counted(len(figure.morphs), "morph") if figure.morphs else "no morphs")
     if figure.avatar is not None:
         avatar = figure.avatar
         by = f" by {', '.join(avatar.authors)}" if avatar.authors else ""

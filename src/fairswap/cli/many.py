@@ -16,6 +16,7 @@ from fairswap.cli import options
 from fairswap.cli.output import Output, note
 from fairswap.cli.reports import Report
 from fairswap.cli.text import table
+from fairswap.wording import counted
 
 _RAW = "fairswap.words"
 
@@ -172,7 +173,7 @@ def _lines(report: ManyReport) -> Iterator[str]:
     failed = sum(row.status > 1 for row in report.files)
     looked = sum(row.status == 1 for row in report.files)
     rest = [f"{count} {word}" for count, word in ((failed, "failed"), (looked, "to look at")) if count]
-    yield f"  {len(report.files)} files" + (f", {', '.join(rest)}" if rest else "")
+    yield f"  {counted(len(report.files), 'file')}" + (f", {', '.join(rest)}" if rest else "")
 
 
 def _said(row: ManyRow) -> str:

@@ -11,6 +11,7 @@ import click
 from fairswap.cli.reports import Report
 from fairswap.cli.text import written_lines
 from fairswap.plans.made import Measures
+from fairswap.wording import counted
 
 _MOST = 12
 
@@ -108,7 +109,7 @@ class PlanStatusReport(Report, frozen=True):
 
 def new_lines(report: PlanNewReport) -> Iterator[str]:
     """A new plan for people."""
-    yield f"  {report.results} results from {report.sources} files of motion"
+    yield f"  {report.results} results from {counted(report.sources, 'file')} of motion"
     yield from _missing_lines(report.missing)
     yield from written_lines(report.written)
     yield f"  look through it, then: fairswap plan run {report.written[0]} -o results"
@@ -121,7 +122,7 @@ def check_lines(report: PlanCheckReport) -> Iterator[str]:
     figures, platforms = (len({getattr(row, name) for row in report.tasks}) for name in ("figure", "platform"))
     clips = len({(row.source, row.clip) for row in report.tasks})
     where = f", platforms: {platforms}" if any(row.platform for row in report.tasks) else ""
-    yield f"  {clips} clips, figures: {figures}{where}; {report.seconds:.0f} s of motion in all"
+    yield f"  {counted(clips, 'clip')}, figures: {figures}{where}; {report.seconds:.0f} s of motion in all"
     megabytes = report.input_bytes / 1e6
     yield f"  {megabytes:.1f} MB to read; a worker takes up to some {report.largest_task_bytes / 1e6:.0f} MB"
     if report.skipped:

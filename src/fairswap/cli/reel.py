@@ -14,6 +14,7 @@ from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table, written_lines
 from fairswap.clips.proving import Move
 from fairswap.face.proving import FaceMove
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.figures.placing import Place
@@ -71,12 +72,12 @@ def command(
 
 
 def _lines(report: ReelReport) -> Iterator[str]:
-    yield click.style(f"{report.figure}: {len(report.moves)} moves in {report.seconds:.0f} s", bold=True)
+    yield click.style(f"{report.figure}: {counted(len(report.moves), 'move')} in {report.seconds:.0f} s", bold=True)
     rows: dict[str, tuple[float, list[str]]] = {}
     for move in report.moves:
         rows.setdefault(move.role, (move.start_s, []))[1].append(move.name)
     cells = [(f"{start:.1f}", role, ", ".join(names)) for role, (start, names) in rows.items()]
     yield from table(cells, ("at s", "role", "moves"))
     if report.shapes:
-        yield f"  then {len(report.shapes)} shapes of the face, from {report.shapes[0].start_s:.1f} s on"
+        yield f"  then {counted(len(report.shapes), 'shape')} of the face, from {report.shapes[0].start_s:.1f} s on"
     yield from written_lines(report.written)

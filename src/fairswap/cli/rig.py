@@ -12,6 +12,7 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table, written_lines
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.bones.profile import BoneProfile
@@ -146,7 +147,7 @@ def _places(placed: tuple[str, ...], file: Path | None, mirror: bool) -> Landmar
 
 
 def _lines(report: RigReport) -> Iterator[str]:
-    yield click.style(f"{report.mesh}: {report.bones} bones, {report.roles} roles", bold=True)
+    yield click.style(f"{report.mesh}: {counted(report.bones, 'bone')}, {counted(report.roles, 'role')}", bold=True)
     shown = [row for row in report.places if not row.role.endswith("_right") and not _of_a_finger(row.role)]
     cells = [
         (row.role.removesuffix("_left"), f"{row.certainty:.2f}", ", ".join(f"{x:.3f}" for x in row.place), row.found_by)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 
 import click
 
-from fairswap.measure.verdict import NEARLY, SAME, PartScore
+from fairswap.measure.verdict import NEARLY, SAME, PartScore, reaches
 
 if TYPE_CHECKING:
     from fairswap.cli.reports import ComparisonRow, CutRow, FindingRow
@@ -61,7 +61,7 @@ def parts_line(parts: Sequence[PartScore]) -> str:
     said = []
     for row in sorted(parts, key=lambda row: row.score):
         if round(row.score) < 100:
-            color = "red" if row.score < NEARLY else "yellow" if row.score < SAME else None
+            color = None if reaches(row.score, SAME) else "yellow" if reaches(row.score, NEARLY) else "red"
             said.append(click.style(f"{row.part} {row.score:.0f}", fg=color))
     alike = len(parts) - len(said)
     if alike:

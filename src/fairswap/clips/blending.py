@@ -7,8 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 
 from fairswap.bones.roles import SIDES, part_of, side_of
-from fairswap.clips.features import carrier_of
-from fairswap.clips.placing import moved_over_ground, stand_of
+from fairswap.clips.placing import carriers_of, moved_over_ground, stand_of
 from fairswap.clips.resampling import at_rate
 from fairswap.clips.standing import in_place, standing_of, with_standing_feet
 from fairswap.errors import UsageError
@@ -129,23 +128,25 @@ def _at(over: Clip, first: int, last: int, frames: int) -> Clip:
 
 def _going_on(base: Clip, over: Clip, first: int, last: int) -> tuple[Clip, Clip]:
     """The clip on top moved to where the base is when they go over; the rest of the base to where it then is."""
-    over = _moved_to(over, first, stand_of(base, first))
-    after = _moved_to(base, last, stand_of(over, last))
+    told_by, moved_by = carriers_of(base, over)
+    over = _moved_to(over, first, stand_of(base, first, told_by), (told_by, moved_by))
+    after = _moved_to(base, last, stand_of(over, last, told_by), (told_by, moved_by))
     later = np.arange(base.frames) >= (first + last) // 2
-    poses, rest, carrier = base.poses.edit(), after.poses, carrier_of(base.poses)
-    above = base.skeleton.with_ancestors([carrier])
+    poses, rest = base.poses.edit(), after.poses
+    above = base.skeleton.with_ancestors([moved_by])
     for bone in above:
         poses.turn(bone, np.where(later, rest.rotation_track(bone), poses.rotation_track(bone)))
-    for bone in {carrier, *poses.translations} & set(above):
+    for bone in {moved_by, *poses.translations} & set(above):
         poses.translations[bone] = np.where(later, rest.translation_track(bone), poses.translation_track(bone))
-    return base.with_poses(poses.poses(), keyed=base.keyed | {carrier}), over
+    return base.with_poses(poses.poses(), keyed=base.keyed | {moved_by}), over
 
 
-def _moved_to(clip: Clip, frame: int, stand: tuple[float, Floats]) -> Clip:
+def _moved_to(clip: Clip, frame: int, stand: tuple[float, Floats], carriers: tuple[int, int]) -> Clip:
     """The clip moved over the ground so that it stands there in that frame."""
-    heading, spot = stand_of(clip, frame)
+    heading, spot = stand_of(clip, frame, carriers[0])
     turn = stand[0] - heading
-    return moved_over_ground(clip, turn, stand[1] - rotate(quaternion_from_axis_angle(UP, turn), spot))
+    shift = stand[1] - rotate(quaternion_from_axis_angle(UP, turn), spot)
+    return moved_over_ground(clip, turn, shift, carriers[1])
 
 
 def _mixed(base: Clip, over: Clip, bones: Sequence[int], weight: Floats, morphs: bool) -> Clip:

@@ -19,6 +19,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.rotation import angle_between
 from fairswap.model.signals import runs_of
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     import pandas
@@ -73,7 +74,7 @@ class ClipDescription:
     gait: Gait | None = None
 
     def __repr__(self) -> str:
-        length = f"{self.frames} frames at {self.rate:g}, {self.duration_s:.2f} s"
+        length = f"{counted(self.frames, 'frame')} at {self.rate:g}, {self.duration_s:.2f} s"
         way = f"{self.distance_m:.2f} m over the ground, {self.travel_m:.2f} m from start to end"
         walk = "" if self.gait is None else f", {self.gait}"
         return f"<ClipDescription {self.clip}: {length}, {way}{walk}>"

@@ -11,6 +11,9 @@ from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_an
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import UP
 
+# Of the bones below the one that holds most.
+_MOST, _NEARLY_ALL = 0.5, 0.9
+
 
 def reach_of(skeleton: Skeleton) -> Floats:
     """How far the furthest bone below each is from it at most ``(bones,)``, metres."""
@@ -50,16 +53,22 @@ def speed_of(clip: Clip) -> Floats:
 
 
 def carrier_of(poses: Poses) -> int:
-    """The bone that carries the body over the ground: the first that changes its place, else the first root."""
+    """The bone that carries the body over the ground: the first that changes its place and that most others hang on (no
+    handle or prop beside the body); where none does, the last that nearly all hang on."""
+    held = np.zeros(len(poses.skeleton))
+    for bone, parent in reversed(list(enumerate(poses.skeleton.parents.tolist()))):
+        if parent >= 0:
+            held[parent] += held[bone] + 1
     for bone in poses.translated_bones.tolist():
-        if np.ptp(np.broadcast_to(poses.translation_track(bone), (3, poses.frames)), axis=1).max() > 1e-6:
+        goes = np.ptp(np.broadcast_to(poses.translation_track(bone), (3, poses.frames)), axis=1).max() > 1e-6
+        if goes and held[bone] >= _MOST * held.max():
             return int(bone)
-    return int(next(iter(poses.translated_bones.tolist()), 0))
+    return int(np.flatnonzero(held >= _NEARLY_ALL * held.max())[-1])
 
 
-def carrier_world(poses: Poses) -> tuple[Floats, Floats]:
+def carrier_world(poses: Poses, carrier: int | None = None) -> tuple[Floats, Floats]:
     """World rotation ``(frames, 4)`` and position ``(frames, 3)`` of the carrier."""
-    return _world_of(poses, poses.skeleton.with_ancestors([carrier_of(poses)]))
+    return _world_of(poses, poses.skeleton.with_ancestors([carrier_of(poses) if carrier is None else carrier]))
 
 
 def world_above(poses: Poses, bone: int) -> tuple[Floats, Floats]:
@@ -76,22 +85,25 @@ def _world_of(poses: Poses, path: list[int]) -> tuple[Floats, Floats]:
     return rotation, position
 
 
-def heading_of(poses: Poses, rotation: Floats) -> Floats:
+def heading_of(poses: Poses, rotation: Floats, carrier: int | None = None) -> Floats:
     """The turn about the vertical ``(frames,)``, radians, unwrapped, of the carrier's world rotations ``(frames, 4)``
     away from its rest: their twist about the vertical, which a lean does not change."""
-    rest = poses.skeleton.rest.rotations[0, carrier_of(poses)]
+    rest = poses.skeleton.rest.rotations[0, carrier_of(poses) if carrier is None else carrier]
     away = multiply(rotation, conjugate(rest))
     return np.unwrap(2.0 * np.arctan2(away[:, 1], away[:, 3]))
 
 
-def features_of(poses: Poses) -> Floats:
+def features_of(poses: Poses, carrier: int) -> Floats:
     """Numbers in which near poses are near, ``(features, frames)``: rotations, weighed by how far they are seen, and
-    the height; place and heading over the ground are left out, so that a cycle matches wherever it goes."""
+    the height; place and heading over the ground are left out, so that a cycle matches wherever it goes.
+
+    What is compared needs one ``carrier``: a few frames of a clip, or another clip, may have another of their own.
+    """
     skeleton = poses.skeleton
-    carrier, weights = carrier_of(poses), np.sqrt(weights_of(skeleton) + 0.02)
+    weights = np.sqrt(weights_of(skeleton) + 0.02)
     above = set(skeleton.with_ancestors([carrier])) - {carrier}
-    rotation, position = carrier_world(poses)
-    level = multiply(quaternion_from_axis_angle(UP, -heading_of(poses, rotation)), rotation).T
+    rotation, position = carrier_world(poses, carrier)
+    level = multiply(quaternion_from_axis_angle(UP, -heading_of(poses, rotation, carrier)), rotation).T
     rows = []
     for bone in range(len(skeleton)):
         if bone in above:

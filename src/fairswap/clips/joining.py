@@ -8,7 +8,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fairswap.clips.features import features_of
-from fairswap.clips.placing import Spot, moved_over_ground, spot_of, stand_of
+from fairswap.clips.placing import Spot, carriers_of, moved_over_ground, spot_of, stand_of
 from fairswap.clips.resampling import at_rate
 from fairswap.clips.spans import span_of
 from fairswap.clips.standing import in_place, standing_of, with_standing_feet
@@ -68,6 +68,8 @@ def joined(
                 f"clip {clip.name!r} moves other bones than {clips[0].name!r}",
                 code="moves-other-bones",
             )
+    carriers = carriers_of(*clips)
+    for clip in clips[1:]:
         other = clip if clip.rate == whole.rate else at_rate(clip, whole.rate)
         count = max(round(blend_s * float(whole.rate)), 0)
         if count >= min(whole.frames, other.frames):
@@ -76,13 +78,14 @@ def joined(
                 f"a blend of {blend_s} s is longer than clip {shortest.name!r}", remedy="Take a shorter one"
             )
         if match:
-            whole, other = _matched(whole, other, count)
+            whole, other = _matched(whole, other, count, carriers[0])
         starts.append(whole.frames - 1 - count // 2)
-        whole = _appended(rigged, whole, other, count)
+        whole = _appended(rigged, whole, other, count, carriers)
     rate, stops = float(whole.rate), [*starts[1:], whole.frames - 1]
+    spots = [spot_of(whole, stop, carriers[0]) for stop in stops]
     parts = tuple(
-        JoinedPart(clip.name, float(clip.rate), round(start / rate, 4), round(stop / rate, 4), spot_of(whole, stop))
-        for clip, start, stop in zip(clips, starts, stops, strict=True)
+        JoinedPart(clip.name, float(clip.rate), round(start / rate, 4), round(stop / rate, 4), ends)
+        for clip, start, stop, ends in zip(clips, starts, stops, spots, strict=True)
     )
     made = replace(whole, name=name or " + ".join(clip.name for clip in clips), origin=None)
     return Joined(made, parts, tuple(mixed_rates(clips)))
@@ -98,13 +101,13 @@ def mixed_rates(clips: Sequence[Clip]) -> list[Finding]:
     return [Finding("rates-mixed", "note", clips[0].name, message)]
 
 
-def _matched(a: Clip, b: Clip, count: int) -> tuple[Clip, Clip]:
+def _matched(a: Clip, b: Clip, count: int, carrier: int) -> tuple[Clip, Clip]:
     """The end of ``a`` and the start of ``b`` taken off so that they fit best over the blend."""
     reach = round(1.5 * float(a.rate))
     room_a, room_b = min(reach, a.frames - count - 2), min(reach, b.frames - count - 2)
     if room_a < 1 or room_b < 1:
         return a, b
-    features = [features_of(clip.poses) for clip in (a, b)]
+    features = [features_of(clip.poses, carrier) for clip in (a, b)]
     ends = features[0][:, a.frames - 1 - room_a :]
     starts = features[1][:, : room_b + 1]
     moving = [np.gradient(part, axis=1) * float(a.rate) * 0.1 for part in (ends, starts)]
@@ -120,14 +123,15 @@ def _matched(a: Clip, b: Clip, count: int) -> tuple[Clip, Clip]:
     return span_of(a, 0, last), span_of(b, first, b.frames - 1)
 
 
-def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int) -> Clip:
+def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int, carriers: tuple[int, int]) -> Clip:
     """``b`` after ``a``, the last ``count`` frames of ``a`` going over into the first of ``b``."""
     at = a.frames - 1 - count
-    heading, spot = stand_of(a, at + count // 2)
-    own_heading, own_spot = stand_of(b, count // 2)
+    told_by, moved_by = carriers
+    heading, spot = stand_of(a, at + count // 2, told_by)
+    own_heading, own_spot = stand_of(b, count // 2, told_by)
     turn = heading - own_heading
     about = quaternion_from_axis_angle(UP, turn)
-    b = moved_over_ground(b, turn, spot - rotate(about, own_spot))
+    b = moved_over_ground(b, turn, spot - rotate(about, own_spot), moved_by)
     fraction = eased(np.linspace(0.0, 1.0, count + 1)) if count else np.ones(1)
     poses_a, poses_b = a.poses, b.poses
     over = slice(at, at + count + 1)

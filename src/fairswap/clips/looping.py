@@ -16,6 +16,7 @@ from fairswap.model.poses import MorphTrack, Poses
 from fairswap.model.rotation import angle_between, conjugate, multiply, quaternion_from_axis_angle, rotate, slerp
 from fairswap.model.signals import eased
 from fairswap.model.space import UP
+from fairswap.wording import counted
 
 _SHORTEST_S = 0.3
 _SEARCH_RATE, _MOST_FRAMES, _MOST_FEATURES = 30.0, 6000, 40
@@ -59,10 +60,12 @@ def find_cycles(clip: Clip, count: int = 3) -> list[Cycle]:
     rate = float(clip.rate)
     shortest = max(round(_SHORTEST_S * rate), 2)
     if clip.frames < shortest + 2:
-        raise ImpossibleError(f"clip {clip.name!r} is too short for a cycle", remedy=f"It has {clip.frames} frames")
+        raise ImpossibleError(
+            f"clip {clip.name!r} is too short for a cycle", remedy=f"It has {counted(clip.frames, 'frame')}"
+        )
     step = max(round(rate / _SEARCH_RATE), -(-clip.frames // _MOST_FRAMES), 1)
     coarse = np.arange(0, clip.frames, step)
-    features = _fewer(features_of(_at_frames(clip.poses, coarse)))
+    features = _fewer(features_of(_at_frames(clip.poses, coarse), carrier_of(clip.poses)))
     if float((features**2).sum(axis=0).max()) < 1e-6:
         raise ImpossibleError(f"nothing moves in clip {clip.name!r}, so nothing repeats")
     found = []
@@ -148,7 +151,7 @@ def _refined(clip: Clip, first: int, last: int, step: int) -> tuple[int, int]:
     states = []
     for frames in near:
         around = np.clip(np.arange(frames[0] - 1, frames[-1] + 2), 0, clip.frames - 1)
-        features = features_of(_at_frames(clip.poses, around))
+        features = features_of(_at_frames(clip.poses, around), carrier_of(clip.poses))
         speed = np.gradient(features, axis=1) * float(clip.rate) * _SPEED_S
         states.append(np.concatenate([features, speed])[:, 1:-1])
     apart = ((states[0][:, :, None] - states[1][:, None, :]) ** 2).sum(axis=0)
@@ -235,30 +238,28 @@ def closed(clip: Clip, cycle: Cycle, blend_s: float = 0.2, travel: str = "kept")
     window = min(round(blend_s * rate), last - first - 1)
     if not np.isfinite(blend_s) or blend_s < 0.0:
         raise UsageError(f"a blend of {blend_s} s is not possible")
-    part = span_of(clip, first, last)
+    # A part that stands still may be carried by another bone than the take.
+    part, carrier = span_of(clip, first, last), carrier_of(clip.poses)
     before, after = min(window, first), min(window, clip.frames - 1 - last)
     if before >= after and before > 1:
-        part = _over_into(part, span_of(clip, first - before, first), clip, at_end=True)
+        part = _over_into(part, span_of(clip, first - before, first), carrier, at_end=True)
     elif after > 1:
-        part = _over_into(part, span_of(clip, last, last + after), clip, at_end=False)
-    part = _ends_met(part, max(window, 1))
+        part = _over_into(part, span_of(clip, last, last + after), carrier, at_end=False)
+    part = _ends_met(part, max(window, 1), carrier)
     if travel != "kept":
-        part = _straightened(part, remove=travel == "removed")
+        part = _straightened(part, travel == "removed", carrier)
     return part
 
 
-def _over_into(part: Clip, other: Clip, take: Clip, at_end: bool) -> Clip:
+def _over_into(part: Clip, other: Clip, carrier: int, at_end: bool) -> Clip:
     """Blend the end (or the start) of a cycle with the same phase a cycle earlier (or later), at the body's place."""
     count = other.frames
     frames = np.arange(part.frames - count, part.frames) if at_end else np.arange(count)
-    here, there = (
-        (stand_of(part, part.frames - 1), stand_of(other, count - 1))
-        if at_end
-        else (stand_of(part, 0), stand_of(other, 0))
-    )
+    ends = (part.frames - 1, count - 1) if at_end else (0, 0)
+    here, there = stand_of(part, ends[0], carrier), stand_of(other, ends[1], carrier)
     turn = here[0] - there[0]
     about = quaternion_from_axis_angle(UP, turn)
-    other = moved_over_ground(other, turn, here[1] - rotate(about, there[1]))
+    other = moved_over_ground(other, turn, here[1] - rotate(about, there[1]), carrier)
     fraction = eased(np.linspace(0.0, 1.0, count)) if at_end else eased(np.linspace(1.0, 0.0, count))
     return _blended(part, other, frames, fraction)
 
@@ -282,9 +283,9 @@ def _blended(part: Clip, other: Clip, frames: np.ndarray, fraction: Floats) -> C
     return part.with_poses(poses.poses(morph_tracks=tuple(morphs)))
 
 
-def _ends_met(part: Clip, window: int) -> Clip:
+def _ends_met(part: Clip, window: int, carrier: int) -> Clip:
     """Take what is left between last and first pose out over the last frames, so that they are one pose."""
-    poses, carrier = part.poses, carrier_of(part.poses)
+    poses = part.poses
     above = set(poses.skeleton.with_ancestors([carrier]))
     count = min(window + 1, part.frames)
     fraction = eased(np.linspace(0.0, 1.0, count))
@@ -298,17 +299,17 @@ def _ends_met(part: Clip, window: int) -> Clip:
     return part.with_poses(replace(poses, rotation_tracks=tracks))
 
 
-def _straightened(part: Clip, remove: bool) -> Clip:
+def _straightened(part: Clip, remove: bool, carrier: int) -> Clip:
     """Take turning and sideways drift (and, to stay on the spot, all travel) out evenly over the cycle."""
-    (h0, p0), (h1, p1) = stand_of(part, 0), stand_of(part, part.frames - 1)
+    (h0, p0), (h1, p1) = (stand_of(part, frame, carrier) for frame in (0, part.frames - 1))
     fraction = np.linspace(0.0, 1.0, part.frames)
     turn = -(h1 - h0) * fraction
     # Ahead is where the body faces on the whole: a step sways it from side to side.
-    rotation, _ = carrier_world(part.poses)
-    ahead = float(np.mean(heading_of(part.poses, rotation) + turn))
+    rotation, _ = carrier_world(part.poses, carrier)
+    ahead = float(np.mean(heading_of(part.poses, rotation, carrier) + turn))
     far = 0.0 if remove else float(np.linalg.norm(p1 - p0))
     wanted = far * np.array([np.sin(ahead), 0.0, np.cos(ahead)])
     spots = p0 + fraction[:, None] * (p1 - p0)
     goals = p0 + fraction[:, None] * wanted
     about = quaternion_from_axis_angle(UP, turn)
-    return moved_over_ground(part, turn, goals - rotate(about, spots))
+    return moved_over_ground(part, turn, goals - rotate(about, spots), carrier)

@@ -25,6 +25,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.wording import counted
 
 
 @dataclass(frozen=True, eq=False)
@@ -66,7 +67,7 @@ class AppliedFace:
         return save(out, self.head.figure, self.all_clips, force=force)
 
     def __repr__(self) -> str:
-        return f"<AppliedFace on {self.head.figure.name!r}: {len(self.faces)} clips>"
+        return f"<AppliedFace on {self.head.figure.name!r}: {counted(len(self.faces), 'clip')}>"
 
 
 def apply(
@@ -79,7 +80,7 @@ def apply(
 
     >>> import fairswap
     >>> fairswap.face.apply(fairswap.demo_motion("spoken line"), fairswap.demo_file("pip.glb"))
-    <AppliedFace on 'Pip': 1 clips>
+    <AppliedFace on 'Pip': 1 clip>
 
     Parameters
     ----------

@@ -20,6 +20,7 @@ from fairswap.face.units import UNITS, names, spread, vector
 from fairswap.formats.own import OwnFile, inline, new_file, struct_from_file
 from fairswap.formats.patterns import glob_end
 from fairswap.model.arrays import Floats
+from fairswap.wording import counted
 
 
 class _Morph(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -286,7 +287,7 @@ class FaceChart(OwnFile):
         return tomlkit.dumps(document)
 
     def __repr__(self) -> str:
-        return f"<FaceChart {self.name!r}: {len(self.shapes)} shapes>"
+        return f"<FaceChart {self.name!r}: {counted(len(self.shapes), 'shape')}>"
 
 
 def _check_way(row: _Morph | _Control, path: str | Path, place: str) -> None:

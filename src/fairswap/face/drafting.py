@@ -30,6 +30,7 @@ from fairswap.formats.patterns import common_prefix
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.wording import counted
 
 _HARDLY = 0.003  # as far as shapes go at a hundredth, at most, for the part of the head that they move
 
@@ -62,7 +63,7 @@ class FaceDraft:
         return replace(self.chart.renamed(bare), name=name, prefixes=prefixes).text(comments)
 
     def __repr__(self) -> str:
-        return f"<FaceDraft: {len(self.chart.shapes)} shapes>"
+        return f"<FaceDraft: {counted(len(self.chart.shapes), 'shape')}>"
 
 
 def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()) -> FaceDraft:

@@ -25,6 +25,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.poses import MorphTrack
+from fairswap.wording import counted
 
 
 @dataclass(frozen=True, eq=False)
@@ -50,7 +51,8 @@ class Head(Value):
             _check_fits(self.given_chart, self.figure)
 
     def __repr__(self) -> str:
-        return f"<Head of {self.figure.name!r}: {sum(len(mesh.morph_names) for mesh in self.figure.meshes)} morphs>"
+        morphs = sum(len(mesh.morph_names) for mesh in self.figure.meshes)
+        return f"<Head of {self.figure.name!r}: {counted(morphs, 'morph')}>"
 
     @classmethod
     def of(

@@ -7,6 +7,7 @@ from dataclasses import replace
 from fairswap.errors import Finding
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.wording import counted
 
 
 def without_mesh(figure: Figure) -> Figure:
@@ -24,5 +25,5 @@ def morphs_left_out(clip: Clip, why: str) -> list[Finding]:
     driven = sum(len(track.weights) for track in clip.poses.morph_tracks)
     if not driven:
         return []
-    message = f"{clip.name}: what {driven} morphs do is left out, since {why}"
+    message = f"what {counted(driven, 'morph')} do is left out, since {why}"
     return [Finding("morphs-left-out", "warning", clip.name, message, "Give it a face made of bones")]

@@ -11,6 +11,7 @@ from fairswap.formats.files import document_of
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.reading import GltfSource, document_from_container
 from fairswap.model.document import Document
+from fairswap.wording import counted
 
 
 @dataclass(frozen=True, eq=False)
@@ -23,7 +24,7 @@ class Merged:
     kept: tuple[str, ...]
 
     def __repr__(self) -> str:
-        return f"<Merged {self.document.figure.name!r}: {len(self.joined)} bones joined>"
+        return f"<Merged {self.document.figure.name!r}: {counted(len(self.joined), 'bone')} joined>"
 
 
 def merge(what: Document | str | Path) -> Merged:

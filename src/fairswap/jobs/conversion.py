@@ -38,6 +38,7 @@ from fairswap.retarget.layers import layers_named, with_layers
 from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
 from fairswap.retarget.pipeline import Retargeted, retarget
 from fairswap.retarget.swap import Swap
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.face.transfer import TransferredFace
@@ -98,7 +99,7 @@ class Conversions:
     >>> import fairswap
     >>> made = fairswap.convert(fairswap.demo_motion("idle"), fairswap.demo_file("pip.glb"))
     >>> made, [clip.name for clip in made.clips]
-    (<Conversions onto 'Pip': 1 clips, at worst the same (96 of 100)>, ['Idle'])
+    (<Conversions onto 'Pip': 1 clip, at worst the same (96 of 100)>, ['Idle'])
     """
 
     target: Document
@@ -169,8 +170,7 @@ class Conversions:
         rows = []
         for row in self.done:
             worst = worst_of(row.comparison.parts)
-            score = row.comparison.likeness
-            rows.append((row.clip.name, f"{score:.0f}", word_for(score), f"{worst.part}: {worst.because}"))
+            rows.append((row.clip.name, f"{worst.score:.0f}", word_for(worst.score), f"{worst.part}: {worst.because}"))
         rows += [(row.clip or row.file, "", "failed", row.error.problem) for row in self.failures]
         return html_table(f"Onto {self.figure.name}", ("clip", "of 100", "", "worst part"), rows)
 
@@ -178,7 +178,7 @@ class Conversions:
         failed = f", {len(self.failures)} failed" if self.failures else ""
         worst = min((row.comparison.likeness for row in self.done), default=None)
         alike = "" if worst is None else f", at worst {word_for(worst).removeprefix('looks ')} ({worst:.0f} of 100)"
-        return f"<Conversions onto {self.figure.name!r}: {len(self.done)} clips{alike}{failed}>"
+        return f"<Conversions onto {self.figure.name!r}: {counted(len(self.done), 'clip')}{alike}{failed}>"
 
 
 def convert(

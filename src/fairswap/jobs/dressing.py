@@ -24,6 +24,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import counted
 
 _REEL_RATE, _INSTANTS = 4, 24
 
@@ -66,7 +67,7 @@ class Dressed:
 
     def __repr__(self) -> str:
         names = ", ".join(self.figure.meshes[index].name for index in self.worn)
-        return f"<Dressed {self.figure.name!r} in {names}: {len(self.added)} bones came along>"
+        return f"<Dressed {self.figure.name!r} in {names}: {counted(len(self.added), 'bone')} came along>"
 
 
 def dress(

@@ -13,6 +13,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import counted
 
 
 @dataclass(frozen=True, eq=False)
@@ -26,7 +27,7 @@ class Reel:
     shapes: tuple[FaceMove, ...]
 
     def __repr__(self) -> str:
-        return f"<Reel of {self.rigged.figure.name!r}: {len(self.moves)} moves, {len(self.shapes)} shapes>"
+        return f"<Reel of {self.rigged.figure.name!r}: {len(self.moves)} moves, {counted(len(self.shapes), 'shape')}>"
 
 
 def reel(

@@ -24,7 +24,17 @@ from fairswap.measure.differences import (
 from fairswap.measure.intersection import LimbInside, arms_crowded, limbs_inside, seconds_inside
 from fairswap.measure.lead_in import lead_in_frames
 from fairswap.measure.touches import touching
-from fairswap.measure.verdict import NEARLY, PARTS, SAME, PartScore, part_of_body, part_scores, word_for, worst_of
+from fairswap.measure.verdict import (
+    NEARLY,
+    PARTS,
+    SAME,
+    PartScore,
+    part_of_body,
+    part_scores,
+    reaches,
+    word_for,
+    worst_of,
+)
 from fairswap.model.arrays import Floats
 from fairswap.model.cards import html_card
 from fairswap.model.chain_world import ChainWorld
@@ -149,14 +159,14 @@ class Comparison:
     @property
     def looks_same(self) -> bool:
         """Whether no artist would object: no part beyond its limit."""
-        return self.likeness >= NEARLY
+        return reaches(self.likeness, NEARLY)
 
     @property
     def verdict(self) -> str:
         """One sentence for the artist."""
         worst = worst_of(self.parts)
         said = f"{self.clip}: {word_for(worst.score)} ({worst.score:.0f} of 100)"
-        if worst.score >= SAME:
+        if reaches(worst.score, SAME):
             return f"{said}; limbs differ by {self.limbs_mean_degrees:.2f} degrees on average"
         return f"{said}; worst: {worst.part}, {worst.because} ({worst.value:.3g} {worst.unit})"
 

@@ -197,10 +197,16 @@ def find_belt(feet: Mapping[str, FootTracks], hips: Floats, rate: float, leg_m: 
 
 
 def noise_of(track: Floats) -> float:
-    """The standard deviation of white noise in a track, metres: by third differences, in which motion hardly shows."""
+    """The standard deviation of white noise in a track, metres: by third differences, in which motion hardly shows.
+
+    Up and down, and over the ground whatever the way there: what shakes less tells it, for motion only adds.
+    """
     if len(track) < 8:
         return 0.0
-    return float(np.median(np.abs(np.diff(track, 3, axis=0)))) / (0.6745 * np.sqrt(20.0))
+    jumps = np.diff(track, 3, axis=0)
+    upright, level = np.median(np.abs(jumps[:, 1])), np.median(np.linalg.norm(jumps[:, [0, 2]], axis=1))
+    # The middle of the absolute value of a normal number, and of the length of two.
+    return float(min(upright / 0.6745, level / np.sqrt(2.0 * np.log(2.0)))) / np.sqrt(20.0)
 
 
 def _floor(

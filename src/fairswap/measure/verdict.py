@@ -70,9 +70,18 @@ def worst_of(parts: Iterable[PartScore]) -> PartScore:
 
 def word_for(score: float) -> str:
     """``looks the same``, ``looks nearly the same``, or ``does NOT look the same``."""
-    if score >= SAME:
+    if reaches(score, SAME):
         return "looks the same"
-    return "looks nearly the same" if score >= NEARLY else "does NOT look the same"
+    return "looks nearly the same" if reaches(score, NEARLY) else "does NOT look the same"
+
+
+def reaches(score: float, limit: float) -> bool:
+    """Whether a score is that high, in whole points as it is shown: a 95 is never called less than one.
+
+    >>> reaches(94.6, 95.0), reaches(94.4, 95.0)
+    (True, False)
+    """
+    return round(score) >= limit
 
 
 def _score(part: str, because: str, value: float, limit: float, unit: str) -> PartScore:
@@ -82,30 +91,31 @@ def _score(part: str, because: str, value: float, limit: float, unit: str) -> Pa
 def _measures(found: Comparison) -> Iterator[PartScore]:
     # Steps that were asked to be longer or shorter take other legs.
     other_steps = abs(found.travel_factor - 1.0) > _OTHER_STEPS
+    # Lengths are told as they are on the result; what is allowed of them grows with its legs.
     leg = found.result.rigged.reference.leg_m / _USUAL_LEG_M
     for role in found.roles:
         if role.part not in ("feet", "face"):  # feet are told by their soles
             part = part_of_body(role.role, role.part)
-            yield _score(part, f"{role.role} goes below the floor", role.below_floor_cm / leg, _BELOW_CM, "cm")
+            yield _score(part, f"{role.role} goes below the floor", role.below_floor_cm, leg * _BELOW_CM, "cm")
         # A jaw of bones may be one of shapes on the other head.
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
             yield from _of_role(role)
     for inside in found.inside:
         part = part_of_body(inside.limb, part_of(inside.limb))
         said = f"{inside.limb} goes into {'the ' if '_' not in inside.into else ''}{inside.into}"
-        yield _score(part, said, inside.beyond_cm / leg, _INSIDE_CM, "cm")
+        yield _score(part, said, inside.beyond_cm, leg * _INSIDE_CM, "cm")
     before, after = found.source_footing, found.result_footing
     # What the source does as well is no difference: over the floor its feet stand on, or its figure.
-    source_leg = found.source.rigged.reference.leg_m / _USUAL_LEG_M
+    legs = found.result.rigged.reference.leg_m / found.source.rigged.reference.leg_m
     stands = found.source_as_it_stands
-    slide = after.skate_cm_s / leg - before.skate_cm_s / source_leg
-    sink = after.sole_below_cm / leg - max(before.sole_below_cm, stands.sole_below_cm) / source_leg
-    rise = after.float_cm / leg - max(before.float_cm, stands.float_cm) / source_leg
-    yield _score("feet", "a standing foot slides more", slide, _SLIDE_CM_S, "cm/s")
-    skim = after.lowest_cm_s / leg - before.lowest_cm_s / source_leg
-    yield _score("feet", "the lowest sole goes faster over the floor", skim, _LOWEST_CM_S, "cm/s")
-    yield _score("feet", "soles go below the floor", sink, _SINK_CM, "cm")
-    yield _score("feet", "standing feet float", rise, _FLOAT_CM, "cm")
+    slide = after.skate_cm_s - legs * before.skate_cm_s
+    sink = after.sole_below_cm - legs * max(before.sole_below_cm, stands.sole_below_cm)
+    rise = after.float_cm - legs * max(before.float_cm, stands.float_cm)
+    yield _score("feet", "a standing foot slides more", slide, leg * _SLIDE_CM_S, "cm/s")
+    skim = after.lowest_cm_s - legs * before.lowest_cm_s
+    yield _score("feet", "the lowest sole goes faster over the floor", skim, leg * _LOWEST_CM_S, "cm/s")
+    yield _score("feet", "soles go below the floor", sink, leg * _SINK_CM, "cm")
+    yield _score("feet", "standing feet float", rise, leg * _FLOAT_CM, "cm")
     yield _score("feet", "contact with the floor is lost", 1.0 - found.contacts.kept_share, _LOST_SHARE, "of the time")
     path = "the hips are elsewhere"
     yield _score("place", path, found.hips_rms_percent, _PLACE_PERCENT, "% of the leg")

@@ -11,6 +11,7 @@ from fairswap.model.arrays import Value
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
+from fairswap.wording import counted
 
 
 @dataclass(frozen=True)
@@ -54,9 +55,8 @@ class Document(Value):
         object.__setattr__(self, "files", self.files or (self.file,))
 
     def __repr__(self) -> str:
-        return (
-            f"<Document {Path(self.file).name!r}: {len(self.figures)} figures, {len(self.clips)} clips, {self.format}>"
-        )
+        held = f"{counted(len(self.figures), 'figure')}, {counted(len(self.clips), 'clip')}"
+        return f"<Document {Path(self.file).name!r}: {held}, {self.format}>"
 
     @property
     def figure(self) -> Figure:

@@ -23,6 +23,7 @@ from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import View, changed_box, draw_figure
 from fairswap.picture.together import drawn_together
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from PIL.Image import Image
@@ -90,7 +91,8 @@ def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], titl
     tiles = face_tiles(head, clip, range(len(directions) + 1), frame)
     labels = [("at rest", head.figure.name)]
     labels += [(name if sign > 0 else f"{name} (negative)", captions.get(name, "")) for name, sign in directions]
-    note = f"{len(directions)} shapes" + (f"; correctives, not drawn: {', '.join(correctives)}" if correctives else "")
+    left_out = f"; correctives, not drawn: {', '.join(correctives)}" if correctives else ""
+    note = f"{counted(len(directions), 'shape')}{left_out}"
     return _sheet(tiles, labels, title, note, coverage_face(chart, _CHART_COLUMNS * (_WIDTH + _GAP) - _GAP))
 
 

@@ -18,6 +18,7 @@ from fairswap.picture.framing import Frame, Staged, panels_of
 from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.stage import LEFT, RIGHT
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import counted
 
 _WIDTH, _HEAD, _NAMES, _ROW, _FOOT = 1800, 78, 22, 330, 96
 _INSTANTS, _AT_REST = 10, 1
@@ -50,9 +51,9 @@ def lone_sheet(
     draw = pen(sheet)
     name = clip.name if clip is not None else "at rest"
     draw.text((20, 12), title or f"{figure.name}: {name}", font=font(27), fill=INK)
-    facts = f"{figure.height_m:.2f} m, {figure.bone_count} bones, {len(figure.meshes)} meshes"
+    facts = f"{figure.height_m:.2f} m, {figure.bone_count} bones, {counted(len(figure.meshes), 'mesh', 'meshes')}"
     if clip is not None:
-        facts += f"   ·   {clip.duration_s:.2f} s at {float(clip.rate):g}, {clip.frames} frames"
+        facts += f"   ·   {clip.duration_s:.2f} s at {float(clip.rate):g}, {counted(clip.frames, 'frame')}"
     draw.text((22, 48), facts, font=font(16), fill=FAINT)
     staged = Staged.of(figure, shown, times, rigged)
     for number, shot in enumerate(shots):

@@ -207,7 +207,10 @@ def _check_file_rules(document: Document, figure: Figure, platform: Platform, ad
 
 def _broken_by_standard(figure: Figure) -> list[tuple[str, str]]:
     """The rules of an avatar standard that the file breaks, if it says that it is of it."""
-    return broken_rules(figure.source.container.raw) if isinstance(figure.source, GltfSource) else []
+    if not isinstance(figure.source, GltfSource):
+        return []
+    container = figure.source.container
+    return broken_rules(container.raw if container.as_read is None else container.as_read)
 
 
 def _check_space(document: Document, figure: Figure, platform: Platform, add: Any) -> None:

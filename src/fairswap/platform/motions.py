@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import replace
 from fractions import Fraction
 from itertools import pairwise
+from string import ascii_lowercase
 
 import numpy as np
 
@@ -110,24 +111,34 @@ def only_rotations(clip: Clip, rigged: RiggedFigure) -> tuple[Clip, int]:
 
 
 def fitting_name(name: str, rules: ClipRules, taken: set[str]) -> str:
-    """The name, or the nearest to it that the platform allows and nobody has."""
-    out = name
+    """The name, or the nearest to it that the platform allows and nobody has; where none is found, one nobody has."""
     pattern = NamePattern(rules.names or ".*")
-    if not pattern.fits(out):
-        allowed = "".join(c if pattern.fits(c) else "-" for c in out)
-        out = re.sub("-+", "-", allowed).strip("-") or "clip"
-        if not pattern.fits(out):
-            out = out.lower()
-        if not pattern.fits(out):
-            out = "clip" if pattern.fits("clip") else name
-    if rules.max_name_length is not None:
-        out = out[: rules.max_name_length].rstrip(" -_")
-    bare, number = out, 2
-    while out in taken:
-        tail = f" {number}" if pattern.fits(f"{bare} {number}") else f"-{number}"
-        out = (bare[: rules.max_name_length - len(tail)] if rules.max_name_length else bare) + tail
-        number += 1
-    return out
+    most = rules.max_name_length
+
+    def cut(text: str, room: int = 0) -> str:
+        return text if most is None or len(text) + room <= most else text[: max(most - room, 0)].rstrip(" -_")
+
+    spelled = [cut(text) for text in _spellings(name, pattern)]
+    bare = next((text for text in spelled if text and pattern.fits(text)), spelled[0])
+    if bare not in taken:
+        return bare
+    numbers = range(2, len(taken) + 3)
+    tails = [f"{mark}{number}" for mark in (" ", "-", "_", "") for number in numbers]
+    trials = [(cut(bare, len(tail)) + tail).strip() for tail in (*tails, *ascii_lowercase)]
+    free = [text for text in trials if text not in taken and (most is None or len(text) <= most)]
+    return next((text for text in free if pattern.fits(text)), free[0] if free else trials[-1])
+
+
+def _spellings(name: str, pattern: NamePattern) -> Iterator[str]:
+    """A name, and others for it: letters that are not allowed made small or large, else a dash, a line or nothing."""
+    yield name
+    for other in ("-", "_", ""):
+        ways = ((letter, letter.lower(), letter.upper()) for letter in name)
+        text = "".join(next((way for way in three if pattern.fits(way)), other) for three in ways)
+        text = re.sub(f"{other}+", other, text).strip(other) if other else text
+        if text:
+            yield text
+    yield "clip"
 
 
 def thinned_clip(clip: Clip, rigged: RiggedFigure, millimetres: float) -> tuple[Clip, float]:

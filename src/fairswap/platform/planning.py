@@ -8,18 +8,13 @@ from dataclasses import dataclass, replace
 import numpy as np
 
 from fairswap.bones.profile import BoneProfile
-from fairswap.bones.roles import RoleMap, role_order, side_of
+from fairswap.bones.roles import RoleMap, role_above, role_order, side_of
 from fairswap.bones.words import meaning_of
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.platform.rules import FigureRules
-
-_LIMBS = {
-    "shoulder": ("spine",), "upper_arm": ("shoulder", "spine"), "lower_arm": ("upper_arm",), "hand": ("lower_arm",),
-    "upper_leg": ("hips",), "lower_leg": ("upper_leg",), "foot": ("lower_leg",), "toes": ("foot",),
-}  # fmt: skip
 
 
 @dataclass(frozen=True)
@@ -55,7 +50,7 @@ def planned_bones(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: F
     chains = {kind: _chain_places(roles, places, kind) for kind in ("spine", "neck")}
     for role in sorted(wanted, key=role_order):
         name = prefix + profile.roles[role][0] if role in profile.roles else prefix + role
-        parent = _parent_role(role, wanted)
+        parent = role_above(role, wanted)
         kind = role.rpartition("_")[0]
         if kind in chains and chains[kind][0]:
             own = [r for r in wanted if r.startswith(f"{kind}_")]
@@ -161,40 +156,6 @@ def _finger_rank(role: str) -> tuple[int, int]:
         next(i for i, p in enumerate(parts) if p in role),
         next(i for i, f in enumerate(fingers) if role.startswith(f)),
     )
-
-
-def _parent_role(role: str, wanted: set[str]) -> str:
-    """The role that a bone hangs on, among those that are there."""
-    if role == "root":
-        return ""
-    if role == "hips":
-        return "root" if "root" in wanted else ""
-    side = side_of(role)
-    base = role.removesuffix(f"_{side}")
-    top = {
-        kind: max((r for r in wanted if r.startswith(f"{kind}_")), key=role_order, default="")
-        for kind in ("spine", "neck")
-    }
-    if base.startswith(("spine_", "neck_")):
-        kind, _, number = base.rpartition("_")
-        if int(number) > 1:
-            return f"{kind}_{int(number) - 1}"
-        return "hips" if kind == "spine" else top["spine"] or "hips"
-    if base == "head":
-        return top["neck"] or top["spine"] or "hips"
-    if base in ("jaw", "eye") or role.startswith("eye_"):
-        return "head"
-    if base in _LIMBS:
-        for above in _LIMBS[base]:
-            found = top["spine"] if above == "spine" else above if above == "hips" else f"{above}_{side}"
-            if found in wanted:
-                return found
-    finger, _, part = base.partition("_")
-    parts = ("metacarpal", "proximal", "intermediate", "distal")
-    for before in reversed(parts[: parts.index(part)] if part in parts else ()):
-        if f"{finger}_{before}_{side}" in wanted:
-            return f"{finger}_{before}_{side}"
-    return f"hand_{side}" if f"hand_{side}" in wanted else "hips"
 
 
 def _chain_places(roles: RoleMap, places: Floats, kind: str) -> tuple[list[int], Floats, Floats]:

@@ -36,6 +36,7 @@ from fairswap.pose.choice import pose_named
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.pose.setting import clips_on_rest, skeleton_resting_in, skin_difference, with_rest
+from fairswap.wording import counted
 
 _REST_SLACK_DEGREES = 1.0
 
@@ -77,7 +78,7 @@ class Fitted:
         return write_fitted(self, Path(out), Outputs(force=force))
 
     def __repr__(self) -> str:
-        counts = f"{len(self.changes)} changes, {len(self.clips)} clips"
+        counts = f"{counted(len(self.changes), 'change')}, {counted(len(self.clips), 'clip')}"
         return f"<Fitted {self.figure.name!r} for {self.platform.name}: {counts}>"
 
     def _repr_html_(self) -> str:
@@ -171,7 +172,7 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
         new = replace(new, bone_boxes=new.skin_boxes)
         made = replace(made, figure=new)
         count = np.isfinite(new.skin_boxes[:, 0, 0]).sum()
-        changes.append(Change("figure.bone_boxes", f"the bounds of the skin of {count} bones stated"))
+        changes.append(Change("figure.bone_boxes", f"the bounds of the skin of {counted(count, 'bone')} stated"))
     target = RiggedFigure.of(new, bones=platform.profile, part="target")
     if ".vrm" in platform.file.formats:
         made = replace(made, figure=new)
@@ -229,7 +230,7 @@ def _with_morphs(
     rules = platform.figure
     morphs = sum(len(mesh.morph_names) for mesh in figure.meshes)
     if rules.morphs == "none" and morphs:
-        changes.append(Change("figure.morphs", f"{morphs} morphs dropped"))
+        changes.append(Change("figure.morphs", f"{counted(morphs, 'morph')} dropped"))
         return without_morphs(figure), None, True
     chart = platform.face if rules.morphs == "chart" else None
     if chart is None and not morphs and ".vrm" in platform.file.formats:
@@ -238,6 +239,9 @@ def _with_morphs(
         return figure, None, False
     head = Head(figure, roles, clips=tuple(clips))
     if not head.chart.columns:
+        return figure, None, False
+    if not figure.meshes:
+        findings += _face_left_out(head, clips) if rules.face_bones != "all" else []
         return figure, None, False
     made = charted_morphs(head, chart)
     for row in made.morphs:
@@ -251,11 +255,24 @@ def _with_morphs(
     return made.figure, made, False
 
 
+def _face_left_out(head: Head, clips: Sequence[Clip]) -> list[Finding]:
+    """A warning for each motion without a mesh whose face bones move: there is nothing to make morphs of."""
+    return [
+        Finding(
+            "morphs-left-out", "warning", clip.name,
+            "what the bones of its face do is left out, since morphs need a mesh",
+            "Carry it onto a figure with a mesh instead",
+        )
+        for clip in clips
+        if head.moves(clip)
+    ]  # fmt: skip
+
+
 def _tell_bones(figure: Figure, made: Rebuilt, platform: Platform, changes: list[Change]) -> None:
     old, new = figure.skeleton, made.figure.skeleton
     renamed = sum(bone.name != old.names[bone.first] for bone in made.bones if bone.first == bone.second)
     if renamed:
-        changes.append(Change("bones", f"{renamed} bones called as in {platform.profile.name}"))
+        changes.append(Change("bones", f"{counted(renamed, 'bone')} called as in {platform.profile.name}"))
     if made.added:
         changes.append(Change("figure.required", f"put in: {', '.join(made.added)}"))
     if made.merged:

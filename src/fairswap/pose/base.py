@@ -35,6 +35,8 @@ _FRAMES = 121
 # A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
 # it is near one.
 _LEANS_DEGREES, _SQUARE_DEGREES = 30.0, 20.0
+# What tells which way a body looks; and from where on it looks aside, if hips and shoulders do so alike.
+_ACROSS, _ASIDE_DEGREES = ("upper_leg", "upper_arm"), 4.0
 # A rest pose is a moment of a motion if its worst bend is larger by this than where the meshes were bound; it is a
 # frame of a clip if no bone is further from it.
 _STRAIGHTER_DEGREES, _SAME_FRAME_DEGREES = 5.0, 0.5
@@ -165,6 +167,9 @@ def _bound(figure: Figure, roles: RoleMap) -> BasePose | None:
         return None
     hips = bound.positions[0, roles.bones["hips"]]
     resting = local_rotations(figure.skeleton, bound.rotations[0])
+    aside = _aside(bound.positions[0], roles)
+    if aside is not None:
+        bound = _about_hips(bound, aside, roles, hips)
     return BasePose(bound, hips, "the pose its meshes were bound in", resting)
 
 
@@ -199,11 +204,14 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
     world, hips = skeleton.rest, _hips(skeleton, roles)
     about = _righting(world.positions[0], roles)
     if about is None:
+        aside = _aside(world.positions[0], roles)
+        if aside is not None:
+            world, said = _about_hips(world, aside, roles, hips), f"{said}; turned ahead"
         return BasePose(world, hips, said, stands=can_stand(world, roles))
     stood = _about_hips(world, about, roles, hips)
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
-    place = min((rotate(about, hips), hips.copy()), key=lambda place: abs(float(place[1]) - height))
+    place = min((hips.copy(), rotate(about, hips)), key=lambda place: round(abs(float(place[1]) - height), 9))
     if clip is not None and abs(place[1] - height) > 0.02 * height:
         place[1] = height
     stands = abs(place[1] - height) < _NEAR_STANDING * height
@@ -293,13 +301,24 @@ def _hips(skeleton: Skeleton, roles: RoleMap) -> Floats:
 def _posed(skeleton: Skeleton, roles: RoleMap, rotations: Floats) -> WorldTransforms:
     world = world_of_pose(skeleton, rotations)
     about = _righting(world.positions[0], roles)
+    if about is None:
+        about = _aside(world.positions[0], roles)
     return _about_hips(world, IDENTITY if about is None else about, roles, _hips(skeleton, roles))
+
+
+def _aside(positions: Floats, roles: RoleMap) -> Floats | None:
+    """The turn about the vertical that makes a body face ahead which looks a little aside as a whole; None if it looks
+    ahead, or is twisted."""
+    ways = [positions[roles.bones[f"{part}_left"]] - positions[roles.bones[f"{part}_right"]] for part in _ACROSS]
+    hips, shoulders = (float(np.degrees(np.arctan2(way[2], way[0]))) for way in ways)
+    if min(abs(hips), abs(shoulders)) < _ASIDE_DEGREES or abs(hips - shoulders) > _ASIDE_DEGREES:
+        return None
+    return quaternion_from_axis_angle(UP, np.radians(0.5 * (hips + shoulders)))
 
 
 def _axes(positions: Floats, roles: RoleMap) -> tuple[Floats, Floats]:
     """Which way the body's left and its up are, unit; the up square to the left."""
-    pairs = [("upper_leg", "upper_leg"), ("upper_arm", "upper_arm")]
-    directions = [positions[roles.bones[f"{a}_left"]] - positions[roles.bones[f"{b}_right"]] for a, b in pairs]
+    directions = [positions[roles.bones[f"{part}_left"]] - positions[roles.bones[f"{part}_right"]] for part in _ACROSS]
     left = normalized(np.sum([normalized(way) for way in directions], axis=0))
     up = positions[roles.bones["head"]] - positions[roles.bones["hips"]]
     return left, normalized(up - (up @ left) * left)

@@ -19,6 +19,7 @@ from fairswap.pose.measuring import PartVerdict, RoleAngle, measure_pose, pose_f
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.pose.saved import SavedPose
 from fairswap.pose.setting import Rested, posed_as, skeleton_resting_in, with_rest
+from fairswap.wording import counted
 
 if TYPE_CHECKING:
     import pandas
@@ -88,7 +89,7 @@ class RestedFigure:
         return save_to(outputs, out, self.rested.figure, self.rested.clips)
 
     def __repr__(self) -> str:
-        return f"<RestedFigure {self.rested.figure.name!r}: {len(self.rested.moved_degrees)} bones turned>"
+        return f"<RestedFigure {self.rested.figure.name!r}: {counted(len(self.rested.moved_degrees), 'bone')} turned>"
 
 
 def measure(

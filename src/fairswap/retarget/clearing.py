@@ -7,7 +7,7 @@ other on the source as well may do so.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping, Sequence
 
 import numpy as np
 
@@ -83,52 +83,70 @@ def _too_deep(found: Depths, allowed: Depths, kind: str, side: str) -> Floats:
 
 def _swivel_away(target: RiggedFigure, kind: str, side: str, allowed: Depths, chain: ChainWorld, rate: float) -> None:
     """Turn elbow or knee about the line from the limb's root to its end, the way on which it comes free sooner."""
-    deep = _too_deep(depths(target, chain), allowed, kind, side)
+
+    def too_deep() -> Floats:
+        return _too_deep(depths(target, chain), allowed, kind, side)
+
+    def swivel(degrees: Floats) -> None:
+        upper, lower, end = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS[kind])
+        limb = chain.limb(upper, lower, end)
+        kept = chain.rotation(end).copy()
+        _turn(chain, (upper, lower), normalized(limb.end - limb.root), degrees)
+        chain.turn(end, kept)
+
+    deep = too_deep()
     if deep.max() <= _CLEAR_M:
         return
-    tried = []
-    for degrees in (_TRY_DEGREES, -_TRY_DEGREES):
-        _swivel(target, kind, side, np.full(chain.frames, degrees), chain)
-        tried.append(_too_deep(depths(target, chain), allowed, kind, side))
-        _swivel(target, kind, side, np.full(chain.frames, -degrees), chain)
-    # One way for as long as it is in there, so that it does not change its mind in the middle.
-    near = smoothed(np.stack([deep, *tried], axis=1), 0.25 * rate)
-    gain = np.maximum(near[:, 0] - np.minimum(near[:, 1], near[:, 2]), 0.0)
-    way = np.where(near[:, 1] <= near[:, 2], 1.0, -1.0)
+    way, gain = _better_way(swivel, too_deep, deep, chain.frames, rate)
     # Of a limb that is nearly straight it would take too much for too little.
     worth = gain > _WORTH * target.reference.leg_m
     wanted = np.where(worth, np.minimum(_TRY_DEGREES * deep / np.maximum(gain, 1e-6), _MOST_DEGREES), 0.0)
-    _swivel(target, kind, side, smoothed(way, 0.1 * rate) * _evened(wanted, rate), chain)
+    swivel(way * _evened(wanted, rate))
 
 
-def _swivel(target: RiggedFigure, kind: str, side: str, degrees: Floats, chain: ChainWorld) -> None:
-    upper, lower, end = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS[kind])
-    limb = chain.limb(upper, lower, end)
-    turned, kept = chain.rotation(lower).copy(), chain.rotation(end).copy()
-    about = quaternion_from_axis_angle(normalized(limb.end - limb.root), np.radians(degrees))
-    chain.turn(upper, multiply(about, limb.upper))
-    chain.turn(lower, multiply(about, turned))
-    chain.turn(end, kept)
+def _better_way(
+    turn: Callable[[Floats], None], too_deep: Callable[[], Floats], deep: Floats, frames: int, rate: float
+) -> tuple[Floats, Floats]:
+    """On which way (1 or -1) a turn brings a limb free sooner, and what the degrees that are tried gain there, metres;
+    each ``(frames,)``, and nothing is turned."""
+    tried = []
+    for degrees in (_TRY_DEGREES, -_TRY_DEGREES):
+        turn(np.full(frames, degrees))
+        tried.append(too_deep())
+        turn(np.full(frames, -degrees))
+    # One way for as long as it is in there, so that it does not change its mind in the middle.
+    near = smoothed(np.stack([deep, *tried], axis=1), 0.25 * rate)
+    way = np.where(near[:, 1] <= near[:, 2], 1.0, -1.0)
+    return smoothed(way, 0.1 * rate), np.maximum(near[:, 0] - np.minimum(near[:, 1], near[:, 2]), 0.0)
+
+
+def _turn(chain: ChainWorld, bones: Sequence[int], axis: Floats, degrees: Floats) -> None:
+    """Turn bones, parents first, about an axis in the world, each by the same."""
+    about = quaternion_from_axis_angle(axis, np.radians(degrees))
+    turned = [multiply(about, chain.rotation(bone)) for bone in bones]
+    for bone, rotation in zip(bones, turned, strict=True):
+        chain.turn(bone, rotation)
 
 
 def _hold_off(target: RiggedFigure, side: str, allowed: Depths, chain: ChainWorld, rate: float) -> None:
-    """Raise an arm to the side by as much as its forearm is in the trunk."""
-    found = {pair: deep for pair, deep in depths(target, chain).items() if pair[1] in _TRUNK}
-    deep = _too_deep(found, allowed, "arm", side)
-    if deep.max() <= _CLEAR_M:
-        return
-    upper, lower, hand = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS["arm"])
-    limb = chain.limb(upper, lower, hand)
+    """Raise an arm to the side by as much as its forearm is in the trunk, or lower one that is up beside the head."""
+
+    def too_deep() -> Floats:
+        found = {pair: deep for pair, deep in depths(target, chain).items() if pair[1] in _TRUNK}
+        return _too_deep(found, allowed, "arm", side)
+
+    bones = [target.roles.bones[f"{part}_{side}"] for part in _LIMBS["arm"]]
     chest = target.roles.bones[target.roles.chain("spine")[-1]]
     facing = rotate(multiply(chain.rotation(chest), target.reference.rotations[chest] * [-1, -1, -1, 1]), AHEAD)
-    sign = 1.0 if side == "left" else -1.0
+    raising = facing if side == "left" else -facing
+    deep = too_deep()
+    if deep.max() <= _CLEAR_M:
+        return
+    limb = chain.limb(*bones)
+    way, gain = _better_way(lambda degrees: _turn(chain, bones, raising, degrees), too_deep, deep, chain.frames, rate)
     far = np.linalg.norm(0.5 * (limb.middle + limb.end) - limb.root, axis=1)
-    angle = np.minimum(_evened(deep, rate) / np.maximum(far, 1e-6), np.radians(_MOST_DEGREES))
-    kept, turned = chain.rotation(hand).copy(), chain.rotation(lower).copy()
-    about = quaternion_from_axis_angle(sign * facing, angle)
-    chain.turn(upper, multiply(about, limb.upper))
-    chain.turn(lower, multiply(about, turned))
-    chain.turn(hand, multiply(about, kept))
+    wanted = np.where(gain > 0.0, np.degrees(_evened(deep, rate) / np.maximum(far, 1e-6)), 0.0)
+    _turn(chain, bones, raising, way * np.minimum(wanted, _MOST_DEGREES))
 
 
 def _step_aside(

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import io
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from fairswap.errors import InputError, UsageError
+from fairswap.formats.storage import read_bytes
 from fairswap.model.arrays import Floats
 
 SUFFIXES = (".wav", ".flac", ".ogg", ".aiff", ".aif", ".mp3")
@@ -57,7 +59,7 @@ def read_recording(path: str | Path) -> Recording:
     UsageError
         If the packages that read sound are not installed.
     InputError
-        If it is no sound, too long, silent, or has numbers that are none.
+        If it is not there, no sound, too long, silent, or has numbers that are none.
     """
     try:
         import soundfile
@@ -65,15 +67,14 @@ def read_recording(path: str | Path) -> Recording:
     except ImportError:
         remedy = "Install them: pip install 'fairswap[speech]'"
         raise UsageError("reading sound needs packages that are not installed", remedy=remedy) from None
+    content = io.BytesIO(read_bytes(Path(path)))
     try:
-        with soundfile.SoundFile(str(path)) as file:
+        with soundfile.SoundFile(content) as file:
             seconds = file.frames / max(file.samplerate, 1)
             if seconds > LONGEST_S:
                 problem = f"it lasts {seconds:.0f} s; at most {LONGEST_S:.0f} s are read"
                 raise InputError(problem, file=path, remedy="Cut it into parts")
             rate, channels = file.samplerate, file.read(dtype="float64", always_2d=True)
-    except FileNotFoundError:
-        raise InputError("there is no such file", file=path) from None
     except (OSError, RuntimeError, TypeError, ValueError) as error:
         remedy = "Save it as a WAV file again"
         raise InputError(f"it cannot be read as sound ({error})", file=path, remedy=remedy) from None

@@ -184,7 +184,7 @@ def _placed_on(
         np.add.at(table, (first + np.arange(len(mesh.vertices))[:, None], mesh.joints), mesh.weights)
     binds = inverse_rest_matrices(skin.skeleton)
     meshes = []
-    for mesh in stood_up(figure, best).meshes:
+    for mesh in stood_up(figure, best.turn * best.metres).meshes:
         joints, weights = few_influences(surface.taken(table, surface.nearest(mesh.vertices)))
         meshes.append(replace(mesh, joints=joints, weights=weights, bind_matrices=binds, skinned=True))
     return replace(skin, name=figure.name, meshes=tuple(meshes), source=None, avatar=None)

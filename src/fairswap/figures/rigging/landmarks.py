@@ -15,7 +15,6 @@ from fairswap.figures.rigging.finding import ENDS
 from fairswap.formats.limits import LARGEST_NUMBER
 from fairswap.formats.own import OwnFile, commented, new_file, struct_from_file
 from fairswap.model.arrays import Floats
-from fairswap.model.space import OURS, Space
 
 _KIND = "landmarks/1"
 _MEANING = (
@@ -99,13 +98,13 @@ def _is_finger_tip(role: str) -> bool:
     return finger in ("thumb", "index", "middle", "ring", "little") and side in ("left", "right")
 
 
-def in_our_space(landmarks: Landmarks, space: Space) -> dict[str, Floats]:
-    """The places as they are in our space, if the file is in ``space``."""
-    return {role: (space.turn * space.metres) @ at for role, at in landmarks.places.items()}
+def in_our_space(landmarks: Landmarks, to_ours: Floats) -> dict[str, Floats]:
+    """The places as they are in our space, into which ``to_ours`` ``(3, 3)`` brings those of the file."""
+    return {role: to_ours @ at for role, at in landmarks.places.items()}
 
 
-def in_the_files_space(places: Mapping[str, Floats], space: Space) -> dict[str, Floats]:
-    """Places of our space as the file has them, that is in ``space``."""
-    if space == OURS:
+def in_the_files_space(places: Mapping[str, Floats], to_ours: Floats) -> dict[str, Floats]:
+    """Places of our space as the file has them; the way back."""
+    if np.array_equal(to_ours, np.eye(3)):
         return dict(places)
-    return {role: np.asarray(np.linalg.solve(space.turn * space.metres, at)) for role, at in places.items()}
+    return {role: np.asarray(np.linalg.solve(to_ours, at)) for role, at in places.items()}

@@ -66,6 +66,8 @@ class Rigged:
         Where each joint, and each end of a limb, was found or said to be; metres, in our space.
     space : Space
         How the mesh stood in its file.
+    to_ours : (3, 3) array
+        The turn and the scale that brought it from there to where it stands now.
     findings : tuple of Finding
     """
 
@@ -73,6 +75,7 @@ class Rigged:
     roles: Mapping[str, int]
     places: Mapping[str, Place]
     space: Space
+    to_ours: Floats
     findings: tuple[Finding, ...]
 
     def __repr__(self) -> str:
@@ -93,7 +96,7 @@ class Rigged:
     def landmarks(self) -> Landmarks:
         """The places as a file that can be corrected by hand."""
         own = {role: place for role, place in self.places.items() if not _mirrored(role, self.places)}
-        at = in_the_files_space({role: place.position for role, place in own.items()}, self.space)
+        at = in_the_files_space({role: place.position for role, place in own.items()}, self.to_ours)
         remarks = {role: f"{place.certainty:.2f} sure: {place.found_by}" for role, place in own.items()}
         return Landmarks(self.figure.name, at, True, remarks)
 
@@ -145,9 +148,9 @@ def rig(
     stiff = _hard_vertices(bare, firsts, hard)
     stance = stance_of(shape, bare.name, up, forward, unit)
     findings += stance.findings
-    bare = stood_up(bare, stance.space)
-    shape = shape.in_our_space(stance.space)
-    given = in_our_space(said, stance.space)
+    bare = stood_up(bare, stance.to_ours)
+    shape = shape.in_our_space(stance.to_ours)
+    given = in_our_space(said, stance.to_ours)
     _check_given(given, shape)
     solid, places = _read(shape, given, said.mirror, stance.unlike < _ALIKE)
     places |= _fingers(shape, places, given)
@@ -172,7 +175,7 @@ def rig(
             findings.append(Finding("pieces-apart", "note", bare.name, f"{count} pieces are {words}"))
     findings += _doubts(places, bare.name)
     figure = Figure(bare.name, bones.skeleton, tuple(meshes), OURS, known_roles=dict(bones.roles.bones))
-    return Rigged(figure, bones.roles.bones, places, stance.space, tuple(findings))
+    return Rigged(figure, bones.roles.bones, places, stance.space, stance.to_ours, tuple(findings))
 
 
 def _bare(document: Document) -> tuple[Figure, list[Finding]]:

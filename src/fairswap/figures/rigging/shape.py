@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
@@ -20,6 +21,8 @@ _OPEN = 0.4
 # Mirror images are further apart than this, of the height, where a body has no symmetry.
 _UNLIKE = 0.03
 _COARSE = 90
+# From here on a shape stands aside of its axes, if turning it back makes its sides as much more alike.
+_ASIDE_DEGREES, _STRAIGHTER = 5.0, 0.6
 
 
 @dataclass(frozen=True, eq=False)
@@ -83,9 +86,9 @@ class Shape:
         """The triangles of some shells."""
         return self.triangles[wanted[self.shell[self.triangles[:, 0]]]]
 
-    def in_our_space(self, space: Space) -> Shape:
-        """As it stands in our space, of a file that is in ``space``."""
-        return replace(self, vertices=self.vertices @ (space.turn * space.metres).T)
+    def in_our_space(self, to_ours: Floats) -> Shape:
+        """Turned and scaled by ``to_ours`` ``(3, 3)``."""
+        return replace(self, vertices=self.vertices @ to_ours.T)
 
     @cached_property
     def used(self) -> Floats:
@@ -95,9 +98,11 @@ class Shape:
 
 @dataclass(frozen=True, eq=False)
 class Stance:
-    """How a shape stands in its file, and how unlike its two sides are, as a share of its height."""
+    """How a shape stands in its file, and how unlike its two sides are, as a share of its height. ``to_ours`` is the
+    turn and the scale ``(3, 3)`` that brings it into our space, facing ahead: it may stand aside of all axes."""
 
     space: Space
+    to_ours: Floats
     unlike: float
     findings: tuple[Finding, ...] = ()
 
@@ -113,6 +118,10 @@ def stance_of(
         If what is said of up and forward lies on one axis.
     """
     points, _ = sampled_surface(shape.vertices, shape.triangles, 0.02 * float(np.ptp(shape.used, axis=0).max()))
+    longest = np.argsort(-np.ptp(points, axis=0))[:2].tolist()
+    straight, degrees = _straightened(points, ["XYZ".index(up[1])] if up else longest)
+    if degrees:
+        shape, points = shape.in_our_space(straight), points @ straight.T
     extent = np.ptp(shape.used, axis=0)
     apart = np.array([_unlike_sides(points, axis) for axis in range(3)]) / max(float(extent.max()), 1e-12)
     seen_up, seen_forward, sure = _seen(shape, apart[:, 0], extent)
@@ -127,10 +136,45 @@ def stance_of(
         stands = f"{up} up, facing {forward}, {height:.4g} {found.unit} tall"
         message = f"it stands {stands}; stood up, turned to the front, in metres"
         findings.append(Finding("mesh-stood-up", "note", name, message))
+    if degrees:
+        message = f"it stands {abs(degrees):.0f} degrees aside of its axes; turned to the front"
+        findings.append(Finding("mesh-stood-up", "note", name, message))
     if not sure:
         message = f"nothing tells its front from its back; {forward} is taken for its front"
         findings.append(Finding("front-unsure", "warning", name, message))
-    return Stance(found, unlike, tuple(findings))
+    return Stance(found, found.turn * found.metres @ straight, unlike, tuple(findings))
+
+
+def _straightened(points: Floats, up_axes: Sequence[int]) -> tuple[Floats, float]:
+    """The turn ``(3, 3)`` about an axis that may be up which brings what stands aside of the others onto them, and its
+    degrees; none where its sides are as much alike as it stands.
+
+    Of what is alike on both sides the main directions are those of its sides, and of its front.
+    """
+    best, degrees = np.eye(3), 0.0
+    least = _STRAIGHTER * min(_unlike_sides(points, axis)[0] for axis in range(3))
+    for up in up_axes:
+        i, j = (axis for axis in range(3) if axis != up)
+        spread = np.cov(points[:, [i, j]].T)
+        angle = 0.5 * float(np.degrees(np.arctan2(2.0 * spread[0, 1], spread[0, 0] - spread[1, 1])))
+        angle = (angle + 45.0) % 90.0 - 45.0
+        if abs(angle) < _ASIDE_DEGREES:
+            continue
+        turns = {angle + off: _turn_in_plane(angle + off, i, j) for off in (-6.0, -4.0, -2.0, 0.0, 2.0, 4.0, 6.0)}
+        unlike = {
+            at: min(_unlike_sides(points @ turn.T, axis)[0] for axis in (i, j)) for at, turn in turns.items()
+        }  # fmt: skip
+        found = min(unlike, key=lambda at: unlike[at])
+        if abs(found) >= _ASIDE_DEGREES and unlike[found] < least:
+            best, degrees, least = turns[found], found, unlike[found]
+    return best, degrees
+
+
+def _turn_in_plane(degrees: float, i: int, j: int) -> Floats:
+    """The turn ``(3, 3)`` that brings a direction so far from the axis ``i`` towards ``j`` onto ``i``."""
+    made, angle = np.eye(3), np.radians(degrees)
+    made[i, [i, j]], made[j, [i, j]] = (np.cos(angle), np.sin(angle)), (-np.sin(angle), np.cos(angle))
+    return made
 
 
 def _seen(shape: Shape, unlike: Floats, extent: Floats) -> tuple[str, str, bool]:

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.bones.profile import BoneProfile
-from fairswap.bones.roles import ARM, FINGERS, LEG, SIDES, RoleMap, next_roles, role_order, side_of
+from fairswap.bones.roles import FINGERS, SIDES, RoleMap, next_roles, role_above, role_order, side_of
 from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import IDENTITY, conjugate, multiply, quaternion_between, rotate
@@ -70,7 +70,7 @@ def bones_of_profile(profile: BoneProfile, places: Mapping[str, Floats], ends: b
     rows: list[_Row] = []
     number: dict[str, int] = {}
     for role in _parents_first(made):
-        above = _role_above(role, number)
+        above = role_above(role, number)
         number[role] = len(rows)
         rows.append(_Row(_name_of(profile, role), number.get(above, -1), role, at[role], IDENTITY))
     if ends:
@@ -189,36 +189,6 @@ def _parents_first(roles: list[str]) -> list[str]:
     """Trunk, then each limb from the body outward."""
     trunk = [role for role in roles if not side_of(role) or role.startswith("eye_")]
     return [*trunk, *(role for role in roles if role not in trunk)]
-
-
-def _role_above(role: str, made: Mapping[str, int]) -> str:
-    """The role that a bone hangs on, of those that are there."""
-    side = side_of(role)
-    base = role.removesuffix(f"_{side}")
-    spine = sorted((r for r in made if r.startswith("spine_")), key=role_order)
-    neck = sorted((r for r in made if r.startswith("neck_")), key=role_order)
-    chest = spine[-1] if spine else "hips"
-    if role == "root":
-        return ""
-    if role == "hips":
-        return "root"
-    if base in LEG:
-        at = LEG.index(base)
-        return f"{LEG[at - 1]}_{side}" if at else "hips"
-    if base in ARM:
-        before = [f"{part}_{side}" for part in ARM[: ARM.index(base)] if f"{part}_{side}" in made]
-        return before[-1] if before else chest
-    if role.startswith("spine_"):
-        return chest
-    if role.startswith("neck_"):
-        return neck[-1] if neck else chest
-    if role == "head":
-        return neck[-1] if neck else chest
-    if role in _FACE:
-        return "head"
-    finger = base.rpartition("_")[0]
-    own = sorted((r for r in made if r.startswith(f"{finger}_") and r.endswith(f"_{side}")), key=role_order)
-    return own[-1] if own else f"hand_{side}"
 
 
 def _name_of(profile: BoneProfile, role: str) -> str:

@@ -33,8 +33,10 @@ def view_bytes(container: Container, index: int, place: str) -> memoryview:
     return buffer[view.byte_offset : view.byte_offset + view.byte_length]
 
 
-def array_from_accessor(container: Container, index: int, place: str, width: int | None = None) -> np.ndarray[Any, Any]:
-    """The values ``(count, width)`` of an accessor as they are stored, checked to be finite.
+def array_from_accessor(
+    container: Container, index: int, place: str, width: int | None = None, *, gaps: bool = False
+) -> np.ndarray[Any, Any]:
+    """The values ``(count, width)`` of an accessor as they are stored, checked to be finite but where ``gaps`` may be.
 
     Normalized integers come as floats. ``width`` is the number of components the user of the data needs.
     """
@@ -59,7 +61,7 @@ def array_from_accessor(container: Container, index: int, place: str, width: int
     if accessor.sparse is not None:
         values = _with_sparse(container, values, accessor.sparse, where)
     if dtype.kind == "f":
-        if not np.isfinite(values).all():
+        if not gaps and not np.isfinite(values).all():
             row = int(np.flatnonzero(~np.isfinite(values).all(axis=1))[0])
             raise InputError(f"element {row} is not a finite number (used by {place})", place=where, remedy=_AGAIN)
     elif accessor.normalized:
@@ -67,9 +69,11 @@ def array_from_accessor(container: Container, index: int, place: str, width: int
     return values
 
 
-def floats_from_accessor(container: Container, index: int, place: str, width: int | None = None) -> Floats:
+def floats_from_accessor(
+    container: Container, index: int, place: str, width: int | None = None, *, gaps: bool = False
+) -> Floats:
     """As :func:`array_from_accessor`, in float64."""
-    return np.asarray(array_from_accessor(container, index, place, width), dtype=np.float64)
+    return np.asarray(array_from_accessor(container, index, place, width, gaps=gaps), dtype=np.float64)
 
 
 def normalized_floats(values: np.ndarray[Any, Any]) -> Floats:

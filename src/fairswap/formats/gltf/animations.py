@@ -10,13 +10,14 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.accessors import floats_from_accessor, item
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.schema import Animation, Target
+from fairswap.formats.gltf.schema import Animation, Document, Target
 from fairswap.model.arrays import Floats
 from fairswap.model.rate import rate_from_interval
 from fairswap.model.rotation import normalized, slerp
 
 _WIDTHS = {"rotation": 4, "translation": 3, "scale": 3}
 _MOST_FRAMES = 4_000_000
+_LATEST_S = 1e6
 _ODD_KEYS_RATE = 60
 # Before the pointer, in the paths of what an animation moves that is no node.
 POINTER = "pointer:"
@@ -25,11 +26,15 @@ _AGAIN = "Export the file again"
 
 
 class Keys:
-    """The keys of one channel: times ``(n,)`` in seconds, values ``(n, width)``, tangents for cubic splines."""
+    """The keys of one channel: times ``(n,)`` in seconds, values ``(n, width)``, tangents for cubic splines.
 
-    def __init__(self, times: Floats, values: Floats, interpolation: str) -> None:
+    ``mended`` says what was wrong with them in the file.
+    """
+
+    def __init__(self, times: Floats, values: Floats, interpolation: str, mended: str = "") -> None:
         self.times = times
         self.interpolation = interpolation
+        self.mended = mended
         self.tangents_in = self.tangents_out = None
         if interpolation == "CUBICSPLINE":
             values = values.reshape(len(times), 3, -1)
@@ -85,7 +90,8 @@ def keys_of_animation(container: Container, index: int, weights_width: dict[int,
                 times_read[sampler.input] = _times(container, sampler.input, place)
             times = times_read[sampler.input]
             if sampler.interpolation in ("LINEAR", "STEP") and len(pointed) == len(times):
-                found[node, path] = Keys(times, pointed, sampler.interpolation)
+                keys = _keys(times, pointed[:, None], sampler.interpolation, rotation=False)
+                found |= {(node, path): keys} if keys is not None else {}
             continue
         item(container.document.nodes, node, "node", place)
         if path not in (*_WIDTHS, "weights"):
@@ -98,19 +104,60 @@ def keys_of_animation(container: Container, index: int, weights_width: dict[int,
         width = _WIDTHS.get(path) or weights_width.get(node, 0)
         if not width:
             continue
-        raw = floats_from_accessor(container, sampler.output, place, None if path == "weights" else width)
+        raw = floats_from_accessor(container, sampler.output, place, None if path == "weights" else width, gaps=True)
         per_key = width * (3 if sampler.interpolation == "CUBICSPLINE" else 1)
         if raw.size != len(times) * per_key:
             problem = f"it has {len(times)} keys, but {raw.size} numbers where {len(times) * per_key} are needed"
             raise InputError(problem, place=place, remedy=_AGAIN)
-        if (node, path) in found:
-            raise InputError(f"two channels move the {path} of node {node}", place=place, remedy=_AGAIN)
-        values = raw.reshape(-1, width)
-        held = values[1::3] if sampler.interpolation == "CUBICSPLINE" else values
-        if path == "rotation" and not np.any(held, axis=1).all():
-            raise InputError("a rotation key is all zeros", place=place, remedy=_AGAIN)
-        found[node, path] = Keys(times, values, sampler.interpolation)
+        keys = _keys(times, raw.reshape(len(times), -1, width), sampler.interpolation, path == "rotation")
+        if keys is None:
+            raise InputError("none of its keys has a value", place=place, remedy=_AGAIN)
+        found[node, path] = _fuller(found[node, path], keys) if (node, path) in found else keys
     return found
+
+
+def _keys(times: Floats, values: Floats, interpolation: str, rotation: bool) -> Keys | None:
+    """Keys in the order of time, without those that hold no value; None if none does.
+
+    ``values (n, 1 or 3, width)`` has the tangents of a spline before and after.
+    """
+    mended = []
+    if np.any(np.diff(times) < 0):
+        order = np.argsort(times, kind="stable")
+        times, values = times[order], values[order]
+        mended.append("its keys were not in the order of time")
+    held = np.asarray(np.isfinite(values).all(axis=(1, 2)))
+    if rotation:
+        held = held & np.any(values[:, values.shape[1] // 2], axis=1)
+    if not held.all():
+        if not held.any():
+            return None
+        mended.append(f"{(~held).sum()} of its {len(held)} keys hold no value; filled from their neighbours")
+        times, values = times[held], values[held]
+    return Keys(times, values.reshape(-1, values.shape[2]), interpolation, "; ".join(mended))
+
+
+def said_of_mended(keys: dict[tuple[int, str], Keys], document: Document, name: str) -> Finding | None:
+    """One finding for all the channels of the clip ``name`` whose keys were mended."""
+    rows = [
+        f"{path if node < 0 else f'{path} of {document.nodes[node].name or node}'} ({track.mended})"
+        for (node, path), track in keys.items()
+        if track.mended
+    ]
+    if not rows:
+        return None
+    more = f" and {len(rows) - 2} more" if len(rows) > 2 else ""
+    message = f"keys that no program can play as they stand were mended: {', '.join(rows[:2])}{more}"
+    return Finding("keys-mended", "warning", name, message)
+
+
+def _fuller(first: Keys, second: Keys) -> Keys:
+    """Of two channels that move the same, the one with more keys."""
+    used = second if len(second.times) > len(first.times) else first
+    counts = f"{len(first.times)} and {len(second.times)} keys"
+    told = f"two channels move it, with {counts}; the {'first' if used is first else 'second'} is used"
+    used.mended = f"{told}; {used.mended}" if used.mended else told
+    return used
 
 
 def _target(target: Target) -> tuple[int | None, str]:
@@ -139,6 +186,9 @@ def grid_of_keys(tracks: list[Keys], name: str) -> tuple[Fraction, Floats, list[
     if start > 1e-4:
         message = f"its first key is at {start:.3f} s; the clip begins there, and is written so"
         findings.append(Finding("clip-starts-late", "note", name, message))
+    elif start < -1e-4:
+        message = f"its first key is at {start:.3f} s, before the beginning; moved to begin at 0"
+        findings.append(Finding("keys-mended", "note", name, message))
     if len(times) == 1 or duration <= 0:
         return Fraction(30), times[:1], findings
     rate = rate_of_times(times - start)
@@ -185,6 +235,7 @@ def _times(container: Container, index: int, place: str) -> Floats:
     times = floats_from_accessor(container, index, place, 1)[:, 0]
     if not len(times):
         raise InputError("it has no keys", place=place, remedy=_AGAIN)
-    if times[0] < 0 or np.any(np.diff(times) < 0):
-        raise InputError("the times of its keys do not go forward", place=place, remedy=_AGAIN)
+    furthest = float(np.abs(times).max())
+    if furthest > _LATEST_S:
+        raise InputError(f"a key lies {furthest:.3g} s from the beginning", place=place, remedy=_AGAIN)
     return times

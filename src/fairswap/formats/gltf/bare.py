@@ -11,11 +11,12 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.meshes import MeshParts, check_numbers
 from fairswap.formats.gltf.nodes import tree_from_nodes
+from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.rotation import IDENTITY, normalized
 from fairswap.model.skeleton import Skeleton
-from fairswap.model.space import OURS, Space
+from fairswap.model.space import OURS
 
 
 def bare_figure(container: Container) -> tuple[Figure, list[Finding]] | None:
@@ -51,20 +52,20 @@ def on_one_bone(name: str, meshes: Sequence[Mesh]) -> Figure:
     return Figure(name, skeleton, tuple(meshes), OURS)
 
 
-def stood_up(bare: Figure, space: Space) -> Figure:
-    """Meshes of a file that is in ``space``, in ours."""
-    if space == OURS:
+def stood_up(bare: Figure, linear: Floats) -> Figure:
+    """The meshes turned and scaled by ``linear`` ``(3, 3)``."""
+    if np.array_equal(linear, np.eye(3)):
         return bare
-    linear = space.turn * space.metres
+    turn = linear / np.cbrt(np.linalg.det(linear))
 
     def moved(mesh: Mesh) -> Mesh:
         tangents = mesh.tangents
         if tangents is not None:
-            tangents = np.c_[tangents[:, :3] @ space.turn.T, tangents[:, 3]]
+            tangents = np.c_[tangents[:, :3] @ turn.T, tangents[:, 3]]
         return replace(
-            mesh, vertices=mesh.vertices @ linear.T, normals=normalized(mesh.normals @ space.turn.T), tangents=tangents,
+            mesh, vertices=mesh.vertices @ linear.T, normals=normalized(mesh.normals @ turn.T), tangents=tangents,
             morph_deltas=None if mesh.morph_deltas is None else mesh.morph_deltas @ linear.T,
-            morph_normals=None if mesh.morph_normals is None else mesh.morph_normals @ space.turn.T, origin=None,
+            morph_normals=None if mesh.morph_normals is None else mesh.morph_normals @ turn.T, origin=None,
         )  # fmt: skip
 
     return replace(bare, meshes=tuple(map(moved, bare.meshes)))

@@ -21,6 +21,7 @@ import msgspec
 from fairswap.errors import InputError
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.storage import read_bytes
+from fairswap.formats.wrong_fields import said_of
 
 MAGIC = b"glTF"
 _JSON, _BIN = 0x4E4F534A, 0x004E4942
@@ -38,7 +39,7 @@ class Container:
     """A glTF document: the raw JSON (carried through), the typed view of it (read from), and its buffers.
 
     One that was made of a file of another format names that, the files ``beside`` that were read for it, and whether
-    that format says where a figure looks.
+    that format says where a figure looks. ``as_read`` is the JSON of the file where reading has added to it.
     """
 
     path: Path
@@ -48,10 +49,11 @@ class Container:
     format: str = "glTF 2.0"
     beside: tuple[str, ...] = ()
     says_forward: bool = True
+    as_read: dict[str, Any] | None = None
 
     def __reduce__(self) -> tuple[Any, ...]:
         # A view of a buffer cannot be pickled; its bytes can.
-        rest = (self.format, self.beside, self.says_forward)
+        rest = (self.format, self.beside, self.says_forward, self.as_read)
         return _from_bytes, (self.path, self.raw, self.document, tuple(map(bytes, self.buffers)), *rest)
 
     @property
@@ -211,8 +213,7 @@ def _parse(text: memoryview) -> tuple[dict[str, Any], Document]:
         )
     required = raw.get("extensionsRequired") or []
     if not isinstance(required, list):
-        problem = f"Expected `array`, got `{type(required).__name__}`"
-        raise InputError(problem, place="extensionsRequired", remedy=_AGAIN)
+        raise InputError("it is not a list in brackets", place="extensionsRequired", remedy=_AGAIN)
     for name in required:
         if isinstance(name, str) and name in _PACKED:
             raise InputError(
@@ -223,8 +224,8 @@ def _parse(text: memoryview) -> tuple[dict[str, Any], Document]:
     try:
         return raw, msgspec.convert(raw, Document)
     except msgspec.ValidationError as error:
-        problem, _, place = str(error).partition(" - at `$.")
-        raise InputError(problem, place=place.rstrip("`") or None, remedy=_AGAIN) from None
+        problem, place, _ = said_of(error, Document, "a glTF file")
+        raise InputError(problem, place=place or None, remedy=_AGAIN) from None
 
 
 def _buffer(path: Path, index: int, buffer: Any, binary: memoryview | None) -> memoryview:

@@ -8,7 +8,7 @@ from pathlib import Path
 import numpy as np
 
 from fairswap.errors import Finding, InputError
-from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation
+from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation, said_of_mended
 from fairswap.formats.gltf.blocks import block_bodies
 from fairswap.formats.gltf.boxes import stated_boxes
 from fairswap.formats.gltf.container import Container, container_from_bytes
@@ -66,13 +66,14 @@ class GltfSource:
 @dataclass(frozen=True, eq=False)
 class GltfOrigin:
     """Where an unchanged clip stands. ``poses`` tells whether it is unchanged: operations give new poses. ``start_s``
-    is the time of its first frame in the file."""
+    is the time of its first frame in the file; ``mended``, that its keys cannot be written back as they were."""
 
     container: Container
     animation: int
     poses: Poses
     source: GltfSource
     start_s: float
+    mended: bool = False
 
 
 def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -275,6 +276,8 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
     if not keys:
         return [], []
     rate, times, findings = grid_of_keys(list(keys.values()), name)
+    mended = said_of_mended(keys, document, name)
+    findings += [mended] if mended else []
     _check_amount(len(times), keys, figures, container.size, name)
     clips = []
     sampled: dict[tuple[int, str], BesideTrack] = {}
@@ -294,7 +297,9 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
                 findings.append(Finding("animated-scale", "warning", name, message))
         poses = _poses_from_keys(source, keys, times, name, sampled)
         start_s = float(times[0]) if times[0] > 1e-4 else 0.0
-        origin = GltfOrigin(container, index, poses, source, float(times[0]))
+        origin = GltfOrigin(
+            container, index, poses, source, float(times[0]), any(row.code == "keys-mended" for row in findings)
+        )
         extras = document.animations[index].extras
         made = extras if isinstance(extras, dict) else None
         clips.append(Clip(name, rate, poses, frozenset(keyed), origin, start_s=start_s, made=made))

@@ -148,7 +148,9 @@ def still_as_read(figure: Figure, clips: Sequence[Clip]) -> bool:
 
 def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
     origin = clip.origin
-    return isinstance(origin, GltfOrigin) and origin.container is source.container and origin.poses is clip.poses
+    if not isinstance(origin, GltfOrigin) or origin.mended:
+        return False
+    return origin.container is source.container and origin.poses is clip.poses
 
 
 def _animation(

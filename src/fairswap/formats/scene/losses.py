@@ -10,6 +10,7 @@ from fairswap.formats.scene.binding import rebound_error_m
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Material
+from fairswap.wording import counted
 
 
 def losses(
@@ -21,23 +22,23 @@ def losses(
     gone: list[str] = []
     known: list[str] = []  # what everybody who asks for such a file knows
     if not meshes and figure.meshes:
-        known.append(f"{len(figure.meshes)} meshes with their materials")
+        known.append(counted(len(figure.meshes), "mesh with its materials", "meshes with their materials"))
     if not morphs:
         count = sum(len(mesh.morph_names) for mesh in figure.meshes)
-        gone += [f"{count} morphs"] if count else []
+        gone += [counted(count, "morph")] if count else []
     elif not meshes:
         moving = sum(len(clip.poses.morph_tracks) for clip in clips)
-        gone += [f"the face tracks of {moving} meshes"] if moving else []
+        gone += [f"the face tracks of {counted(moving, 'mesh', 'meshes')}"] if moving else []
     if meshes and not colors:
         painted = sum("COLOR_0" in mesh.more for mesh in figure.meshes)
-        gone += [f"vertex colours of {painted} meshes"] if painted else []
+        gone += [f"vertex colours of {counted(painted, 'mesh', 'meshes')}"] if painted else []
     if not sizes:
         stretched = {track.bone for clip in clips for track in clip.poses.stretches}
-        gone += [f"the changing size of {len(stretched)} bones"] if stretched else []
+        gone += [f"the changing size of {counted(len(stretched), 'bone')}"] if stretched else []
     if meshes:
         plain = sum(_has_more_than_a_color(row, maps) for mesh in figure.meshes for row in mesh.materials)
         what = "extensions" if maps else "shine, bumps, glow and extensions"
-        gone += [f"{what} of {plain} materials (colour, picture and opacity are kept)"] if plain else []
+        gone += [f"{what} of {counted(plain, 'material')} (colour, picture and opacity are kept)"] if plain else []
         more = sorted({name for mesh in figure.meshes for name in mesh.more} - {"COLOR_0"})
         gone += [f"what else is said of vertices: {', '.join(more[:4])}"] if more else []
     if one_bind and meshes:

@@ -148,7 +148,7 @@ def with_eyes(container: Container) -> Container:
                 animation["channels"].append(
                     {"sampler": channel["sampler"], "target": {"node": eye, "path": "rotation"}}
                 )
-    return container.changed(raw)
+    return replace(container.changed(raw), as_read=container.raw)
 
 
 def expression_weights(figure: Figure, clip: Clip) -> dict[str, Floats]:

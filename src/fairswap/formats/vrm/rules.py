@@ -14,6 +14,7 @@ import msgspec
 from fairswap.formats.vrm import shapes
 from fairswap.formats.vrm.avatars import PRESETS
 from fairswap.formats.vrm.humanoid import BONES, PARENTS, REQUIRED, extension_of
+from fairswap.formats.wrong_fields import said_of
 
 Broken = tuple[str, str]
 _TERMS: dict[str, tuple[str, ...]] = {
@@ -53,8 +54,8 @@ def _misshapen(name: str, held: Any, kind: Any) -> Iterator[Broken]:
     try:
         msgspec.convert(held, kind)
     except msgspec.ValidationError as error:
-        what, _, where = str(error).partition(" - at `$")
-        yield f"{name}: {where.strip('`.') or 'the whole'}", what.replace("`", "")
+        problem, where, _ = said_of(error, kind, name)
+        yield f"{name}: {where or 'the whole'}", problem
 
 
 def _meta(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator[Broken]:

@@ -20,6 +20,7 @@ from fairswap.picture.page.assembling import assemble
 from fairswap.picture.page.playable import playable
 from fairswap.picture.page.scene import Shown, scene_of
 from fairswap.pose.rigged import rigged_if_known
+from fairswap.wording import counted
 
 # More on one page is nothing to look at, and a browser has to hold it.
 MOST_FIGURES, MOST_CLIPS = 12, 60
@@ -32,7 +33,7 @@ class Page:
 
     >>> import fairswap
     >>> fairswap.view(fairswap.demo_motion("walk"))
-    <Page 'juniper.glb': 1 figures>
+    <Page 'juniper.glb': 1 figure>
     """
 
     title: str
@@ -62,7 +63,7 @@ class Page:
         return outputs.write(Path(out), [self.html.encode()])
 
     def __repr__(self) -> str:
-        return f"<Page {self.title!r}: {len(self.shown)} figures>"
+        return f"<Page {self.title!r}: {counted(len(self.shown), 'figure')}>"
 
     def _repr_html_(self) -> str:
         # A frame of its own: the notebook's style and scripts and the page's do not meet.
