@@ -244,7 +244,7 @@ def compare_motions(
         result_footing=footings[1],
         contacts=contacts_kept(contacts, rate),
         jerk_ratio=(jerks[1] + _NO_JERK) / (jerks[0] + _NO_JERK),
-        per_frame_degrees=tracks.degrees[limbs].mean(axis=0),
+        per_frame_degrees=tracks.degrees[limbs].mean(axis=0, dtype=np.float64),
         times_s=times,
         standing=standing,
         source=source,
@@ -259,11 +259,11 @@ def compare_motions(
 
 
 def _by_part(tracks: Tracks) -> dict[str, Floats]:
-    """How far each part of the body is off in each frame ``(frames,)``; in single precision, for long clips."""
+    """How far each part of the body is off in each frame ``(frames,)``."""
     found: dict[str, Floats] = {}
     for (role, _), row in zip(tracks.roles, tracks.degrees, strict=True):
         part = part_of_body(role, part_of(role))
-        found[part] = np.maximum(found.get(part, 0.0), row).astype(np.float32)
+        found[part] = np.maximum(found.get(part, row), row)
     return {part: found[part] for part in PARTS if part in found}
 
 

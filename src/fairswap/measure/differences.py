@@ -24,7 +24,7 @@ Worlds = tuple[WorldTransforms, WorldTransforms]
 # By how much less an arm's difference is seen while its hand keeps touching what the source's touches.
 _WHILE_TOUCHING = 0.5
 # Bounds the memory of a long clip.
-_FRAMES_AT_ONCE = 2048
+_FRAMES_AT_ONCE = 1024
 # Whose paths are watched for jerk: over the ground in leg lengths; hands from their shoulder in arm lengths, the head
 # from the hips in lengths of the trunk, since a figure may have long arms or a high head for its legs.
 _JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in ("hand", "foot", "lower_leg")))
@@ -106,7 +106,8 @@ class Tracks:
         self.soles: tuple[dict[str, Sole], ...] = tuple(soles_of(rigged) for rigged in pair)
         self.roles = compared_roles(pair)
         self.ends = [role for role in _JERK_ROLES if all(role in rigged.roles.bones for rigged in pair)]
-        self.degrees, self.turns = np.empty((len(self.roles), frames)), np.empty((len(self.roles), frames))
+        # In single precision (1e-5 degrees): of a long clip these are the most there is to keep.
+        self.degrees, self.turns = (np.empty((len(self.roles), frames), dtype=np.float32) for _ in range(2))
         self.hips = np.empty(frames)
         self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
         self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
@@ -201,7 +202,8 @@ class Tracks:
         """Each role over time."""
         below = 100.0 * np.maximum(self.depth[1] - self.depth[0], 0.0) * self.pair[1].reference.leg_m
         rows = zip(self.roles, self.degrees, self.turns, below.tolist(), strict=True)
-        return tuple(_role_difference(role, "direction" if onward else "turn", row, turn, times, deep, self._seen(role))
+        return tuple(_role_difference(role, "direction" if onward else "turn", row.astype(np.float64),
+                                      turn.astype(np.float64), times, deep, self._seen(role))
                      for (role, onward), row, turn, deep in rows)  # fmt: skip
 
     def _seen(self, role: str) -> Floats:
