@@ -12,7 +12,7 @@ from fairswap.figures.dressing.worn import Wearing, worn_by_shape
 from fairswap.measure.nearness import Surface
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.skeleton import Skeleton
-from making import keeps_to_schema, run
+from making import TROUPE, keeps_to_schema, run
 
 COAT, BOOTS, OSRIC, PIP = (fairswap.demo_file(f"{n}.glb") for n in ("osric-coat", "osric-boots", "osric", "pip"))
 
@@ -297,3 +297,11 @@ def test_what_says_nothing_is_refused(walking, tmp_path):
     bones = replace(walking.figure, meshes=(), source=None)
     with pytest.raises(fairswap.ImpossibleError, match="no body"):
         fairswap.dress(bones, COAT)
+
+
+def test_a_file_that_holds_a_body_and_no_clothes_is_told_with_what_is_in_it():
+    """The message names the meshes and the option that says otherwise."""
+    done = run("dress", TROUPE / "juniper.glb", "--with", TROUPE / "pip.glb", "-o", "out.glb")
+    assert done.returncode == 4
+    assert "only the body ('" in done.stderr
+    assert "--take MESH" in done.stderr

@@ -51,6 +51,7 @@ REMEDIES = {
     "space-found": "Load it with another unit or up if this is wrong",
     "space-guessed": "Load it with another unit or up if this is wrong",
     "no-usd": 'Install it: pip install "fairswap[usd]"',
+    "no-clothes": "Give a file with clothes in it, or say which of its meshes they are with take",
     "nothing-to-wear": "Give garments",
     "vrm-bones": 'Fit it to the standard: fairswap.fit(document, "vrm-1")',
     "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and give it as meta",

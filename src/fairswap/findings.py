@@ -129,6 +129,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "face-bones-left-out": "Face bones have no place on a mesh without a face that was given.",
         "garment-placed": "How a garment without bones was placed on the figure.",
         "garment-unknown": "Neither bones nor a body tell where the garment belongs.",
+        "no-clothes": "A garment's file holds a body, or nothing that can be seen, and no clothes.",
         "nothing-to-wear": "No garment was given, and the figure wears none that is a piece by itself.",
         "clothes-cut": "Cloth passes into the body, deeper than a platform allows or than goes unseen.",
         "skin-hidden": "Skin that clothes always hide was removed.",

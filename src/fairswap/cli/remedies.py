@@ -51,6 +51,7 @@ REMEDIES = {
     "space-found": "Use --unit and --up if this is wrong",
     "space-guessed": "Use --unit and --up if this is wrong",
     "no-usd": 'Install it: pip install "fairswap[usd]"',
+    "no-clothes": "Give a file with clothes in it, or say which of its meshes they are: --take MESH",
     "nothing-to-wear": "Name clothes: --with GARMENT",
     "vrm-bones": "Fit it to the standard: fairswap fit FILE --platform vrm-1 -o OUT.vrm",
     "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and pass --meta FILE.toml",

@@ -7,8 +7,6 @@ from dataclasses import dataclass, replace
 from functools import partial
 from pathlib import Path
 
-import numpy as np
-
 from fairswap.clips.proving import body_reel
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.figures.dressing.cutting import SEEN_M, Cutting, cutting_of
@@ -19,14 +17,14 @@ from fairswap.figures.dressing.own import own_clothes_settled
 from fairswap.figures.dressing.rack import Rack
 from fairswap.figures.dressing.worn import Wearing, worn_by_shape
 from fairswap.formats.files import document_of
-from fairswap.model.arrays import Floats
+from fairswap.measure.instants import Instants, telling_instants
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.wording import counted
 
-_REEL_RATE, _INSTANTS = 4, 24
+_REEL_RATE = 4
 
 
 @dataclass(frozen=True, eq=False)
@@ -152,7 +150,7 @@ class _Outfit:
     wearing: Wearing
     settled: Callable[[], Figure]
     clips: tuple[Clip, ...]
-    moving: list[tuple[Clip, Floats]]
+    moving: list[tuple[Clip, Instants]]
     added: tuple[str, ...] = ()
     findings: tuple[Finding, ...] = ()
 
@@ -164,7 +162,7 @@ def _hung(target: RiggedFigure, garments: Sequence[Garment], clips: Sequence[Cli
         rack.hang(garment)
     skeleton = rack.skeleton()
     carried = rack.wider_clips(skeleton, clips)
-    moving = _looked_at(carried or rack.wider_clips(skeleton, _reel(target)))
+    moving = _looked_at(target, carried or rack.wider_clips(skeleton, _reel(target)))
     bare = rack.figure(skeleton, [row.vertices for row in rack.hung])
     worn = range(len(target.figure.meshes), len(bare.meshes))
     wearing = Wearing.of_meshes(bare, target.roles, worn)
@@ -178,7 +176,7 @@ def _hung(target: RiggedFigure, garments: Sequence[Garment], clips: Sequence[Cli
 
 def _worn_already(target: RiggedFigure, clips: tuple[Clip, ...]) -> _Outfit:
     """What the figure wears as it is."""
-    wearing, moving = worn_by_shape(target.figure, target.roles), _looked_at(clips or _reel(target))
+    wearing, moving = worn_by_shape(target.figure, target.roles), _looked_at(target, clips or _reel(target))
     if not wearing.names:
         problem = "it wears nothing that is a piece by itself, and no garment is given"
         raise ImpossibleError(problem, file=target.figure.name, code="nothing-to-wear")
@@ -189,19 +187,15 @@ def _reel(target: RiggedFigure) -> list[Clip]:
     return [body_reel(target, _REEL_RATE)[0]]
 
 
-def _looked_at(clips: Sequence[Clip]) -> list[tuple[Clip, Floats]]:
-    return [(clip, _instants(clip)) for clip in clips]
+def _looked_at(target: RiggedFigure, clips: Sequence[Clip]) -> list[tuple[Clip, Instants]]:
+    """Of each clip the instants that are looked at; clips whose poses others show are left out."""
+    found = telling_instants(clips, target.roles.bones["hips"], target.figure.height_m)
+    return [(clip, instants) for clip, instants in zip(clips, found, strict=True) if len(instants.times_s)]
 
 
-def _instants(clip: Clip) -> Floats:
-    """The instants of a clip that are looked at: of a long one two each second, else as many as show every pose."""
-    count = max(_INSTANTS, int(2.0 * clip.duration_s))
-    return np.linspace(0.0, clip.duration_s, max(min(count, clip.frames), 1))
-
-
-def _worst(wearing: Wearing, target: RiggedFigure, moving: Sequence[tuple[Clip, Floats]]) -> tuple[Cutting, Clip]:
+def _worst(wearing: Wearing, target: RiggedFigure, moving: Sequence[tuple[Clip, Instants]]) -> tuple[Cutting, Clip]:
     """The cutting in the clip where it is worst, and that clip."""
-    found = [(cutting_of(wearing, target, clip, times), clip) for clip, times in moving]
+    found = [(cutting_of(wearing, target, clip, instants), clip) for clip, instants in moving]
     return max(found, key=lambda row: row[0].deepest_m)
 
 

@@ -9,6 +9,7 @@ import numpy as np
 from fairswap.bones.roles import RoleMap, part_of
 from fairswap.figures.dressing.forms import in_t
 from fairswap.figures.dressing.worn import SKIN, Wearing
+from fairswap.measure.instants import Instants, telling_instants
 from fairswap.measure.nearness import Nearest, Surface, spread_over
 from fairswap.model.arrays import Floats, Integers, Value
 from fairswap.model.cards import html_table
@@ -38,8 +39,8 @@ class Cut(Value):
     """How one piece and the body pass through each other.
 
     ``worst_m`` is the deepest at any instant, at ``worst_at_s`` (None: at rest) on the body ``part``; ``mean_m`` the
-    mean depth over all cloth that cuts and all instants; ``area`` the largest share of the cloth that cuts by more than
-    :data:`SEEN_M` at once; ``time`` the share of the instants at which any does; ``rest_m`` the deepest at rest.
+    mean depth over all cloth that cuts and all the clip; ``area`` the largest share of the cloth that cuts by more than
+    :data:`SEEN_M` at once; ``time`` the share of the clip in which any does; ``rest_m`` the deepest at rest.
     """
 
     piece: str
@@ -180,9 +181,9 @@ def _within_reach(skin: Surface, cover: Nearest) -> Integers:
 
 
 def cutting_of(
-    wearing: Wearing, body: RiggedFigure, clip: Clip | None = None, times_s: Floats | None = None
-) -> Cutting:  # fmt: skip
-    """How deep all that is worn passes into the body: at rest, and at instants of a clip (every sixth of a second).
+    wearing: Wearing, body: RiggedFigure, clip: Clip | None = None, instants: Instants | None = None
+) -> Cutting:
+    """How deep all that is worn passes into the body: at rest, and at instants of a clip (those that show its poses).
 
     ``body`` has the first bones of what wears: in its T, where arms and ribs are apart, it is seen which skin cloth
     covers.
@@ -196,10 +197,10 @@ def cutting_of(
     skin = wearing.body(apart)
     spacing = SPACING * figure.height_m
     cloths = [Cloth.of(apart, wearing.triangles(piece), skin, spacing) for piece in range(len(wearing.names))]
-    if clip is None:
-        times = np.zeros(0)
-    else:
-        times = np.arange(0.0, clip.duration_s + 1e-9, 1.0 / 6.0) if times_s is None else times_s
+    times, weights = np.zeros(0), np.ones(1)
+    if clip is not None:
+        looked_at = instants or telling_instants([clip], body.roles.bones["hips"], figure.height_m)[0]
+        times, weights = looked_at.times_s, np.append(0.0, looked_at.shares)
     areas = [_areas(rest, cloth) for cloth in cloths]
     resting = [cloth.depths(rest, skin.moved(rest), cloth.under.moved(rest)) for cloth in cloths]
     at_rest = [depth for depth, _, _ in resting]
@@ -232,8 +233,8 @@ def cutting_of(
         depth_sum, cut_area, seen = table.T
         pieces.append(
             Cut(name, where[number], float(at_rest[number].max(initial=0.0)), float(deepest[number].max(initial=0.0)),
-                worst_at[number], float(depth_sum.sum() / max(cut_area.sum(), 1e-12)),
-                float(seen.max() / max(areas[number].sum(), 1e-12)), float(np.mean(seen > 0.0)))
+                worst_at[number], float(weights @ depth_sum / max(weights @ cut_area, 1e-12)),
+                float(seen.max() / max(areas[number].sum(), 1e-12)), float(weights @ (seen > 0.0)))
         )  # fmt: skip
     return Cutting(tuple(pieces), _by_triangle(wearing, cloths, deepest), times, worst)
 

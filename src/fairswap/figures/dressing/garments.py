@@ -80,7 +80,9 @@ def garment_in(
     else:
         figure, wearer, roles = _chosen(_bare(document), take), made_for, {}
     if not figure.meshes:
-        raise ImpossibleError("there are no clothes in it", file=document.file, remedy="Give a file with meshes")
+        body = ", ".join(repr(mesh.name) for mesh in document.figure.meshes[:4])
+        problem = f"there are no clothes in it, only the body ({body})" if body else "there is no mesh in it"
+        raise ImpossibleError(problem, file=document.file, code="no-clothes")
     findings: list[Finding] = []
     if not roles:
         base = wearer or target

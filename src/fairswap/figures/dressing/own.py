@@ -13,6 +13,7 @@ from fairswap.figures.dressing.forms import in_t
 from fairswap.figures.dressing.settling import Moment, settled
 from fairswap.figures.dressing.worn import NEITHER, Wearing
 from fairswap.figures.rigging.shape import Shape
+from fairswap.measure.instants import Instants
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -24,7 +25,7 @@ from fairswap.pose.rigged import RiggedFigure
 _AT_CLOTH = 0.01
 
 
-def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tuple[Clip, Floats]]) -> Figure:
+def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tuple[Clip, Instants]]) -> Figure:
     """The figure with what it wears pushed out of its body: at rest, and at instants of clips. Nothing else changes."""
     figure = wearing.figure
     t_pose = in_t(body, figure.skeleton)
@@ -33,10 +34,10 @@ def own_clothes_settled(wearing: Wearing, body: RiggedFigure, clips: Sequence[tu
     in_the_t = np.concatenate([blended(mesh, t_pose) for mesh in figure.meshes])
     rest = np.concatenate([blended(mesh, figure.skeleton.rest) for mesh in figure.meshes])
     posed = [(figure.rest_points, rest)]
-    for clip, times in clips:
-        poses = clip.at(times)
+    for clip, instants in clips:
+        poses = clip.at(instants.times_s)
         world = poses.world()
-        for frame in range(len(times)):
+        for frame in range(poses.frames):
             turns = [blended(mesh, world, frame) for mesh in figure.meshes]
             posed.append((np.concatenate(figure.skin(world, frame, poses)), np.concatenate(turns)))
     moved = apart.copy()

@@ -17,6 +17,7 @@ from fairswap.figures.dressing.smoothing import Smoother
 from fairswap.figures.dressing.wrapping import Form, laid_on, limb_by_limb
 from fairswap.figures.rigging.weights import few_influences
 from fairswap.formats.naming import distinct
+from fairswap.measure.instants import Instants
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -231,7 +232,7 @@ class Rack:
         return replace(mesh, vertices=vertices, normals=normalized(np.asarray(turned(mesh.normals))), tangents=tangents,
                        morph_deltas=deltas, morph_normals=turned(mesh.morph_normals))  # fmt: skip
 
-    def settled(self, clips: Sequence[tuple[Clip, Floats]]) -> list[Floats]:
+    def settled(self, clips: Sequence[tuple[Clip, Instants]]) -> list[Floats]:
         """Where the vertices of all garments lie, pushed out of the body, at the instants of clips too."""
         skeleton = self.skeleton()
         figure = self.target.figure
@@ -239,10 +240,10 @@ class Rack:
         height = float(np.ptp(self.skin.vertices[:, 1]))
         rest = np.concatenate(base.rest_vertices[: len(figure.meshes)])
         posed: list[tuple[WorldTransforms, int, Floats]] = [(skeleton.rest, 0, rest)]
-        for clip, times in clips:
-            poses = clip.at(times)
+        for clip, instants in clips:
+            poses = clip.at(instants.times_s)
             world = poses.world()
-            for frame in range(len(times)):
+            for frame in range(poses.frames):
                 skins = [deformed_vertices(mesh, world, frame, poses, i)
                          for i, mesh in enumerate(base.meshes[: len(figure.meshes)])]  # fmt: skip
                 posed.append((world, frame, np.concatenate(skins)))

@@ -26,7 +26,7 @@ def cutting(what: RiggedFigure | Document | Figure | str | Path, clip: Clip | No
     Parameters
     ----------
     clip : Clip, optional
-        A motion of it; looked at every sixth of a second.
+        A motion of it; looked at in the frames that show all its poses, 120 at most.
 
     Raises
     ------
