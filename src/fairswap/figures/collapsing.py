@@ -60,6 +60,7 @@ class Collapsing:
         self.at = np.zeros((int(place.max()) + 1, 3))
         self.at[place] = points
         self.features = self._features(place)
+        self._known = np.array([-1]), np.zeros(1)
         flat = self._flat()
         self._keep(~flat)
         self.quadrics = self._quadrics()
@@ -142,7 +143,7 @@ class Collapsing:
     def collapse(self, triangles: int, vertices: int) -> None:
         """Collapse edges, the cheapest first, until no more than that is left or none may collapse any more."""
         for _ in range(_MOST_ROUNDS):
-            used = len(np.unique(self.vertex[self.corners]))
+            used = np.count_nonzero(np.bincount(self.vertex[self.corners].ravel()))
             left = max(len(self.corners) - triangles, 2 * (used - vertices))
             if left <= 0:
                 return
@@ -166,7 +167,8 @@ class Collapsing:
         start, end = start[able], end[able]
         if not len(start):
             return start, end
-        cost = self._cost(start, end) + self._seams_cost(start, end, steps)
+        unlike = np.tile(self._unlike(pairs), 2)[able]
+        cost = self._cost(start, end, unlike) + self._seams_cost(start, end, steps)
         order = np.argsort(cost, kind="stable")
         # What is dearer is not for this round, unless it is all that is left.
         most = max(len(order) // _CHEAP, 500)
@@ -182,7 +184,9 @@ class Collapsing:
         """Wedges next to each other across a side of a triangle, both ways, ``(k, 2)``, sorted."""
         a, b, c = self.corners.T
         start, end = np.concatenate([a, b, b, c, c, a]), np.concatenate([b, a, c, b, a, c])
-        keys = np.unique(start.astype(np.int64) * len(self.place) + end)
+        keys = start.astype(np.int64) * len(self.place) + end
+        keys.sort()
+        keys = keys[np.diff(keys, prepend=-1) > 0]
         return np.stack([keys // len(self.place), keys % len(self.place)], axis=1)
 
     def _wedges_go_along(self, start: Integers, end: Integers, steps: Integers) -> np.ndarray:
@@ -243,13 +247,25 @@ class Collapsing:
         out[asked] = length2 * (_SEAM * worst) ** 2
         return out
 
-    def _cost(self, start: Integers, end: Integers) -> Floats:
+    def _cost(self, start: Integers, end: Integers, unlike: Floats) -> Floats:
         goal = np.c_[self.at[end], np.ones(len(end))]
         shape = np.einsum("ni,nij,nj->n", goal, self.quadrics[start] + self.quadrics[end], goal)
         length2 = ((self.at[start] - self.at[end]) ** 2).sum(axis=1)
-        other = ((self.features[start] - self.features[end]) ** 2).sum(axis=1)
         # A little for the length, so that flat parts shrink evenly.
-        return np.asarray(np.maximum(shape, 0.0) + length2 * (other + 1e-6 * length2))
+        return np.asarray(np.maximum(shape, 0.0) + length2 * (unlike + 1e-6 * length2))
+
+    def _unlike(self, pairs: Integers) -> Floats:
+        """How unlike the two places of each edge are in all but the shape, squared; most are known from the round
+        before."""
+        keys = pairs[:, 0].astype(np.int64) * len(self.at) + pairs[:, 1]
+        known, values = self._known
+        at = np.minimum(np.searchsorted(known, keys), len(known) - 1)
+        out = values[at]
+        new = np.flatnonzero(known[at] != keys)
+        start, end = pairs[new].T
+        out[new] = ((self.features[start] - self.features[end]) ** 2).sum(axis=1)
+        self._known = keys, out
+        return out
 
     def _around(self) -> tuple[Integers, Integers]:
         """For each corner of each triangle its place, and the triangle; sorted by place."""
