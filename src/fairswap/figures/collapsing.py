@@ -143,7 +143,7 @@ class Collapsing:
     def collapse(self, triangles: int, vertices: int) -> None:
         """Collapse edges, the cheapest first, until no more than that is left or none may collapse any more."""
         for _ in range(_MOST_ROUNDS):
-            used = np.count_nonzero(np.bincount(self.vertex[self.corners].ravel()))
+            used = int(np.count_nonzero(np.bincount(self.vertex[self.corners].ravel())))
             left = max(len(self.corners) - triangles, 2 * (used - vertices))
             if left <= 0:
                 return
