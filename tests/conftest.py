@@ -1,6 +1,8 @@
 import gc
 import os
 import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
 
 import pytest
 
@@ -16,6 +18,35 @@ def _in_a_folder_of_its_own(tmp_path, monkeypatch):
     """Commands write where they stand: each test stands in an empty folder."""
     monkeypatch.chdir(tmp_path)
     monkeypatch.setenv("FAIRSWAP_HOME", str(tmp_path / "fairswap-home"))
+
+
+_DRAWN_FINE = [
+    f"fairswap.picture.{name}"
+    for name in ("framing", "face_sheet", "rig_sheet", "cutting_sheet", "loss_sheet", "pose_sheet")
+]
+
+
+@contextmanager
+def drawn(fine: int) -> Iterator[None]:
+    """Figures are drawn so many times their size and made small: twice for users."""
+    with pytest.MonkeyPatch.context() as patch:
+        for module in _DRAWN_FINE:
+            patch.setattr(f"{module}._FINE", fine)
+        yield
+
+
+@pytest.fixture(scope="session", autouse=True)
+def _drawn_coarse():
+    """As they are: smooth edges are a tenth of the time that all tests take. ``fine_pictures`` has them."""
+    with drawn(1):
+        yield
+
+
+@pytest.fixture(scope="module")
+def fine_pictures():
+    """Pictures as users get them."""
+    with drawn(2):
+        yield
 
 
 _TOGETHER = ("test_street.py", "test_dressing.py", "test_reducing.py")

@@ -21,6 +21,8 @@ from fairswap.picture.raster import Canvas, Surface, covered_pixels
 from fairswap.picture.stage import View, draw_figure
 from making import FREE, TROUPE, act, figure, run, swap_between
 
+pytestmark = pytest.mark.usefixtures("fine_pictures")
+
 
 def test_each_pixel_of_two_triangles_that_share_an_edge_is_covered_once():
     corners = np.array([[[2, 2], [30, 5], [8, 25]], [[30, 5], [33, 28], [8, 25]]], dtype=float)
