@@ -600,3 +600,63 @@ def test_eyes_and_a_jaw_of_one_name_are_carried_as_bones():
     assert roles["eye_left"] in other
     jaw = names[roles["jaw"]]
     assert moved.get(jaw, jaw) == jaw
+
+
+def test_a_face_that_finds_none_is_told_and_no_resting_body_is_called_the_same():
+    """Onto bones without a face: told with what is lost; where a face is all that is wanted, refused."""
+    fairswap.save("spoken.glb", figure("Juniper"), [spoken_by("Juniper").clip])
+    bare = fairswap.load(TROUPE / "pip.glb").figure
+    fairswap.save("bare.bvh", bare, [act("walk", "Pip")])
+    told = run("convert", "spoken.glb", "--onto", "bare.bvh", "-o", "out.glb", "--json").report
+    (lost,) = [row for row in told["findings"] if row["code"] == "face-none"]
+    assert lost["severity"] == "warning"
+    assert "'Inner Brow Raiser L'" in lost["message"]
+    quiet = run("convert", "spoken.glb", "--onto", "bare.bvh", "-o", "no.glb", "--face", "none", "--json").report
+    assert "face-none" not in {row["code"] for row in quiet["findings"]}
+    for words in (["--face", "only"], ["--face-from", "spoken.glb"]):
+        refused = run("convert", "spoken.glb", "--onto", "bare.bvh", "-o", "none.glb", *words)
+        assert refused.returncode == 4
+        assert "has no face that could move" in refused.stderr
+        assert not Path("none.glb").exists()
+    still = run("convert", "bare.bvh", "--onto", TROUPE / "juniper.glb", "-o", "none.glb", "--face", "only")
+    assert still.returncode == 4
+    assert "the face does not move" in still.stderr
+
+
+def test_a_face_alone_is_judged_as_a_face_alone():
+    """The body rests and is not held against the source's; a face that is worse, or a body that moves, is told."""
+    fairswap.save("spoken.glb", figure("Juniper"), [spoken_by("Juniper").clip])
+    made = fairswap.convert("spoken.glb", TROUPE / "osric.glb", face=fairswap.FaceOptions("only"))
+    made.save("face.glb")
+    judged, again = made.done[0].comparison, fairswap.compare("spoken.glb", "face.glb")
+    assert again.likeness == pytest.approx(judged.likeness, abs=0.5)
+    assert judged.likeness > 85
+    arm = made.done[0].swap.target.roles.bones["upper_arm_left"]
+    assert np.ptp(made.clips[0].poses.rotation_track(arm), axis=1).max() < 1e-9
+    document = fairswap.load("face.glb")
+    clip = document.clips[0]
+    mute = replace(clip, poses=still_clip(document.figure, "line", clip.rate, clip.frames).poses)
+    fairswap.save("mute.glb", document.figure, [mute])
+    assert fairswap.compare("spoken.glb", "mute.glb").likeness < 60
+    walk = act("walk", "Osric").at(np.arange(clip.frames) / float(clip.rate))
+    moving = replace(clip, poses=replace(walk, morph_tracks=clip.poses.morph_tracks))
+    fairswap.save("moving.glb", document.figure, [moving])
+    assert fairswap.compare("spoken.glb", "moving.glb").likeness < 60
+
+
+def test_of_a_face_that_has_only_eyes_only_those_are_judged():
+    """As of one that has none: what is lost is told, the body's verdict stands. A mouth that is there is judged."""
+    fairswap.save("spoken.glb", figure("Juniper"), [spoken_by("Juniper").clip])
+    chart = head("Osric").chart
+    eyes = {name: shape for name, shape in chart.shapes.items() if all("gaze" in unit for unit in shape.units)}
+    assert eyes
+    brows = eyes | {name: shape for name, shape in chart.shapes.items() if any("brow" in unit for unit in shape.units)}
+    assert len(brows) > len(eyes)
+    likeness = []
+    for shapes in (eyes, brows):
+        face = fairswap.FaceOptions(target_chart=replace(chart, shapes=shapes))
+        row = fairswap.convert("spoken.glb", TROUPE / "osric.glb", face=face).done[0]
+        assert "eye closure" in next(found.message for found in row.findings if found.code == "face-lost")
+        likeness.append(row.comparison.likeness)
+    assert likeness[0] > 90
+    assert likeness[1] < 70

@@ -104,9 +104,7 @@ def apply(
         If there is nothing to put on, or a package is missing that it needs.
     """
     head = Head.of(onto, bones=target_bones, chart=target_chart)
-    if not head.chart.columns:
-        problem = f"{head.figure.name!r} has no face that could move: no morphs, and no bones of a face"
-        raise ImpossibleError(problem, code="no-face-moves")
+    head.check_has_face()
     given, findings = chart_of(source_chart), list[Finding]()
     if clip is None and source is not None and _is_figure(source, speech or SpeechOptions()):
         faces = _from_clips(document_of(source), head, given)

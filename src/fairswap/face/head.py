@@ -87,6 +87,12 @@ class Head(Value):
         more = {name: self.drafted.chart.shapes[name] for name in self._unknown_to_family}
         return replace(kept, shapes={**kept.shapes, **more})
 
+    def check_has_face(self) -> None:
+        """Raise an ImpossibleError if there is nothing on it to show a face with."""
+        if not self.chart.columns:
+            problem = f"{self.figure.name!r} has no face that could move: no morphs, and no bones of a face"
+            raise ImpossibleError(problem, code="no-face-moves")
+
     @cached_property
     def findings(self) -> list[Finding]:
         """What is worth telling of where the chart is from."""

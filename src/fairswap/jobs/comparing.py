@@ -8,7 +8,7 @@ from pathlib import Path
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import load
-from fairswap.jobs.faces import heads_of, with_face_judged
+from fairswap.jobs.faces import face_alone, heads_of, with_face_judged
 from fairswap.jobs.options import SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, layers_of, record_in, rigged_as, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -75,6 +75,8 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     factor = 1.0
     if record.travel_scale is not None:
         factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
+    if not record.body:
+        return _with_face(face_alone(source, result), source, result)
     asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record), by_name=False))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)

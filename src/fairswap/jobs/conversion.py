@@ -5,8 +5,7 @@ Read, rig, pair, retarget (transfer, layers, contacts, feet, hands, root motion)
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -14,13 +13,13 @@ from typing import TYPE_CHECKING
 
 from fairswap.clips.renaming import named_after_files
 from fairswap.clips.trimming import without_lead_in
-from fairswap.errors import FairSwapError, Finding, ImpossibleError, UsageError
+from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
 from fairswap.figures.props import with_object_of
-from fairswap.formats.files import load
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.outputs import Outputs
-from fairswap.jobs.faces import Faces
+from fairswap.jobs.faces import Faces, face_alone
+from fairswap.jobs.failures import Failure, going_on, read_all
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.performer import Performer
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
@@ -79,15 +78,6 @@ class Conversion:
 
     def __repr__(self) -> str:
         return f"<Conversion {self.comparison.verdict}>"
-
-
-@dataclass(frozen=True)
-class Failure:
-    """A clip (or a whole file, then ``clip`` is empty) that could not be converted, and why."""
-
-    file: str
-    clip: str
-    error: FairSwapError
 
 
 @dataclass(frozen=True, eq=False)
@@ -225,7 +215,7 @@ def convert(
     )  # fmt: skip
     given = [motions] if isinstance(motions, str | Path | Document) else list(motions)
     failures: list[Failure] = []
-    sources = _read(given, failures)
+    sources = read_all(given, failures)
     ready = Performer.of(onto, target, with_root=motion.travel == "root", strict=source.strict)
     clips = [(document, clip) for document in sources for clip in document.clips]
     several = len(given) > 1 or len(clips) > 1
@@ -237,7 +227,7 @@ def convert(
     # Who gives a step of its own shows it in its own way.
     with progress(len(names) if step is None else 0, "carrying over") as told:
         for document in sources:
-            with _going_on(failures if several else None, document.file, ""):
+            with going_on(failures if several else None, document.file, ""):
                 if not document.clips:
                     remedy = "Export it with its animation"
                     raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
@@ -245,7 +235,7 @@ def convert(
             for clip in document.clips:
                 if id(clip) not in names:
                     continue
-                with _going_on(failures if several else None, document.file, clip.name):
+                with going_on(failures if several else None, document.file, clip.name):
                     swap, shown = pairs.swap_for(clip, motion)
                     shown = replace(shown, name=names[id(clip)])
                     done.append(_converted(pairs, swap, shown, motion, face, source.lead_in == "drop"))
@@ -320,7 +310,8 @@ def _converted(
         side_of(swap.source), side_of(swap.target), clip.duration_s,
         [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
         motion.scale_travel, kept_layers(layers), whole.frames - clip.frames, motion.clear,
-        face.which == "all" and face.source_chart is None and face.target_chart is None and face.taken_from is None,
+        face.which != "none" and face.source_chart is None and face.target_chart is None and face.taken_from is None,
+        face.which != "only",
     )  # fmt: skip
     made = replace(made, clip=replace(made.clip, made=as_made(record)))
 
@@ -352,14 +343,17 @@ def _effect_of_layers(clip: Clip, asked: Motion, source: RiggedFigure) -> Findin
 
 
 def _with_face(row: Conversion, faces: Faces) -> Conversion:
-    """The face put on, and judged with the body."""
+    """The face put on, and judged with the body; by itself if it is all that is wanted."""
     swap, clip, body = row.swap, row.original, row.retargeted.clip
     if faces.options.which == "only":
         body = faces.resting(swap, body)
-        row = replace(row, retargeted=replace(row.retargeted, clip=body))
+        alone = face_alone(Motion(swap.source, clip), Motion(swap.target, body))
+        made = replace(row.retargeted, clip=body)
+        row = replace(row, retargeted=made, comparison=alone, judged_before=lambda: alone)
     face = faces.put_on(swap, clip, body)
     if face is None:
-        return row
+        told = (*row.retargeted.findings, *faces.told(swap, clip))
+        return replace(row, retargeted=replace(row.retargeted, findings=told))
     return replace(row, face=face, comparison=faces.judged(row.comparison, swap, clip, face.clip))
 
 
@@ -369,32 +363,9 @@ def _fitted(found: Conversions, ready: Performer, platform: Platform | str | Pat
     return replace(found, fitted=ready.prepared_for(platform_named(platform)).with_clips(found.clips))
 
 
-def _read(motions: Sequence[str | Path | Document], failures: list[Failure]) -> list[Document]:
-    """The motions that can be read; of several, one that cannot does not stop the others."""
-    documents = []
-    for given in motions:
-        if isinstance(given, Document):
-            documents.append(given)
-            continue
-        with _going_on(failures if len(motions) > 1 else None, str(given), ""):
-            documents.append(load(given))
-    return documents
-
-
 def _check_names(names: Sequence[str], clips: Sequence[tuple[Document, Clip]]) -> None:
     known = {clip.name for _, clip in clips}
     for name in names:
         if name not in known:
             have = ", ".join(repr(other) for other in sorted(known)) or "no clips"
             raise UsageError(f"no clip is called {name!r}", remedy=f"There are {have}")
-
-
-@contextmanager
-def _going_on(failures: list[Failure] | None, file: str, clip: str) -> Iterator[None]:
-    """Put an error on the list, where there is one, and go on."""
-    try:
-        yield
-    except FairSwapError as error:
-        if failures is None:
-            raise
-        failures.append(Failure(file, clip, error))

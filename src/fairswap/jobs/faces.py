@@ -7,9 +7,9 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fairswap.errors import ImpossibleError
+from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import document_of
-from fairswap.measure.comparison import Comparison, Motion
+from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.pose.rigged import RiggedFigure
@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 # A face that moves its places by less than this (of a face's size, root mean square) does nothing to speak of.
 _NOTHING = 0.003
+# And a shape that is shown by less than this, of all of it.
+_MOVES = 1e-3
 
 
 class Faces:
@@ -46,10 +48,16 @@ class Faces:
         """A body that rests, as long as another."""
         from fairswap.face.transfer import still_clip
 
-        return still_clip(swap.target.figure, body.name, body.rate, body.frames)
+        return replace(still_clip(swap.target.figure, body.name, body.rate, body.frames), made=body.made)
 
     def put_on(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace | None:
-        """The face of a source's clip on a body; None if it does nothing, or there is no face to put it on."""
+        """The face of a source's clip on a body; None if it does nothing, or there is no face to put it on.
+
+        Raises
+        ------
+        ImpossibleError
+            If a face is what was asked for, and there is none on one of the two, or it does not move.
+        """
         from fairswap.face.transfer import FaceSwap, carried_in_face, needs_face
 
         if self.options.which == "none":
@@ -58,16 +66,31 @@ class Faces:
             return self._of_another(swap, clip, body)
         carried = carried_in_face(swap) if self.options.which == "all" else {}
         if not needs_face(swap.source.figure, clip, swap.source.roles, carried):
+            if self.options.which == "only":
+                raise ImpossibleError("the face does not move in it", code="no-face-moves")
             return None
         if swap not in self._swaps:
             self._swaps[swap] = FaceSwap(self._source_head(swap, clip), self._target_head(swap), carried)
         heads = self._swaps[swap]
+        if self.options.which == "only":
+            heads.target.check_has_face()
         return heads.transfer(clip, body) if heads.target.chart.columns else None
+
+    def told(self, swap: Swap, clip: Clip) -> list[Finding]:
+        """What is worth telling of a clip whose face was not put on: that it moves, and there is none to put it on."""
+        heads = self._swaps.get(swap)
+        if heads is None:
+            return []
+        shapes = np.flatnonzero(np.ptp(heads.source.activations(clip), axis=1) > _MOVES)
+        names = list(dict.fromkeys(heads.source.chart.columns[row][0] for row in shapes))
+        some = ", ".join(map(repr, names[:4])) + (" …" if len(names) > 4 else "")
+        message = f"{swap.target.figure.name!r} has no face: what the source's does ({some}) is not carried over"
+        return [Finding("face-none", "warning", clip.name, message)]
 
     def judged(self, found: Comparison, swap: Swap, source: Clip, result: Clip) -> Comparison:
         """The comparison with the face in it, if it was carried over with the body."""
         heads = self._swaps.get(swap)
-        return found if heads is None or self.options.which != "all" else with_face_judged(found, heads, source, result)
+        return found if heads is None else with_face_judged(found, heads, source, result)
 
     def _of_another(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace | None:
         """The face of another file: of its clip of the same name, or its longest."""
@@ -79,12 +102,13 @@ class Faces:
             document = document_of(self.options.taken_from)
             self._other = document, Head.of(document, chart=self._chart("source_chart")), self._target_head(swap)
         document, source, target = self._other
+        target.check_has_face()
         moving = [one for one in document.clips_of(source.figure) if source.moves(one)]
         if not moving:
             raise ImpossibleError("no clip in it moves a face", file=document.file, code="no-face-moves")
         longest = max(moving, key=lambda one: one.duration_s)
         taken = next((one for one in moving if one.name == clip.name), longest)
-        return lay_units(target, source.units(taken), float(taken.rate), body) if target.chart.columns else None
+        return lay_units(target, source.units(taken), float(taken.rate), body)
 
     def _source_head(self, swap: Swap, clip: Clip) -> Head:
         from fairswap.face.head import Head
@@ -116,6 +140,15 @@ def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
     return bool(np.ptp(poses.rotation_tracks[below], axis=2).max(initial=0.0) > 1e-4)
 
 
+def face_alone(source: Motion, result: Motion) -> Comparison:
+    """The comparison of a result that is to do with its face what the source does, and with its body nothing: the body
+    is held against its own rest."""
+    from fairswap.face.transfer import still_clip
+
+    still = still_clip(result.rigged.figure, result.clip.name, result.clip.rate, result.clip.frames)
+    return replace(compare_motions(Motion(result.rigged, still), result), source=source)
+
+
 def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: Clip) -> Comparison:
     """The comparison with the face in it: what share of the motion of its places is missed, or done too much."""
     from fairswap.face.anatomy import landmark_displacements
@@ -124,10 +157,13 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
     if result.frames != source.frames or result.rate != source.rate:
         result = result.with_poses(result.at(np.arange(source.frames) / float(source.rate)), rate=source.rate)
     places = landmark_displacements()
+    # As with fingers that are not there: eyes that cannot turn, or a face that has nothing but eyes, are told, and what
+    # they lack is not judged.
     gaze = np.array([region_of(unit) == "gaze" for unit in UNITS])
-    if not np.abs(heads.target.chart.matrix[gaze]).max(initial=0.0):
-        # As with fingers that are not there: what a figure has no part for is told, and not judged.
-        places = np.where(gaze, 0.0, places)
+    shows = np.abs(heads.target.chart.matrix).max(axis=1, initial=0.0) > 0.0
+    for part in (gaze, ~gaze):
+        if not shows[part].any():
+            places = np.where(part, 0.0, places)
     wanted, shown = places @ heads.source.units(source), places @ heads.target.units(result)
     size, off = (float(np.sqrt(np.mean(np.square(moved)))) for moved in (wanted, wanted - shown))
     return replace(found, face_missed=off / max(size, _NOTHING))

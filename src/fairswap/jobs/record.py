@@ -52,7 +52,7 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for;
     ``seconds`` how long the clip was: of one that was cut since, the way cannot be put back; ``lead_in_dropped`` how
     many frames before the motion were left out; ``cleared`` whether limbs were to be kept apart;
-    ``face`` whether the face was to be carried over, by charts that are drafted."""
+    ``face`` whether the face was to be carried over, by charts that are drafted; ``body`` whether the body was."""
 
     source: Side
     target: Side
@@ -63,6 +63,7 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     lead_in_dropped: int = 0
     cleared: bool = False
     face: bool = True
+    body: bool = True
     version: int = 1
 
 
