@@ -660,3 +660,32 @@ def test_of_a_face_that_has_only_eyes_only_those_are_judged():
         likeness.append(row.comparison.likeness)
     assert likeness[0] > 90
     assert likeness[1] < 70
+
+
+@pytest.mark.parametrize("who", TROUPE_NAMES)
+def test_shapes_of_the_body_are_none_of_the_face_and_told_when_they_move(who):
+    """A belly and thicker arms beside the face: that is read as it was, and what they do in a clip is told."""
+    own = figure(who)
+    body = max(range(len(own.meshes)), key=lambda number: np.ptp(own.meshes[number].vertices[:, 1]))
+    mesh, places = own.meshes[body], own.rest_vertices[body]
+    hips = own.skeleton.rest.positions[0, roles_of(own).bones["hips"], 1]
+    belly = np.zeros_like(places)
+    belly[:, 2] = 0.06 * np.exp(-(((places[:, 1] - hips) / 0.1) ** 2))
+    arms = np.zeros_like(places)
+    arms[np.abs(places[:, 0]) > 0.25 * own.height_m, 1] = 0.02
+    added = {"Mouth Belly": belly, "Arms": arms}
+    meshes = list(own.meshes)
+    meshes[body] = replace(mesh, morph_names=tuple(added), morph_deltas=np.stack(list(added.values())), origin=None)
+    fuller = replace(own, meshes=tuple(meshes), source=None)
+    plain, found = (draft_face(one, roles_of(one)).chart.shapes for one in (own, fuller))
+    for name in added:
+        assert not found[name].units
+        assert not found[name].corrects
+    assert {name: dict(found[name].units) for name in plain} == {name: dict(plain[name].units) for name in plain}
+    clip = act("walk", who)
+    weights = np.stack([np.zeros(clip.frames), np.linspace(0.0, 1.0, clip.frames)])
+    moving = replace(clip, poses=replace(clip.poses, morph_tracks=(MorphTrack(body, weights),)))
+    made = fairswap.convert(fairswap.Document("x", "", own.space, (fuller,), (moving,)), TROUPE / "pip.glb").done[0]
+    (told,) = [row for row in made.findings if row.code == "shapes-lost"]
+    assert "'Arms' moves too" in told.message
+    assert "Belly" not in told.message

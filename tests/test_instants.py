@@ -10,7 +10,7 @@ from fairswap.clips.proving import body_reel
 from fairswap.measure.instants import telling_instants
 from making import act, figure, rigged
 
-NEAR = 0.03  # in heights
+NEAR = 0.05  # in heights
 
 
 def seen_from_hips(clip, times_s, hips):
@@ -23,7 +23,7 @@ def seen_from_hips(clip, times_s, hips):
 
 @pytest.mark.parametrize(("name", "who"), [("walk", "Osric"), ("leap", "Pip"), ("idle", "Juniper")])
 def test_every_frame_looks_as_one_of_them_does_and_counts_there(name, who):
-    """No joint of any frame is further than 3 % of the height from where it is in one of them."""
+    """No joint of any frame is further than 5 % of the height from where it is in one of them."""
     clip, person = act(name, who), rigged(figure(who))
     hips, height = person.roles.bones["hips"], person.figure.height_m
     (found,) = telling_instants([clip], hips, height)
@@ -49,14 +49,14 @@ def test_what_comes_again_is_looked_at_once():
     assert len(second.times_s) == 0
 
 
-def test_each_joint_of_the_reel_is_seen_where_it_is_turned_furthest():
-    """At a thigh's furthest, a coat cuts; a sixth of a second before it does not."""
+@pytest.mark.parametrize("role", ["foot_left", "hand_right", "head"])
+def test_the_furthest_that_a_limb_goes_is_one_of_them(role):
+    """With a thigh at its furthest a coat cuts; a twelfth of a second before it does not."""
     person = rigged(figure("Juniper"))
-    clip, moves = body_reel(person, 4)
-    (found,) = telling_instants([clip], person.roles.bones["hips"], person.figure.height_m)
-    angles = clip.poses.rotation_track(person.roles.bones["upper_leg_left"])
-    rest = angles[:, 0]
-    for move in (one for one in moves if one.role == "upper_leg_left"):
-        frames = np.arange(round(move.start_s * 4), round(move.stop_s * 4) + 1)
-        turned = np.arccos(np.clip(np.abs(rest @ angles[:, frames]), 0.0, 1.0))
-        assert frames[np.argmax(turned)] / 4 in found.times_s
+    clip, _ = body_reel(person, 4)
+    hips = person.roles.bones["hips"]
+    (found,) = telling_instants([clip], hips, person.figure.height_m)
+    seen = seen_from_hips(clip, np.arange(clip.frames) / 4, hips)[:, person.roles.bones[role]]
+    off = np.linalg.norm(seen - seen[0], axis=1)
+    furthest = np.flatnonzero(off > off.max() - 1e-6) / 4
+    assert set(furthest.tolist()) & set(found.times_s.tolist())

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Mapping, Sequence
+from collections.abc import Container, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -32,6 +32,9 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.wording import counted
 
+# Skin further below the pivot of the head than this, or further to its sides, in head sizes, is none of a face.
+_BELOW, _ASIDE = -0.6, 1.5
+_BODY = "it moves the body, not the face"
 _HARDLY = 0.003  # as far as shapes go at a hundredth, at most, for the part of the head that they move
 
 
@@ -80,13 +83,18 @@ def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()
     names, vertices, moves, shells = all_moves(figure)
     findings = _name_findings(figure)
     guesses: dict[str, ShapeGuess] = {}
+    if names and roles is not None:
+        body = _of_the_body(frame, vertices, moves)
+        guesses = {names[row]: ShapeGuess(Shape(names[row]), 0.9, (_BODY,)) for row in np.flatnonzero(body).tolist()}
+        if guesses:
+            names, vertices, moves, shells = all_moves(figure, guesses)
     if names:
         ranges = ranges_of(figure, clips) or _ranges_by_size(names, vertices, moves)
         if any(high > 1.0 for _, high in ranges.values()):
             moves = moves * np.array([ranges.get(name, (0.0, 1.0))[1] for name in names])[:, None, None]
         organs = organs_of(vertices, shells, moves)
         frame = fitted_frame(frame, vertices, moves, organs.eye_height_meters)
-        guesses = guess_shapes(names, frame, vertices, moves, ranges, organs)
+        guesses |= guess_shapes(names, frame, vertices, moves, ranges, organs)
     if roles is not None:
         used = {bone for clip in clips for bone in _turning(clip)}
         showing = _showing(figure)
@@ -112,6 +120,15 @@ def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()
     guesses |= {name: _in_range(guess, guesses.get(name)) for name, guess in said.items()}
     chart = FaceChart(figure.name, {name: guess.shape for name, guess in guesses.items()})
     return FaceDraft(chart, guesses, frame, findings)
+
+
+def _of_the_body(frame: FaceFrame, vertices: Floats, moves: Floats) -> np.ndarray:
+    """Which shapes move skin away from the head more than on it: a belly, an arm."""
+    at = frame.places(vertices)
+    away = (at[:, 1] < _BELOW) | (np.abs(at[:, 0]) > _ASIDE)
+    size = np.einsum("sni,sni->sn", moves, moves)
+    whole = size.sum(axis=1)
+    return np.asarray((size @ away > 0.5 * whole) & (whole > 0.0))
 
 
 def _in_range(said: ShapeGuess, found: ShapeGuess | None) -> ShapeGuess:
@@ -153,11 +170,14 @@ def chart_from_names(names: Sequence[str], title: str) -> FaceChart:
     return FaceChart(title, shapes)
 
 
-def all_moves(figure: Figure) -> tuple[list[str], Floats, Floats, Integers]:
-    """The names of all morphs, the vertices of all meshes that have any, what each morph does to them, and which shell
-    each is of."""
-    parts = [(mesh, *rest_moves(figure, mesh)) for mesh in figure.meshes if mesh.morph_names]
-    names = list(dict.fromkeys(name for mesh, *_ in parts for name in mesh.morph_names))
+def all_moves(figure: Figure, without: Container[str] = ()) -> tuple[list[str], Floats, Floats, Integers]:
+    """The names of all morphs but some, the vertices of all meshes that have any of them, what each morph does to them,
+    and which shell each is of."""
+    parts = [
+        (mesh, *rest_moves(figure, mesh)) for mesh in figure.meshes
+        if any(name not in without for name in mesh.morph_names)
+    ]  # fmt: skip
+    names = list(dict.fromkeys(name for mesh, *_ in parts for name in mesh.morph_names if name not in without))
     if not parts:
         return [], np.zeros((0, 3)), np.zeros((0, 0, 3)), np.zeros(0, dtype=np.intp)
     vertices = np.concatenate([v for _, v, _ in parts])
@@ -166,6 +186,8 @@ def all_moves(figure: Figure) -> tuple[list[str], Floats, Floats, Integers]:
     start = 0
     for mesh, v, own in parts:
         for name, rows in zip(mesh.morph_names, own, strict=True):
+            if name in without:
+                continue
             moves[names.index(name), start : start + len(v)] += rows
         shells.append(shells_of(mesh.triangles, len(v), v) + start)
         start += len(v)

@@ -103,7 +103,7 @@ class FaceSwap:
         units = np.asarray(self.source.chart.matrix @ shares)
         kept = frozenset(self.carried[bone] for bone in done)
         done_on = perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
-        return replace(done_on, told=(*self.source.findings, *done_on.told))
+        return replace(done_on, told=(*self.source.findings, *unread(self.source, clip), *done_on.told))
 
     def _same_shapes(self) -> Floats:
         """Which ways of the target mean the same as which of the source: ``(target ways, source ways)``."""
@@ -117,6 +117,28 @@ class FaceSwap:
         alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
         fraction = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
         return np.asarray(fraction * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
+
+
+def unread(source: Head, clip: Clip) -> list[Finding]:
+    """What is worth telling of shapes that move and do nothing that a face does: a belly, an arm, what was not
+    recognised."""
+    names = dict.fromkeys(
+        name
+        for track in clip.poses.morph_tracks
+        for name, weights in zip(source.figure.meshes[track.mesh].morph_names, track.weights, strict=True)
+        if np.abs(weights).max(initial=0.0) > 1e-3
+    )
+    shapes = source.chart.shapes
+    lost = [name for name in names if name not in shapes or not _does_something(shapes[name])]
+    if not lost:
+        return []
+    shown = ", ".join(map(repr, lost[:6])) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
+    message = f"{shown} {'moves' if len(lost) == 1 else 'move'} too, and no part of a face with it: not carried over"
+    return [Finding("shapes-lost", "note", clip.name, message)]
+
+
+def _does_something(shape: Shape) -> bool:
+    return bool(shape.units or shape.negative or shape.total or shape.corrects)
 
 
 def as_shown_by(source: Head, target: Head) -> Head:

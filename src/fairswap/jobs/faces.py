@@ -78,11 +78,15 @@ class Faces:
 
     def told(self, swap: Swap, clip: Clip) -> list[Finding]:
         """What is worth telling of a clip whose face was not put on: that it moves, and there is none to put it on."""
+        from fairswap.face.transfer import unread
+
         heads = self._swaps.get(swap)
         if heads is None:
             return []
         shapes = np.flatnonzero(np.ptp(heads.source.activations(clip), axis=1) > _MOVES)
         names = list(dict.fromkeys(heads.source.chart.columns[row][0] for row in shapes))
+        if not names:
+            return unread(heads.source, clip)
         some = ", ".join(map(repr, names[:4])) + (" …" if len(names) > 4 else "")
         message = f"{swap.target.figure.name!r} has no face: what the source's does ({some}) is not carried over"
         return [Finding("face-none", "warning", clip.name, message)]

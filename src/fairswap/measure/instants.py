@@ -13,7 +13,7 @@ from fairswap.model.rotation import conjugate, rotate
 
 # Looked for among so many frames, evenly; two poses are one where no joint is further apart than this, in heights.
 _FRAMES = 6000
-_APART = 0.03
+_APART = 0.05
 _MOST = 120
 
 

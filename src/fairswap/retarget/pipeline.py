@@ -130,7 +130,8 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
         shown = ", ".join(lost[:6]) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
-        message = f"{shown} move too, and the target has no bones of these names: not carried over"
+        does, called = ("moves", "bone of this name") if len(lost) == 1 else ("move", "bones of these names")
+        message = f"{shown} {does} too, and the target has no {called}: not carried over"
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
     popped = stretched_joints(clip.poses, swap.source)
     if popped:
