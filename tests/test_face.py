@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from scipy.optimize import nnls
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.bones.assignment import roles_of
@@ -30,7 +31,7 @@ from fairswap.face.units import INDEX, UNITS, mirrored, names, spread, vector
 from fairswap.face.words import shape_name
 from fairswap.model.bounded import bounded_weights, nonnegative_weights
 from fairswap.model.chain_world import ChainWorld
-from fairswap.model.poses import MorphTrack
+from fairswap.model.poses import MorphTrack, Poses
 from fairswap.model.rotation import angle_between, multiply
 from making import TROUPE, act, figure, rigged, run, swap_between
 
@@ -689,3 +690,22 @@ def test_shapes_of_the_body_are_none_of_the_face_and_told_when_they_move(who):
     (told,) = [row for row in made.findings if row.code == "shapes-lost"]
     assert "'Arms' moves too" in told.message
     assert "Belly" not in told.message
+
+
+def test_eyes_that_go_with_the_body_are_no_face_that_is_lost():
+    """In a file whose other clip speaks: nothing is said of a face where all that moves is carried over."""
+    osric = figure("Osric")
+    line = replace(spoken_by("Osric").clip, name="line")
+    tracks = still_clip(osric, "look", line.rate, line.frames).poses.rotation_tracks.copy()
+    eyes = [roles_of(osric).bones[f"eye_{side}"] for side in ("left", "right")]
+    turn = Rotation.from_euler("y", np.linspace(0.0, 20.0, line.frames)[:, None], degrees=True)
+    for eye in eyes:
+        tracks[eye] = (turn * Rotation.from_quat(tracks[eye].T)).as_quat().T
+    look = replace(line, name="look", poses=Poses(osric.skeleton, tracks))
+    fairswap.save("two.glb", osric, [line, look])
+    done = {row.clip.name: row for row in fairswap.convert("two.glb", TROUPE / "juniper.glb").done}
+    assert set(done) == {"line", "look"}
+    for row in done.values():
+        assert "face-none" not in {found.code for found in row.findings}
+    eye = done["look"].swap.target.roles.bones["eye_left"]
+    assert np.ptp(done["look"].clip.poses.rotation_track(eye), axis=1).max() > 0.1

@@ -81,8 +81,8 @@ class Faces:
         from fairswap.face.transfer import unread
 
         heads = self._swaps.get(swap)
-        if heads is None:
-            return []
+        if heads is None or heads.target.chart.columns:
+            return []  # it does nothing, or what it does goes with the body
         shapes = np.flatnonzero(np.ptp(heads.source.activations(clip), axis=1) > _MOVES)
         names = list(dict.fromkeys(heads.source.chart.columns[row][0] for row in shapes))
         if not names:
