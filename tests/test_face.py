@@ -614,6 +614,9 @@ def test_a_face_that_finds_none_is_told_and_no_resting_body_is_called_the_same()
     assert "'Inner Brow Raiser L'" in lost["message"]
     quiet = run("convert", "spoken.glb", "--onto", "bare.bvh", "-o", "no.glb", "--face", "none", "--json").report
     assert "face-none" not in {row["code"] for row in quiet["findings"]}
+    assert fairswap.compare("spoken.glb", "out.glb").face_lacking
+    assert not fairswap.compare("spoken.glb", "no.glb").face_lacking
+    assert "not judged: the face" in run("compare", "spoken.glb", "out.glb").stdout
     for words in (["--face", "only"], ["--face-from", "spoken.glb"]):
         refused = run("convert", "spoken.glb", "--onto", "bare.bvh", "-o", "none.glb", *words)
         assert refused.returncode == 4

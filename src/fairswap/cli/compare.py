@@ -24,6 +24,7 @@ class CompareReport(ComparisonRow, frozen=True):
 
     source: str
     result: str
+    face_lacking: bool
     cutting: tuple[CutRow, ...]
     written: tuple[str, ...]
 
@@ -84,7 +85,8 @@ def command(
         written.append(output.write(curves, curves_of(found, roles)))
     row = msgspec.structs.asdict(comparison_row(found))
     cuts = cut_rows(cutting(found.result.rigged, found.result.clip))
-    report = CompareReport(**row, source=str(source), result=str(result), cutting=cuts, written=tuple(written))
+    report = CompareReport(**row, source=str(source), result=str(result), face_lacking=found.face_lacking,
+                           cutting=cuts, written=tuple(written))  # fmt: skip
     output.report(report, partial(_lines, whole=show_all))
     if not found.looks_same:
         output.failed()
@@ -102,6 +104,8 @@ def _lines(report: CompareReport, whole: bool) -> Iterator[str]:
     if alike:
         parts.append((f"{len(alike)} others" if parts else "every part", "100", ", ".join(alike)))
     yield from table(parts, ("part", "of 100", "why"))
+    if report.face_lacking:
+        yield "  not judged: the face, which moves in the source; the result has none to show it with"
     before, after = report.source_footing, report.result_footing
     feet = [
         ("hips' path, % of leg", "", f"{report.hips_mean_percent:.2f} (worst {report.hips_worst_percent:.2f})"),

@@ -86,7 +86,11 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
 
 def _with_face(found: Comparison, source: Motion, result: Motion) -> Comparison:
     heads = heads_of(source, result)
-    return found if heads is None else with_face_judged(found, heads, source.clip, result.clip)
+    if heads is None:
+        return found
+    if not heads.target.chart.columns:
+        return replace(found, face_lacking=True)
+    return with_face_judged(found, heads, source.clip, result.clip)
 
 
 def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:

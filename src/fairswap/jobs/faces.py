@@ -174,7 +174,7 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
 
 
 def heads_of(source: Motion, result: Motion) -> FaceSwap | None:
-    """The heads of two figures made ready, if the source's face moves and the result has one; else None."""
+    """The heads of two figures made ready, if the source's face moves; else None."""
     from fairswap.face.head import Head
     from fairswap.face.transfer import FaceSwap, needs_face
 
@@ -182,6 +182,5 @@ def heads_of(source: Motion, result: Motion) -> FaceSwap | None:
         return None
     if not needs_face(source.rigged.figure, source.clip, source.rigged.roles, {}):
         return None
-    swap = FaceSwap(Head(source.rigged.figure, source.rigged.roles, None, (source.clip,)),
+    return FaceSwap(Head(source.rigged.figure, source.rigged.roles, None, (source.clip,)),
                     Head(result.rigged.figure, result.rigged.roles, None, (result.clip,)))  # fmt: skip
-    return swap if swap.target.chart.columns else None

@@ -88,7 +88,8 @@ class Comparison:
     how much longer the way was asked to be than the legs are. ``degrees_by_part`` is how far each part of the body is
     off in each frame, by its bone that is furthest off; ``hips_percent`` how far the hips are, ``(frames,)`` percent of
     the leg. ``inside`` are limbs that go into each other or the trunk on the result. ``face_missed`` is how far the
-    places of the face are off, as a share of how far the source's go; None where no face moves, or there is none.
+    places of the face are off, as a share of how far the source's go; None where no face moves, or there is none, which
+    ``face_lacking`` tells.
     ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm.
 
     >>> import fairswap
@@ -117,6 +118,7 @@ class Comparison:
     source_as_it_stands: Footing = field(repr=False)
     inside: tuple[LimbInside, ...] = ()
     face_missed: float | None = None
+    face_lacking: bool = False
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
     degrees_by_part: Mapping[str, Floats] = field(default_factory=dict, repr=False)
