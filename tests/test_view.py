@@ -313,7 +313,7 @@ def test_a_pair_of_ten_seconds_is_small_and_opens_at_once(chromium):
         with opened(chromium, html) as shot:
             took.append(shot.seconds)
     print(f"{min(took):.2f} s, {held / 1e6:.2f} MB")
-    # 0.7 to 1.0 s where the machine does nothing else (docs/view.md). Other tests run beside it: eight times is a fault.
+    # 0.7 to 1.0 s where the machine does nothing else (docs/view.md); other tests run beside it.
     assert min(took) < 8.0
 
 
