@@ -59,7 +59,8 @@ def cutting_sheet(
     text.text((24, 16), title, font=font(25), fill=INK)
     moving = "at rest" if clip is None else f"at rest and in {clip.name!r}"
     text.text((24, 50), f"where cloth and body pass through each other, {moving}", font=font(17), fill=FAINT)
-    when = "at rest" if clip is None else f"{worst:.2f} s, when it is worst"
+    cuts = cutting.worst_m.max(initial=0.0) > 0.0
+    when = "at rest" if clip is None else f"{worst:.2f} s{', when it is worst' if cuts else ''}"
     for middle, word in zip(middles, ("at rest", when, when), strict=True):
         text.text((middle, _HEIGHT - 50), word, font=font(16), fill=FAINT, anchor="ma")
     _list(text, cutting, before)
