@@ -27,7 +27,7 @@ REMEDIES = {
     "does-not-fit": "fairswap.fit(document, {platform!r}) mends it",
     "does-not-loop": "clips.loop closes it",
     "exists": "Give force=True to replace it, or another name",
-    "face-none": 'FaceOptions("none") leaves the face out without a word; face.draft shows what a figure has',
+    "face-none": 'Take a figure with a face; if none is wanted, say so with FaceOptions("none")',
     "face-lost": "face.match shows what each shape becomes",
     "face-bones-left-out": "Give their places by hand, as landmarks",
     "front-unsure": "If that is its back, give forward",

@@ -27,7 +27,7 @@ REMEDIES = {
     "does-not-fit": "fairswap fit {file} --platform {platform} -o OUT",
     "does-not-loop": "fairswap clip loop FILE -o OUT",
     "exists": "Pass --force to replace it, or give another name",
-    "face-none": "--face none leaves it out without a word; 'fairswap face draft' shows what a figure has",
+    "face-none": "Take a figure with a face; if none is wanted, say so with --face none",
     "face-lost": "'fairswap face match' shows what each shape becomes",
     "face-bones-left-out": "Give their places by hand: --place jaw=X,Y,Z",
     "front-unsure": "If that is its back, say --forward",

@@ -85,18 +85,19 @@ class Faces:
             return []  # it does nothing, or what it does goes with the body
         shapes = np.flatnonzero(np.ptp(heads.source.activations(clip), axis=1) > _MOVES)
         names = list(dict.fromkeys(heads.source.chart.columns[row][0] for row in shapes))
+        beside = unread(heads.source, clip)
         if not names:
-            return unread(heads.source, clip)
+            return beside
         some = ", ".join(map(repr, names[:4])) + (" …" if len(names) > 4 else "")
         message = f"{swap.target.figure.name!r} has no face: what the source's does ({some}) is not carried over"
-        return [Finding("face-none", "warning", clip.name, message)]
+        return [Finding("face-none", "warning", clip.name, message), *beside]
 
     def judged(self, found: Comparison, swap: Swap, source: Clip, result: Clip) -> Comparison:
         """The comparison with the face in it, if it was carried over with the body."""
         heads = self._swaps.get(swap)
         return found if heads is None else with_face_judged(found, heads, source, result)
 
-    def _of_another(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace | None:
+    def _of_another(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace:
         """The face of another file: of its clip of the same name, or its longest."""
         from fairswap.face.head import Head
         from fairswap.face.transfer import lay_units
