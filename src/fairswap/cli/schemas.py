@@ -71,8 +71,15 @@ def reports_schema() -> dict[str, Any]:
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "Reports of fairswap, as printed with --json, by command",
         "properties": dict(zip(types, rows, strict=True)),
-        "$defs": dict(sorted(parts.items())),
+        "$defs": {name: _described(part) for name, part in sorted(parts.items())},
     }
+
+
+def _described(part: dict[str, Any]) -> dict[str, Any]:
+    """A part of a schema with its docstring as one line of words: no examples, no breaks of ours (nor of msgspec's)."""
+    if "description" not in part:
+        return part
+    return {**part, "description": " ".join(part["description"].split(">>>")[0].split())}
 
 
 if __name__ == "__main__":
