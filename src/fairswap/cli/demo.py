@@ -2,7 +2,11 @@
 
 from __future__ import annotations
 
+import shlex
+import shutil
+import sys
 from collections.abc import Iterator
+from contextlib import suppress
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -179,9 +183,19 @@ def lines(report: DemoReport) -> Iterator[str]:
     else:
         yield "  With pip install 'fairswap[view]' there would be a page that plays every act in a browser."
     yield "  Play the .glb files in any glTF viewer, look at the .png sheets, then do it yourself:"
+    yield from _on_the_path()
     yield f"    fairswap inspect {motion}"
     yield f"    fairswap convert {motion} --onto {figure} -o mine.glb --view mine.html"
     yield f"    fairswap compare {motion} mine.glb"
+
+
+def _on_the_path() -> Iterator[str]:
+    """How a shell finds the command, where it does not: of an environment that is not active."""
+    activate = Path(sys.prefix, "bin", "activate")
+    if shutil.which("fairswap") is None and activate.exists():
+        with suppress(ValueError):
+            activate = activate.relative_to(Path.cwd())
+        yield f"    . {shlex.quote(str(activate))}"
 
 
 def _cells(row: DemoConversion) -> tuple[str, ...]:

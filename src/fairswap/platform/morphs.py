@@ -68,15 +68,18 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
     meshes = []
     for number, mesh in enumerate(figure.meshes):
         rest = deformed_vertices(mesh, world, 0, made.clip.poses, number)
-        deltas = np.array([deformed_vertices(mesh, world, i + 1, made.clip.poses, number) - rest for i in kept])
-        moving = len(deltas) > 0 and np.abs(deltas).max() > _LEAST_M
+        offsets = ((i, deformed_vertices(mesh, world, i + 1, made.clip.poses, number) - rest) for i in kept)
+        moving = {names[i]: deltas for i, deltas in offsets if np.abs(deltas).max(initial=0.0) > _LEAST_M}
         meshes.append(
             replace(
-                mesh, morph_names=tuple(names[i] for i in kept) if moving else (), morph_normals=None,
-                morph_deltas=deltas if moving else None, morph_weights=np.zeros(len(kept)) if moving else None,
-                origin=None,
+                mesh, morph_names=tuple(moving), morph_normals=None, origin=None,
+                morph_deltas=np.array(list(moving.values())) if moving else None,
+                morph_weights=np.zeros(len(moving)) if moving else None,
             )
         )  # fmt: skip
+    there = {name for mesh in meshes for name in mesh.morph_names}
+    kept = [i for i in kept if names[i] in there]  # bones that carry no skin show nothing
+    rows = [row if row.name in there else replace(row, lost=1.0) for row in rows]
     new = replace(figure, meshes=tuple(meshes))
     target = Head(new, None, FaceChart(chart.name, {names[i]: chart.shapes[names[i]] for i in kept}))
     return Charted(new, tuple(rows), head, target)
