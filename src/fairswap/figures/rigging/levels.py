@@ -10,7 +10,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.figures.rigging.solid import Solid
+from fairswap.figures.rigging.solid import Solid, rows_of
 from fairswap.model.arrays import Floats, Integers
 
 
@@ -42,18 +42,16 @@ class Levels:
     @classmethod
     def of(cls, solid: Solid, values: Floats, width_m: float) -> Levels:
         """Cut by a value of each point, in levels ``width_m`` wide; where it is not finite, the solid is left out."""
-        from scipy.sparse import coo_matrix
         from scipy.sparse.csgraph import connected_components
 
         taken = np.isfinite(values)
         level = np.full(len(solid), -1, dtype=np.int64)
         level[taken] = np.floor((values[taken] - values[taken].min()) / width_m).astype(np.int64) if taken.any() else 0
-        pairs = solid.pairs[0]
-        pairs = pairs[taken[pairs].all(axis=1)]
-        same = level[pairs[:, 0]] == level[pairs[:, 1]]
-        ones = np.ones(int(same.sum()), dtype=np.int8)
-        graph = coo_matrix((ones, pairs[same].T), shape=(len(solid),) * 2)
-        _, label = connected_components(graph, directed=False)
+        near = solid.neighbours
+        beside = (near >= 0) & taken[near] & taken[:, None]
+        same = beside & (level[near] == level[:, None])
+        # Each is its neighbours' neighbour: to be reached both ways is to hang together.
+        _, label = connected_components(rows_of(near, same, np.ones(near.shape[1])), connection="strong")
         piece = np.full(len(solid), -1, dtype=np.int64)
         kept, piece[taken] = np.unique(label[taken], return_inverse=True)
         count = len(kept)
@@ -65,8 +63,9 @@ class Levels:
         np.maximum.at(high, rows, points)
         own = np.zeros(count, dtype=np.int64)
         own[rows] = level[taken]
-        apart = np.sort(piece[pairs[~same]], axis=1)
-        links = np.stack(np.divmod(np.unique(apart[:, 0] * count + apart[:, 1]), count), axis=1)
+        here, step = np.nonzero(beside & ~same)
+        a, b = piece[here], piece[near[here, step]]
+        links = np.stack(np.divmod(np.unique((a * count + b)[a < b]), count), axis=1)
         half = 0.5 * solid.cell_m
         return cls(
             piece, own, middle, low - half, high + half, np.asarray(sizes * solid.cell_m**3 / width_m), width_m, links

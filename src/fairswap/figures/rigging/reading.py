@@ -53,7 +53,7 @@ class ShapeReading:
         inner = np.flatnonzero(near & (y > 0.35) & (y < 0.75))
         if not len(inner):
             raise ImpossibleError("it has no trunk: nothing is in the middle of it", code="no-body-shape")
-        return self.solid.distances(inner[np.argmax(self.solid.depth_m[inner])])
+        return self.solid.distances(inner[np.argmax(self.solid.depth_m(inner))])
 
     @cached_property
     def by_way(self) -> Levels:

@@ -107,6 +107,28 @@ class Stance:
     findings: tuple[Finding, ...] = ()
 
 
+class _Sides:
+    """Points on a surface ``(n, 3)``, and how unlike they are on the two sides of a plane."""
+
+    def __init__(self, points: Floats) -> None:
+        from scipy.spatial import cKDTree
+
+        self.points = points
+        self._tree = cKDTree(points)
+        self._some = points[:: max(1, len(points) // 3000)]
+
+    def unlike(self, across: Floats) -> tuple[float, float]:
+        """How far their image, mirrored along a direction ``(3,)``, is from them: of the most alike two thirds, and of
+        all, on average; for that of three planes by which they are most alike."""
+        values, out = self.points @ across, []
+        own = self._some @ across
+        for middle in (0.5 * (values.min() + values.max()), values.mean(), np.median(values)):
+            image = self._some + 2.0 * (middle - own)[:, None] * across
+            apart = np.sort(self._tree.query(image)[0])
+            out.append((float(apart[: 2 * len(apart) // 3].mean()), float(apart.mean())))
+        return min(out)
+
+
 def stance_of(
     shape: Shape, name: str, up: str | None = None, forward: str | None = None, unit: str | None = None
 ) -> Stance:
@@ -119,11 +141,12 @@ def stance_of(
     """
     points, _ = sampled_surface(shape.vertices, shape.triangles, 0.02 * float(np.ptp(shape.used, axis=0).max()))
     longest = np.argsort(-np.ptp(points, axis=0))[:2].tolist()
-    straight, degrees = _straightened(points, ["XYZ".index(up[1])] if up else longest)
+    sides = _Sides(points)
+    straight, degrees = _straightened(sides, ["XYZ".index(up[1])] if up else longest)
     if degrees:
-        shape, points = shape.in_our_space(straight), points @ straight.T
+        shape = shape.in_our_space(straight)
     extent = np.ptp(shape.used, axis=0)
-    apart = np.array([_unlike_sides(points, axis) for axis in range(3)]) / max(float(extent.max()), 1e-12)
+    apart = np.array([sides.unlike(direction) for direction in straight]) / max(float(extent.max()), 1e-12)
     seen_up, seen_forward, sure = _seen(shape, apart[:, 0], extent)
     sure = sure or forward is not None
     up, forward = _as_said(seen_up, seen_forward, up, forward)
@@ -145,25 +168,23 @@ def stance_of(
     return Stance(found, found.turn * found.metres @ straight, unlike, tuple(findings))
 
 
-def _straightened(points: Floats, up_axes: Sequence[int]) -> tuple[Floats, float]:
+def _straightened(sides: _Sides, up_axes: Sequence[int]) -> tuple[Floats, float]:
     """The turn ``(3, 3)`` about an axis that may be up which brings what stands aside of the others onto them, and its
     degrees; none where its sides are as much alike as it stands.
 
     Of what is alike on both sides the main directions are those of its sides, and of its front.
     """
     best, degrees = np.eye(3), 0.0
-    least = _STRAIGHTER * min(_unlike_sides(points, axis)[0] for axis in range(3))
+    least = _STRAIGHTER * min(sides.unlike(direction)[0] for direction in best)
     for up in up_axes:
         i, j = (axis for axis in range(3) if axis != up)
-        spread = np.cov(points[:, [i, j]].T)
+        spread = np.cov(sides.points[:, [i, j]].T)
         angle = 0.5 * float(np.degrees(np.arctan2(2.0 * spread[0, 1], spread[0, 0] - spread[1, 1])))
         angle = (angle + 45.0) % 90.0 - 45.0
         if abs(angle) < _ASIDE_DEGREES:
             continue
         turns = {angle + off: _turn_in_plane(angle + off, i, j) for off in (-6.0, -4.0, -2.0, 0.0, 2.0, 4.0, 6.0)}
-        unlike = {
-            at: min(_unlike_sides(points @ turn.T, axis)[0] for axis in (i, j)) for at, turn in turns.items()
-        }  # fmt: skip
+        unlike = {at: min(sides.unlike(turn[axis])[0] for axis in (i, j)) for at, turn in turns.items()}
         found = min(unlike, key=lambda at: unlike[at])
         if abs(found) >= _ASIDE_DEGREES and unlike[found] < least:
             best, degrees, least = turns[found], found, unlike[found]
@@ -209,22 +230,6 @@ def _told(unlike: float, name: str) -> tuple[Finding, ...]:
         return ()
     message = f"its two sides are {100 * unlike:.0f} % of its height apart on average: each side is read by itself"
     return (Finding("no-symmetry", "warning", name, message, "Look at the places found, and correct them by hand"),)
-
-
-def _unlike_sides(points: Floats, axis: int) -> tuple[float, float]:
-    """How far the mirror image of points is from them: of the most alike two thirds, and of all, on average."""
-    from scipy.spatial import cKDTree
-
-    tree = cKDTree(points)
-    some = points[:: max(1, len(points) // 3000)]
-    out = []
-    values = points[:, axis]
-    for middle in (0.5 * (values.min() + values.max()), values.mean(), np.median(values)):
-        image = some.copy()
-        image[:, axis] = 2.0 * middle - image[:, axis]
-        apart = np.sort(tree.query(image)[0])
-        out.append((float(apart[: 2 * len(apart) // 3].mean()), float(apart.mean())))
-    return min(out)
 
 
 def _upward(points: Floats) -> float:

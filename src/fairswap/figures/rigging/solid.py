@@ -24,7 +24,7 @@ _MOST_CUBES = 16_000_000
 _MOST_INSIDE = 600_000
 # Samples of the surface in one go.
 _MOST_SAMPLES = 4_000_000
-_STEPS = np.array([(i, j, k) for i in (-1, 0, 1) for j in (-1, 0, 1) for k in (-1, 0, 1) if (i, j, k) > (0, 0, 0)])
+_STEPS = np.array([(i, j, k) for i in (-1, 0, 1) for j in (-1, 0, 1) for k in (-1, 0, 1) if i or j or k])
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,7 +61,7 @@ class Solid:
 
     @classmethod
     def from_cubes(cls, origin: Floats, cell_m: float, inside: np.ndarray) -> Solid:
-        """From the cubes that are inside."""
+        """From the cubes that are inside, none of them at an edge of the grid."""
         where = np.argwhere(inside)
         number = np.full(inside.shape, -1, dtype=np.int64)
         number[tuple(where.T)] = np.arange(len(where))
@@ -71,33 +71,35 @@ class Solid:
         return len(self.points)
 
     @cached_property
-    def depth_m(self) -> Floats:
-        """How far each point inside is from the outside, ``(n,)``."""
-        from scipy.ndimage import distance_transform_edt
+    def neighbours(self) -> Integers:
+        """The rows of the 26 cubes around each point inside, ``(n, 26)``; -1 where there is nothing inside."""
+        flat = np.flatnonzero(self.inside)
+        return np.asarray(self.number.ravel()[flat[:, None] + _STEPS @ self._strides])
 
-        return np.asarray(distance_transform_edt(self.inside)[self.inside] * self.cell_m)
+    @property
+    def _strides(self) -> Integers:
+        """How far apart neighbours along each axis are where all cubes stand in one row."""
+        return np.array(self.number.strides) // self.number.itemsize
+
+    def depth_m(self, rows: Integers) -> Floats:
+        """How far some of the points inside are from the outside, ``(rows,)``."""
+        return np.asarray(self._outside.query(np.argwhere(self.inside)[rows])[0] * self.cell_m)
 
     @cached_property
-    def pairs(self) -> tuple[Integers, Floats]:
-        """Neighbours inside (of 26), ``(m, 2)``, and how far they are apart in metres."""
-        number, rows, lengths = self.number, [], []
-        for step in _STEPS.tolist():
-            here = tuple(slice(max(-s, 0), n - max(s, 0)) for s, n in zip(step, number.shape, strict=True))
-            there = tuple(slice(max(s, 0), n - max(-s, 0)) for s, n in zip(step, number.shape, strict=True))
-            a, b = number[here], number[there]
-            both = (a >= 0) & (b >= 0)
-            rows.append(np.stack([a[both], b[both]], axis=1))
-            lengths.append(np.full(len(rows[-1]), self.cell_m * float(np.linalg.norm(step))))
-        return np.concatenate(rows), np.concatenate(lengths)
+    def _outside(self) -> Any:
+        """The cubes around the solid: whatever is nearest outside has a face in common with it."""
+        from scipy.spatial import cKDTree
+
+        faces = np.abs(_STEPS).sum(axis=1) == 1
+        here, step = np.nonzero(self.neighbours[:, faces] < 0)
+        around = np.unique(np.flatnonzero(self.inside)[here] + (_STEPS[faces] @ self._strides)[step])
+        return cKDTree(np.stack(np.unravel_index(around, self.inside.shape), axis=1))
 
     @cached_property
     def graph(self) -> Any:
-        """The neighbours as a sparse matrix of distances."""
-        from scipy.sparse import coo_matrix
-
-        pairs, lengths = self.pairs
-        both = np.concatenate([pairs, pairs[:, ::-1]])
-        return coo_matrix((np.tile(lengths, 2), both.T), shape=(len(self), len(self))).tocsr()
+        """The neighbours as a sparse matrix of their distances in metres."""
+        lengths = self.cell_m * np.linalg.norm(_STEPS, axis=1)
+        return rows_of(self.neighbours, self.neighbours >= 0, lengths)
 
     def largest_piece(self) -> Solid:
         """What hangs together and is largest, with pieces beside it that are a twentieth of it at least."""
@@ -126,6 +128,15 @@ class Solid:
         from scipy.spatial import cKDTree
 
         return cKDTree(self.points)
+
+
+def rows_of(neighbours: Integers, taken: np.ndarray, lengths: Floats) -> Any:
+    """A sparse matrix from a table of neighbours ``(n, k)``: those that are taken, column for column so long."""
+    from scipy.sparse import csr_matrix
+
+    ends = np.concatenate([[0], np.cumsum(taken.sum(axis=1))])
+    values = np.broadcast_to(lengths, neighbours.shape)[taken]
+    return csr_matrix((values, neighbours[taken], ends), shape=(len(neighbours),) * 2)
 
 
 def rows_used(triangles: Integers, count: int) -> Integers:

@@ -118,7 +118,7 @@ def _nearest_bones(points: Floats, solid: Solid, bones: Bones) -> tuple[Integers
 
     owner_of = _bone_nodes(solid, bones)
     sources = np.array(sorted(owner_of))
-    balls = solid.depth_m[sources]
+    balls = solid.depth_m(sources)
     # One more node, from which all begin: the deeper a bone lies, the sooner.
     start = coo_matrix((balls.max() - balls + solid.cell_m, (np.zeros(len(sources), dtype=int), sources)),
                        shape=(1, len(solid)))  # fmt: skip
