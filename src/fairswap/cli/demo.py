@@ -96,26 +96,20 @@ def command(folder: Path, no_pictures: bool, output: Output) -> None:
     lantern boy (30 bones, A-pose), swap six acts: a walk, a turn and a bow, a lamp lit, a clap, a leap, an idle stand;
     and a spoken line with expressions, by morphs, by bones, and by eleven shapes. All three call out a text.
     """
-    from fairswap.demo.example import Pictures, run_call, run_example, run_faces, run_stages, write_page
+    from fairswap.demo.example import Pictures, run_example
 
-    with output.progress(27, "carrying over") as step:
-        pictures = Pictures(output.files, not no_pictures)
-        done = run_example(folder, output.files, pictures, step)
-        spoken = run_faces(folder, output.files, pictures, step=step)
-        called = run_call(folder, output.files, pictures, step)
-        page = write_page(folder, output.files, done)
-        step("troupe.html")
-        staged = run_stages(folder, output.files, pictures, step)
+    with output.progress(28, "playing") as step:
+        played = run_example(folder, output.files, Pictures(output.files, not no_pictures), step)
     report = DemoReport(
         str(folder),
-        tuple(_conversion(row) for row in done),
-        tuple(_face(row) for row in spoken),
-        tuple(_call(row) for row in called),
-        page.name if page is not None else "",
-        tuple(_stage(row) for row in staged),
+        tuple(_conversion(row) for row in played.conversions),
+        tuple(_face(row) for row in played.faces),
+        tuple(_call(row) for row in played.calls),
+        played.page.name if played.page is not None else "",
+        tuple(_stage(row) for row in played.stages),
     )
     output.report(report, lines)
-    if not all(row.proof.looks_same for row in done) or any(row.left for row in staged):
+    if not all(row.proof.looks_same for row in played.conversions) or any(row.left for row in played.stages):
         output.failed()
 
 

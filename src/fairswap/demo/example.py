@@ -28,6 +28,7 @@ from fairswap.formats.outputs import Outputs
 from fairswap.measure.comparison import compare_motions
 from fairswap.picture.face_sheet import reel_sheet
 from fairswap.picture.page.scene import Shown as ShownOnPage
+from fairswap.plans.pool import each_beside
 from fairswap.platform.checking import RuleResult
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.preparing import Fitted
@@ -47,6 +48,7 @@ PROGRAMME = {
 OBJECT = "street lamp"
 STAGES = ("quillmoor", "saltglass", "fernway")
 _SPOKEN_FRAMES = [0, 24, 40, 58, 78, 100, 130, 156, 176, 206, 228, 250, 262, 274, 286, 296]
+SPEAKER = "Juniper"
 Step = Callable[[str], None]
 
 
@@ -122,6 +124,20 @@ class Called:
     made: fairswap.face.AppliedFace
 
 
+@dataclass(frozen=True, eq=False)
+class Example:
+    """All that the example made; ``page`` is None without the package that draws it."""
+
+    conversions: tuple[Shown, ...]
+    faces: tuple[Spoken, ...]
+    calls: tuple[Called, ...]
+    stages: tuple[Staged, ...]
+    page: Path | None
+
+
+Piece = Shown | Spoken | Called | Staged
+
+
 def troupe_figure(name: str) -> fairswap.Figure:
     """A member of the troupe, as shipped: ``"Juniper"``, ``"Osric"`` or ``"Pip"``."""
     return fairswap.load(demo_file(f"{name.lower()}.glb")).figure
@@ -163,48 +179,42 @@ def write_troupe(folder: Path, outputs: Outputs) -> tuple[dict[str, Path], dict[
     return figures, motions
 
 
-def run_faces(
-    folder: Path, outputs: Outputs, pictures: Pictures, speaker: str = "Juniper", step: Step = lambda _: None
-) -> list[Spoken]:
-    """Write the spoken line, as a table of phones and as the speaker's clip, and carry it over to the other faces."""
+def write_line(folder: Path, outputs: Outputs) -> Path:
+    """Write the spoken line, as a table of phones, as the speaker's clip, and a text to be called; give the clip."""
     outputs.write(folder / "spoken-line.csv", [line_as_table().encode()])
-    heads = {name: Head.of(folder / f"{name.lower()}.glb") for name in BODIES}
-    lines = {name: speak(head) for name, head in heads.items()}
-    motion = folder / f"{speaker.lower()}-spoken-line.glb"
-    fairswap.save(motion, heads[speaker].figure, [lines[speaker]], force=outputs.force)
-    done = []
-    for name, head in heads.items():
-        if name == speaker:
-            continue
-        still = still_clip(head.figure, "spoken line", SPOKEN_RATE, lines[speaker].frames)
-        face = FaceSwap(heads[speaker], head).transfer(lines[speaker], still)
-        result = folder / f"{name.lower()}-spoken-line.glb"
-        fairswap.save(result, head.figure, [face.clip], force=outputs.force)
-        off = np.linalg.norm(landmark_moves(head, face.clip)[1] - landmark_moves(head, lines[name])[1], axis=1)
-        rows = [(f"{number / float(SPOKEN_RATE):.2f} s", number) for number in _SPOKEN_FRAMES]
-        draw = partial(reel_sheet, head, face.clip, rows, head.drafted.frame, f"{motion.name} on {name}")
-        picture = pictures.write(result.with_suffix(".png"), draw)
-        names = motion.name, f"{name.lower()}.glb", result.name, picture
-        done.append(Spoken(*names, face, float(off.mean()), float(off.max())))
-        step(result.name)
-    return done
+    outputs.write(folder / "call.txt", [f"{CALL}\n".encode()])
+    head = Head.of(folder / f"{SPEAKER.lower()}.glb")
+    motion = folder / f"{SPEAKER.lower()}-spoken-line.glb"
+    fairswap.save(motion, head.figure, [speak(head)], force=outputs.force)
+    return motion
 
 
-def run_call(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> list[Called]:
-    """A text spoken by all three, from its words alone: written as a text file, and as a clip and a picture of each."""
+def _spoken(name: str, motion: Path, folder: Path, outputs: Outputs, pictures: Pictures) -> Spoken:
+    """The spoken line carried over to another face."""
+    speaker, head = (Head.of(folder / f"{one.lower()}.glb") for one in (SPEAKER, name))
+    line, own = speak(speaker), speak(head)
+    still = still_clip(head.figure, "spoken line", SPOKEN_RATE, line.frames)
+    face = FaceSwap(speaker, head).transfer(line, still)
+    result = folder / f"{name.lower()}-spoken-line.glb"
+    fairswap.save(result, head.figure, [face.clip], force=outputs.force)
+    off = np.linalg.norm(landmark_moves(head, face.clip)[1] - landmark_moves(head, own)[1], axis=1)
+    rows = [(f"{number / float(SPOKEN_RATE):.2f} s", number) for number in _SPOKEN_FRAMES]
+    draw = partial(reel_sheet, head, face.clip, rows, head.drafted.frame, f"{motion.name} on {name}")
+    picture = pictures.write(result.with_suffix(".png"), draw)
+    names = motion.name, f"{name.lower()}.glb", result.name, picture
+    return Spoken(*names, face, float(off.mean()), float(off.max()))
+
+
+def _called(name: str, folder: Path, outputs: Outputs, pictures: Pictures) -> Called:
+    """A text spoken by one of them, from its words alone."""
     text = folder / "call.txt"
-    outputs.write(text, [f"{CALL}\n".encode()])
-    done = []
-    for name in BODIES:
-        speech = fairswap.face.SpeechOptions(blinks=True, nods=True)
-        made = fairswap.face.apply(text, folder / f"{name.lower()}.glb", speech=speech)
-        result = folder / f"{name.lower()}-call.glb"
-        made.save(result, force=outputs.force)
-        draw = partial(fairswap.picture.moments, made.head, made.clips[0], f"{name} says: {CALL}")
-        picture = pictures.write(result.with_suffix(".png"), draw)
-        done.append(Called(text.name, f"{name.lower()}.glb", result.name, picture, made))
-        step(result.name)
-    return done
+    speech = fairswap.face.SpeechOptions(blinks=True, nods=True)
+    made = fairswap.face.apply(text, folder / f"{name.lower()}.glb", speech=speech)
+    result = folder / f"{name.lower()}-call.glb"
+    made.save(result, force=outputs.force)
+    draw = partial(fairswap.picture.moments, made.head, made.clips[0], f"{name} says: {CALL}")
+    picture = pictures.write(result.with_suffix(".png"), draw)
+    return Called(text.name, f"{name.lower()}.glb", result.name, picture, made)
 
 
 def write_page(folder: Path, outputs: Outputs, shown: Sequence[Shown]) -> Path | None:
@@ -236,43 +246,73 @@ def _with_clip(shown: ShownOnPage, clip: fairswap.Clip, note: str) -> ShownOnPag
     return replace(shown, clips=(*shown.clips, clip), notes={**shown.notes, clip.name: note})
 
 
-def run_stages(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> list[Staged]:
-    """Bring every figure with all acts to every stage, and check what was written as the stage would."""
-    done = []
-    for stage in STAGES:
-        platform = fairswap.platform.named(stage)
-        for name in BODIES:
-            figure = troupe_figure(name)
-            clips = [perform_on(act_named(title), name, figure) for title in ACTS]
-            fitted = fit_figure(figure, clips, platform)
-            written = fitted.save(folder / "stages" / stage / name.lower(), force=outputs.force)
-            left = tuple(row for check in check_written(written, platform) for row in check.broken)
-            done.append(Staged(name, stage, tuple(Path(path).name for path in written), fitted, left))
-            step(f"{name} on {stage}")
+def _staged(name: str, stage: str, folder: Path, outputs: Outputs) -> Staged:
+    """A figure with all acts brought to a stage, and what was written checked as the stage would."""
+    platform = fairswap.platform.named(stage)
+    fitted = fit_figure(*_performer(name), platform)
+    written = fitted.save(folder / "stages" / stage / name.lower(), force=outputs.force)
+    left = tuple(row for check in check_written(written, platform) for row in check.broken)
+    return Staged(name, stage, tuple(Path(path).name for path in written), fitted, left)
+
+
+@cache
+def _performer(name: str) -> tuple[fairswap.Figure, tuple[fairswap.Clip, ...]]:
+    """A member of the troupe with all acts, performed directly."""
+    figure = troupe_figure(name)
+    return figure, tuple(perform_on(act_named(title), name, figure) for title in ACTS)
+
+
+def run_example(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> Example:
+    """Write the troupe into ``folder``, carry each act and the spoken line over to the other figures, let all of them
+    call a text, bring all to every stage, and prove it.
+
+    The pieces are played beside each other, by all cores.
+    """
+    figures, motions = write_troupe(folder, outputs)
+    line = write_line(folder, outputs)
+    pieces: dict[str, Callable[[], Piece]] = {}
+    for name in BODIES:
+        for stage in STAGES:
+            pieces[f"{name} on {stage}"] = partial(_staged, name, stage, folder, outputs)
+    for title, (performer, _) in PROGRAMME.items():
+        for name in figures:
+            if name != performer:
+                words = title, name, motions[title], figures[name], folder, outputs, pictures
+                pieces[f"{title} by {name}"] = partial(_shown, *words)
+    for name in figures:
+        if name != SPEAKER:
+            pieces[f"spoken line by {name}"] = partial(_spoken, name, line, folder, outputs, pictures)
+        pieces[f"call by {name}"] = partial(_called, name, folder, outputs, pictures)
+    rows = []
+    for label, row in zip(pieces, each_beside(_played, tuple(pieces.values())), strict=True):
+        rows.append(row)
+        step(label)
+    shown = tuple(row for row in rows if isinstance(row, Shown))
+    staged = tuple(row for row in rows if isinstance(row, Staged))
+    page = write_page(folder, outputs, shown)
+    step("troupe.html")
     gallery = partial(stages_gallery, folder / "stages", STAGES, tuple(BODIES))
     pictures.write(folder / "stages" / "gallery.png", gallery)
-    return done
+    step("gallery.png")
+    return Example(
+        shown,
+        tuple(row for row in rows if isinstance(row, Spoken)),
+        tuple(row for row in rows if isinstance(row, Called)),
+        tuple(sorted(staged, key=lambda row: STAGES.index(row.stage))),
+        page,
+    )
 
 
-def run_example(folder: Path, outputs: Outputs, pictures: Pictures, step: Step = lambda _: None) -> list[Shown]:
-    """Write the troupe into ``folder``, carry each act over to the other figures, and prove it."""
-    figures, motions = write_troupe(folder, outputs)
-    targets = {name: fairswap.load(path) for name, path in figures.items()}
-    done = []
-    for title, (performer, _) in PROGRAMME.items():
-        for name, target in targets.items():
-            if name != performer:
-                done.append(_shown(title, name, motions[title], target, folder, outputs, pictures))
-                step(done[-1].result)
-    return done
+def _played(piece: Callable[[], Piece]) -> Piece:
+    return piece()
 
 
 def _shown(
-    title: str, name: str, motion: Path, target: fairswap.Document, folder: Path, outputs: Outputs, pictures: Pictures
+    title: str, name: str, motion: Path, figure: Path, folder: Path, outputs: Outputs, pictures: Pictures
 ) -> Shown:
     """One act on one figure: converted, written, read again, and compared with its source."""
     thing = OBJECT if title == "lamp" else None
-    source = fairswap.load(motion)
+    source, target = fairswap.load(motion), fairswap.load(figure)
     made = fairswap.convert(source, target, motion=fairswap.MotionOptions(object=thing)).done[0]
     result_file = folder / f"{name.lower()}-{title}.glb"
     fairswap.save(result_file, target.figure, [made.clip], force=outputs.force)
