@@ -4,19 +4,23 @@ VENV ?= .venv
 BIN = $(VENV)/bin
 INSTALL = $(BIN)/pip --disable-pip-version-check --quiet install -c constraints.txt
 
-.PHONY: demo test coverage fuzz bench scale lint develop judges troupe schemas gallery docs package constraints
+.PHONY: demo test test-long coverage fuzz bench scale lint develop judges troupe schemas gallery docs package constraints
 
 demo: $(BIN)/python  ## run the full example on the demo troupe
 	$(INSTALL) ".[speech,view]"
 	$(BIN)/fairswap demo lantern-street --force
 
-test: $(BIN)/python  ## run all tests
+test: $(BIN)/python  ## run the tests, but for those that take long
 	$(INSTALL) ".[test]"
 	$(BIN)/python -m pytest -n 2
 
+test-long: $(BIN)/python  ## run those that take long: many builds of a thing, the whole example, clusters, kills
+	$(INSTALL) ".[test]"
+	$(BIN)/python -m pytest -n 2 --long only
+
 coverage: $(BIN)/python  ## all tests, counting branches (half as long again): under 92 % is an error
 	$(INSTALL) -e ".[test]"
-	$(BIN)/python -m pytest -n 2 --cov --cov-fail-under=92 --cov-report=term:skip-covered
+	$(BIN)/python -m pytest -n 2 --long with --cov --cov-fail-under=92 --cov-report=term:skip-covered
 
 SECONDS ?= 60
 fuzz: $(BIN)/python  ## mangle files for every reader, for SECONDS; goes on where it stopped, saves what breaks us in .fuzz

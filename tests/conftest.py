@@ -1,6 +1,7 @@
 import gc
 import os
 import tempfile
+from collections import Counter
 from collections.abc import Iterator
 from contextlib import contextmanager
 
@@ -50,6 +51,35 @@ def fine_pictures():
 
 
 _TOGETHER = ("test_street.py", "test_dressing.py", "test_reducing.py")
+
+
+def pytest_addoption(parser):
+    parser.addoption("--long", choices=("without", "only", "with"), default="without",
+                     help="what is marked as long: left out, run alone, or run with all the others")  # fmt: skip
+
+
+def pytest_configure(config):
+    config.addinivalue_line(
+        "markers", "long(but=0): takes long, so left to 'make test-long', but for the first so many of its cases"
+    )
+
+
+@pytest.hookimpl(trylast=True)
+def pytest_collection_modifyitems(config, items):
+    """What takes long is a part of its own: many builds of one thing, whole examples, clusters, kills, browsers.
+
+    Of a test with many cases the first ``but`` are among the short ones.
+    """
+    wanted = config.getoption("--long")
+    if wanted == "with":
+        return
+    seen, parts = Counter(), {"without": [], "only": []}
+    for item in items:
+        mark, test = item.get_closest_marker("long"), (item.path, item.originalname)
+        seen[test] += 1
+        parts["without" if mark is None or seen[test] <= mark.kwargs.get("but", 0) else "only"].append(item)
+    items[:] = parts.pop(wanted)
+    config.hook.pytest_deselected(items=[item for rest in parts.values() for item in rest])
 
 
 def pytest_collection_finish(session):

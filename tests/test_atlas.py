@@ -66,6 +66,7 @@ def same_places(old, new, count, seed):
 
 
 @pytest.mark.parametrize("name", ["juniper", "osric", "pip"])
+@pytest.mark.long(but=1)
 def test_a_thousand_places_look_the_same(name):
     figure = fairswap.load(fairswap.demo_file(f"{name}.glb")).figure
     made = atlased(figure)

@@ -70,6 +70,7 @@ def lamp_way(path, animation=0):
         ("mirror", [], (0.0, 6.0, 6.0)),
     ],
 )
+@pytest.mark.long(but=2)
 def test_every_change_of_a_clip_takes_along_what_moves_beside(verb, options, wanted):
     done = run("clip", verb, take(), *options, "-o", "out.glb")
     assert done.returncode == 0, done.stderr

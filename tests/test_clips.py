@@ -115,6 +115,7 @@ def test_down_sampling_can_be_steadied_against_flicker():
 
 @pytest.mark.parametrize(("who", "budget"), [("Osric", {"millimetres": 3.0}), ("Juniper", {"degrees": 0.5})])
 @pytest.mark.parametrize("name", list(ACTS))
+@pytest.mark.long(but=1)
 def test_thinning_keeps_its_promise(name, who, budget):
     clip = act(name, who)
     side = rigged(figure(who))
@@ -392,6 +393,7 @@ VERBS = [
 
 
 @pytest.mark.parametrize(("words", "clips"), VERBS)
+@pytest.mark.long(but=3)
 def test_every_verb_writes_a_file_with_all_else_in_it(words, clips):
     fairswap.save("walk.glb", OSRIC, [WALK])
     done = run("clip", words[0], "walk.glb", *words[1:], "-o", "out.glb", "--json")
@@ -462,6 +464,7 @@ def test_clips_without_common_bones_and_of_one_frame_are_told():
     assert piece_from_text("a=0..1").name == "a"
 
 
+@pytest.mark.long
 def test_clips_of_one_name_from_several_files_are_called_after_their_files():
     """Exporters call every clip alike: each keeps a name of its own, by its file, in one file and in a folder."""
     names = {}
@@ -580,6 +583,7 @@ def test_times_of_a_table_are_held_against_its_rate():
         fairswap.load(path)
 
 
+@pytest.mark.long
 def test_a_rest_frame_before_the_motion_is_told_not_judged_and_comes_off():
     fairswap.save("plain.glb", figure("Juniper"), [act("walk", "Juniper")])
     scene = rewrites.Scene(Path("plain.glb").read_bytes())

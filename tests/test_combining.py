@@ -228,6 +228,7 @@ def standing_still(clip, one, frames, at, root_keyed):
 @pytest.mark.parametrize("match", [False, True], ids=["", "match"])
 @pytest.mark.parametrize("travel", ["hips", "root"])
 @pytest.mark.parametrize(("frames", "root_keyed"), [(1, True), (30, True), (30, False)])
+@pytest.mark.long(but=5)
 def test_a_pose_that_is_held_is_joined_where_the_body_is(frames, root_keyed, travel, match):
     """Whatever bone moves in a clip and whichever has a place: no body leaps from one clip to the next."""
     one = figure("Juniper")

@@ -15,6 +15,7 @@ from making import FREE, TROUPE, act, figure, run, swap_between
 README = Path(__file__).parent.parent / "README.md"
 
 
+@pytest.mark.long
 def test_clips_are_picked_kept_and_spread_over_files():
     fairswap.save("two.glb", figure("Juniper"), [act("turn-and-bow", "Juniper"), act("walk", "Juniper")])
     fairswap.save("osric.glb", figure("Osric"), [act("walk", "Osric")])
@@ -140,6 +141,7 @@ print([m for m in ('numpy', 'scipy', 'rich', 'PIL', 'msgspec', 'pandas') if m in
     assert done.stderr.strip() == "['numpy', 'msgspec']"
 
 
+@pytest.mark.long
 def test_ten_minutes_at_sixty_frames_are_carried_within_400_megabytes():
     """The whole command, from text to GLB, on figures of some 75 bones; memory as the system counts it."""
     clip = act("walk", "Osric")

@@ -50,6 +50,7 @@ def test_every_link_leads_to_a_file(page):
             assert (page.parent / target).exists(), target
 
 
+@pytest.mark.long
 def test_every_code_of_a_finding_or_error_is_explained():
     """By the source itself: what is raised or told with a code has a cause, and no cause is idle."""
     used = set(REMEDIES) | set(ON_THE_COMMAND_LINE)
@@ -94,6 +95,7 @@ def test_the_page_of_python_has_every_public_name(monkeypatch):
 
 
 @pytest.mark.parametrize("path", NOTEBOOKS, ids=lambda path: path.stem)
+@pytest.mark.long(but=1)
 def test_a_notebook_is_stored_without_results_and_its_cells_run(path):
     """The site runs them in a kernel; here their code runs, with what each cell would show shown as HTML."""
     notebook = json.loads(path.read_text())

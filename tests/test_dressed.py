@@ -55,6 +55,7 @@ def how_far(path):
 
 
 @pytest.mark.parametrize("cloak", CLOAKS)
+@pytest.mark.long(but=1)
 def test_clothes_go_along(cloak):
     path = dressed(cloak)
     most = 0.06 if "too large" in cloak else 1e-4

@@ -70,6 +70,7 @@ def test_height_above_a_ball_is_its_distance_less_the_radius():
     assert set(np.flatnonzero(off < 0.0)) <= set(surface.low(points, 0.01))
 
 
+@pytest.mark.long
 def test_a_coat_is_as_loose_on_the_boy_as_on_the_man(dressed):
     """It reaches from the neck to the knees, its sleeves to the wrists, and lies as near to the skin as it did."""
     rigged = fairswap.RiggedFigure.of(dressed.figure)
@@ -134,6 +135,7 @@ def test_body_and_clips_stay_what_they_were(walking, dressed, tmp_path):
         assert np.abs(old - new).max() < 1e-6
 
 
+@pytest.mark.long
 def test_what_hides_skin_lets_it_be_left_out(walking):
     made = fairswap.dress(walking, COAT, made_for=OSRIC, settle=False, hide=True)
     before, after = (len(figure.meshes[0].triangles) for figure in (walking.figure, made.figure))
@@ -148,6 +150,7 @@ def test_what_hides_skin_lets_it_be_left_out(walking):
         assert max(apart) < 1e-6
 
 
+@pytest.mark.long
 def test_a_worse_fit_is_told_as_worse(dressed):
     """Cloth drawn in by a centimetre cuts deeper, on more of it; the piece and the place are named."""
     rigged = fairswap.RiggedFigure.of(dressed.figure)
@@ -170,6 +173,7 @@ def test_a_worse_fit_is_told_as_worse(dressed):
     [("spine_1", (0, 0, 1), "trunk"), ("spine_1", (0, 0, -1), "trunk"), ("lower_arm_left", (0, 1, 0), "arms"),
      ("upper_arm_right", (0, 0, 1), "arms"), ("shoulder_left", (0, 1, 0), "trunk")],
 )  # fmt: skip
+@pytest.mark.long(but=1)
 def test_a_dent_is_told_wherever_it_shows(role, way, part, dressed):
     """A palm of cloth, pressed through the skin: on the chest, the back, a sleeve, in motion as deep as it is made."""
     rigged = fairswap.RiggedFigure.of(dressed.figure)
@@ -191,6 +195,7 @@ def test_a_dent_is_told_wherever_it_shows(role, way, part, dressed):
     assert found.pieces[0].time > 0.9
 
 
+@pytest.mark.long
 def test_what_it_wears_already_is_pushed_out_and_nothing_else_changes(walking, dressed):
     """A coat drawn in by more than a centimetre: out of the skin again, the body and all the rest as they were."""
     index = dressed.worn[0]
@@ -258,6 +263,7 @@ def _bare(figure):
 
 
 @pytest.mark.parametrize("how", ["other names", "whole skeleton", "no bones"])
+@pytest.mark.long(but=1)
 def test_however_the_garment_comes_it_lies_the_same(how, walking, booted):
     """Under other names, as a body in its clothes, or without bones: the places of the cloth are nearly the same."""
     boots = fairswap.load(BOOTS).figure

@@ -50,6 +50,7 @@ def held(folder):
     # Every command with one fault, and one with every fault.
     [*((command, "replace") for command in COMMANDS), *(("convert", fault) for fault in FAULTS if fault != "replace")],
 )
+@pytest.mark.long(but=1)
 def test_whatever_fails_while_writing_the_old_files_stand(command, fault, monkeypatch):
     assert run(*COMMANDS[command]).returncode in (0, 1)
     before, inputs = held("out"), {path: content for path, content in held(".").items() if not path.startswith("out")}
@@ -155,6 +156,7 @@ def test_an_input_by_another_name_is_an_input(name):
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
+@pytest.mark.long(but=1)
 def test_a_stopped_run_says_so_in_one_line_and_leaves_nothing(number):
     words = [str(word) for word in ("convert", "walk.bvh", "--onto", PIP, "-o", "o.glb", "--picture", "o.png")]
     started = subprocess.Popen([sys.executable, "-m", "fairswap", *words], stderr=subprocess.PIPE, text=True)

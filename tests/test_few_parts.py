@@ -91,6 +91,7 @@ def test_it_is_written_as_it_was(build, tmp_path):
 
 
 @pytest.mark.parametrize("suffix", [".glb", ".dae", ".usda", ".x3d"])
+@pytest.mark.long(but=1)
 def test_what_is_judged_is_what_is_written(suffix, tmp_path):
     made = converted(blocks(BODIES["six"]).load(tmp_path), "walk")
     made.save(tmp_path / f"moved{suffix}")

@@ -58,6 +58,7 @@ def swap(source, target, act="walk"):
 
 @pytest.mark.parametrize("act", list(ACTS))
 @pytest.mark.parametrize("source", NAMES)
+@pytest.mark.long(but=3)
 def test_every_act_from_everyone_to_everyone_else(act, source):
     """Feet stand and never sink, contacts are kept, hands meet, limbs point nearly as they did."""
     _, clip = played(act, source)

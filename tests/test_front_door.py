@@ -68,6 +68,7 @@ def _made_once(verb):
     return asked
 
 
+@pytest.mark.long
 def test_examples_in_docstrings_run(monkeypatch):
     for slow in ("rig", "dress", "reel"):  # what several examples make alike is made once
         monkeypatch.setattr(fairswap, slow, _made_once(getattr(fairswap, slow)))
@@ -91,6 +92,7 @@ def test_the_doors_name_what_is_there_and_nothing_else():
 
 
 @pytest.mark.parametrize("path", EXAMPLES, ids=lambda path: path.stem)
+@pytest.mark.long(but=1)
 def test_an_example_runs_within_thirty_lines(path, capsys, monkeypatch):
     monkeypatch.setattr(sys, "argv", [str(path)])
     assert len(path.read_text().splitlines()) <= 30
@@ -210,6 +212,7 @@ def test_both_interfaces_word_the_same_codes_and_no_other():
     assert set(REMEDIES) <= set(codes_in_source())
 
 
+@pytest.mark.long
 def test_the_library_never_speaks_of_flags():
     """Nothing below the command line names an option of it: errors carry a code and facts."""
     for path in SOURCE.rglob("*.py"):

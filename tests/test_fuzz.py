@@ -10,6 +10,7 @@ SEED, CASES = 7, 60
 
 
 @pytest.mark.parametrize("reader", READERS, ids=lambda reader: reader.name)
+@pytest.mark.long(but=7)
 def test_mangled_files_are_read_or_refused_but_never_break_us(reader):
     broken = {number: told for number in range(CASES) if (told := judged(reader, reader.case(SEED, number)))}
     assert not broken

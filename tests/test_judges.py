@@ -47,6 +47,7 @@ def test_the_validator_finds_no_error_and_no_warning_in_anything_we_write(tmp_pa
 
 @pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway"])
 @pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+@pytest.mark.long(but=2)
 def test_what_was_fitted_is_valid_and_moves_in_a_real_client_as_in_ours(who, stage):
     platform = platform_named(stage)
     made = fit_figure(figure(who), [act("leap", who)], platform)

@@ -296,6 +296,7 @@ def resting_so(name, rest):
 
 
 @pytest.mark.parametrize("rest", list(RESTS))
+@pytest.mark.long(but=1)
 def test_a_rest_that_does_not_stand_is_stood_up(rest):
     skeleton = resting_so("Osric", rest)
     usual = fairswap.convert(

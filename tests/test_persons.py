@@ -218,6 +218,7 @@ def test_of_two_people_one_has_to_be_chosen_before_anything_is_changed():
     ],
     ids=" ".join,
 )
+@pytest.mark.long(but=2)
 def test_every_command_takes_the_figure_that_is_named(words):
     side_by_side()
     fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])

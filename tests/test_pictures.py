@@ -83,6 +83,7 @@ def skins(staged):
 
 
 @pytest.mark.parametrize("name", ["Juniper", "Osric", "Pip"])
+@pytest.mark.long(but=1)
 def test_whatever_moves_is_inside_its_panel(name):
     """Random instants of all acts: no vertex outside, the largest not far from the edge, all at one scale."""
     random = np.random.default_rng(len(name))
@@ -121,6 +122,7 @@ def test_a_root_that_stays_behind_is_no_part_of_what_is_seen():
         assert frame.scale > 0.75 * 300  # pixels to its height
 
 
+@pytest.mark.long
 def test_odd_figures_are_drawn_and_never_cut():
     """All bones in one line at rest, no height, no meshes, no roles: by the pose that moves."""
     own = figure("Pip")
@@ -141,6 +143,7 @@ def opened(path):
     return Image.open(BytesIO(Path(path).read_bytes())).convert("RGB")
 
 
+@pytest.mark.long
 def test_instants_and_shots_are_chosen():
     fairswap.save("walk.glb", figure("Juniper"), [act("walk", "Juniper")])
     done = run(

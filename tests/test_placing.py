@@ -33,6 +33,7 @@ WANTED = {"keep": (2.0, 3.0, -1.0), "floor": (0.0, 3.0, -1.0), "origin": (0.0, 0
 
 @pytest.mark.parametrize("place", WANTED)
 @pytest.mark.parametrize("ways", [(), ("under a turned and scaled armature", "a prop a camera and a light")])
+@pytest.mark.long(but=1)
 def test_every_command_that_writes_puts_a_figure_where_it_is_asked_to(place, ways):
     path = hovering(*ways)
     commands = {

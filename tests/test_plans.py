@@ -89,6 +89,7 @@ def reasons(made):
     return {result.task.result: result.why for result in made.results if result.why}
 
 
+@pytest.mark.long
 def test_a_plan_does_what_convert_does_and_does_nothing_twice():
     street(figures=("pip", "osric"))
     made = fairswap.run_plan("job.toml", "out", workers=2)
@@ -113,6 +114,7 @@ def test_a_plan_does_what_convert_does_and_does_nothing_twice():
     assert not list(Path("out").glob("*-wal"))
 
 
+@pytest.mark.long
 def test_only_what_changed_is_done_again_and_it_is_told_why(monkeypatch, here):
     street("walk", "idle", figures=("pip", "osric"))
     fairswap.run_plan("job.toml", "out")
@@ -214,6 +216,7 @@ convert = {motion-only = true}
     assert abs(alone.clips[0].rotations - clips["pip/walk.glb"].clips[0].rotations).max() < 1e-6
 
 
+@pytest.mark.long
 def test_results_are_named_by_a_template_and_drawn_as_asked(here):
     more = """
 platforms = ["fernway"]
@@ -335,6 +338,7 @@ def test_a_plan_that_cannot_be_is_one_clear_message(text, told, here):
     assert not list(Path("out").rglob("*.glb"))
 
 
+@pytest.mark.long
 def test_one_figure_among_ten_that_cannot_be_read_does_not_stop_the_others(here):
     names = [f"f{number}" for number in range(9)]
     street("walk")
@@ -468,6 +472,7 @@ run_plan("job.toml", sys.argv[1], workers=2)
 """
 
 
+@pytest.mark.long
 def test_a_run_killed_at_any_moment_goes_on_to_the_same_bytes():
     street(*ACTS, figures=("pip", "osric"))
     fairswap.run_plan("job.toml", "whole", workers=2)
@@ -492,6 +497,7 @@ def test_a_run_killed_at_any_moment_goes_on_to_the_same_bytes():
     ]
 
 
+@pytest.mark.long
 def test_ctrl_c_stops_cleanly_and_says_how_to_go_on():
     street(*ACTS, figures=("pip", "osric"))
     words = [sys.executable, "-m", "fairswap", "plan", "run", "job.toml", "-o", "out", "--workers", "2"]
@@ -510,6 +516,7 @@ def test_ctrl_c_stops_cleanly_and_says_how_to_go_on():
     assert fairswap.run_plan("job.toml", "out").ok
 
 
+@pytest.mark.long
 def test_a_worker_that_dies_costs_only_its_task():
     street(*ACTS, figures=("pip", "osric"))
     killed = []
@@ -527,6 +534,7 @@ def test_a_worker_that_dies_costs_only_its_task():
     assert made.made == 6
 
 
+@pytest.mark.long
 def test_never_more_at_once_than_the_memory_holds():
     street("walk", "idle", figures=("pip", "osric"))
     tasks = expand(Plan.load("job.toml")).tasks
@@ -589,6 +597,7 @@ def test_a_new_plan_explains_itself_and_does_what_the_command_did(here):
     assert Path("b/pip/walk.glb").read_bytes() == Path("a/walk.glb").read_bytes()
 
 
+@pytest.mark.long
 def test_convert_carries_every_motion_onto_every_figure():
     street("walk", "idle", figures=("pip", "osric"))
     done = run("convert", "moves", "--onto", "pip.glb", "--onto", "osric.glb", "-o", "out", "--json")
@@ -608,6 +617,7 @@ def test_convert_carries_every_motion_onto_every_figure():
     assert "the result is a folder" in " ".join(refused.stderr.split())
 
 
+@pytest.mark.long
 def test_commands_take_folders_and_patterns():
     street(*ACTS, figures=("pip", "osric"))
     shutil.copytree("moves", "moves/more")
@@ -686,6 +696,7 @@ def cluster():
 
 
 @pytest.mark.filterwarnings("ignore")
+@pytest.mark.long
 def test_a_cluster_gives_the_same_bytes_also_if_a_worker_is_lost(cluster):
     address, workers = cluster
     layered = '[convert]\nlayer = ["nod.toml"]\n'
@@ -732,6 +743,7 @@ def test_status_is_told_of_a_run(here):
     )
 
 
+@pytest.mark.long
 def test_a_plan_makes_avatars_and_says_what_a_format_cannot_hold():
     fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
     fairswap.save("pip.glb", figure("Pip"))

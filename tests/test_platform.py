@@ -159,6 +159,7 @@ def replace_rules(platform, **tables):
 
 
 @pytest.mark.parametrize("rule", BAD_FIGURES)
+@pytest.mark.long(but=2)
 def test_one_broken_rule_of_a_figure_is_found_and_mended(rule):
     assert not wrong_rules(saved("good.glb", fitted().figure))
     made, space = BAD_FIGURES[rule](fitted().figure)
@@ -206,6 +207,7 @@ BAD_CLIPS = {
 
 
 @pytest.mark.parametrize("rule", BAD_CLIPS)
+@pytest.mark.long(but=2)
 def test_one_broken_rule_of_a_clip_is_found_and_mended(rule):
     bones = without_mesh(fitted().figure)
     clip = fitted().clips[0]
@@ -225,6 +227,7 @@ def test_one_broken_rule_of_a_clip_is_found_and_mended(rule):
 
 @pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway"])
 @pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+@pytest.mark.long(but=2)
 def test_every_figure_comes_to_every_stage_and_looks_the_same(who, stage):
     platform, made = platform_named(stage), fitted(who, stage)
     document = saved("figure.glb", made.figure, space=platform.space)
@@ -793,6 +796,7 @@ def test_what_cannot_be_judged_is_one_clear_message():
 @pytest.mark.parametrize(
     ("act", "by"), [("turn-and-bow", "Juniper"), ("lamp", "Juniper"), ("clap", "Osric"), ("leap", "Osric")]
 )
+@pytest.mark.long(but=1)
 def test_hands_and_feet_arrive_where_they_were_though_a_spine_of_many_bones_became_one(act, by):
     """Hands and feet in every frame; the head of a deep bow is just over a centimetre off, as one bone is as long
     as the curve of six. The skin is at most half as far off as with turns alone."""
@@ -874,6 +878,7 @@ def lifted(document):
     return replace(document, figures=(figure,), clips=tuple(clips))
 
 
+@pytest.mark.long
 def test_clothes_that_cut_the_body_are_told_where_a_platform_asks(tmp_path):
     """A coat that stands off fits; the same drawn 3 cm into the body does not, by about as much."""
     Path("strict.toml").write_text(
@@ -1011,6 +1016,7 @@ def test_the_boxes_of_bones_stand_in_the_file_where_a_platform_wants_them(tmp_pa
 
 @pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway", "vrm-1"])
 @pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+@pytest.mark.long(but=3)
 def test_a_motion_file_without_a_mesh_comes_to_every_stage(who, stage):
     """Also where figures have morphs: bones alone have nothing to make them of, and none is asked for."""
     one, walk = figure(who), act("walk", who)

@@ -50,6 +50,7 @@ def off_the_truth(source, target, truth):
 
 
 @pytest.mark.parametrize("source_rest", list(RESTS))
+@pytest.mark.long(but=1)
 def test_every_rest_onto_every_other_gives_the_act_as_performed_directly(source_rest, tmp_path_factory):
     folder = tmp_path_factory.getbasetemp()
     for motion, performer, target in (("turn-and-bow", "Juniper", "Osric"), ("walk", "Osric", "Juniper")):

@@ -52,6 +52,7 @@ def volume(mesh):
 
 
 @pytest.mark.parametrize("share", [0.5, 0.1])
+@pytest.mark.long(but=1)
 def test_there_are_as_many_as_asked_and_the_shape_is_kept(share, pip):
     made = reduced(pip, int(share * triangles_of(pip)), fairswap.reel(pip, rate=1).clip)
     assert triangles_of(made.figure) <= share * triangles_of(pip) + 2
@@ -121,6 +122,7 @@ def test_odd_meshes_are_borne(pip):
     assert np.isfinite(made.worst_mm)
 
 
+@pytest.mark.long
 def test_fit_keeps_to_what_a_platform_allows(tmp_path):
     (tmp_path / "strict.toml").write_text(_STRICT)
     run = CliRunner().invoke(
@@ -172,6 +174,7 @@ def test_the_loss_of_each_vertex_is_its_way_to_the_skin_that_is_left(pip, half):
         assert abs((near - off).mean()) < 0.2
 
 
+@pytest.mark.long
 def test_the_picture_of_a_fit_shows_what_fewer_triangles_cost(tmp_path):
     """The more is lost, the more of the picture is yellow and red."""
     warm = {}

@@ -99,6 +99,7 @@ def check_same(names):
 
 
 @pytest.mark.parametrize("name", REWRITES)
+@pytest.mark.long(but=1)
 def test_a_file_written_in_another_way_is_the_same_file(name):
     document = check_same([name])
     rested = fairswap.pose.set(document, "t")
@@ -121,5 +122,6 @@ def test_a_file_written_in_another_way_is_the_same_file(name):
 
 
 @pytest.mark.parametrize("ways", [*PAIRS, *THREES], ids=" + ".join)
+@pytest.mark.long(but=2)
 def test_several_ways_at_once(ways):
     check_same(ways)

@@ -56,6 +56,7 @@ def plain_rigged(plain_file):
 
 
 @pytest.mark.parametrize("seed", SEEDS)
+@pytest.mark.long
 def test_joints_are_found_from_the_shape_alone(seed, tmp_path):
     body = bare_body(seed)
     file = write_obj(tmp_path / "body.obj", pieces_of(body))
@@ -73,6 +74,7 @@ def test_joints_are_found_from_the_shape_alone(seed, tmp_path):
 
 
 @pytest.mark.parametrize("name", ["osric", "pip"])
+@pytest.mark.long(but=1)
 def test_skin_moves_as_that_of_the_figure_whose_bones_were_taken_away(name):
     figure = fairswap.load(TROUPE / f"{name}.glb").figure
     made = fairswap.rig(figure)
@@ -111,6 +113,7 @@ def skinned(mesh, world, frame):
         ([[0, 0, 1], [0, -1, 0], [1, 0, 0]], 1000.0, "-Y up, facing +X, mm"),
     ],
 )
+@pytest.mark.long(but=1)
 def test_a_mesh_that_stands_otherwise_is_stood_up(plain, turn, unit, space, tmp_path):
     file = write_obj(tmp_path / "turned.obj", pieces_of(plain), np.array(turn) * unit)
     made = fairswap.rig(file)
@@ -125,6 +128,7 @@ def test_a_mesh_that_stands_otherwise_is_stood_up(plain, turn, unit, space, tmp_
 
 
 @pytest.mark.parametrize("degrees", [-40.0])
+@pytest.mark.long
 def test_a_mesh_that_stands_aside_is_turned_to_the_front(plain, degrees, tmp_path):
     """As scans come: +Z up, in centimetres, and looking past all axes."""
     aside = Rotation.from_euler("z", degrees, degrees=True).as_matrix()
@@ -142,6 +146,7 @@ def test_a_mesh_that_stands_aside_is_turned_to_the_front(plain, degrees, tmp_pat
     assert np.mean(off) < 1.5  # cm
 
 
+@pytest.mark.long
 def test_what_is_said_of_how_it_stands_counts(plain, tmp_path):
     turn = 100.0 * np.array([[1, 0, 0], [0, 0, -1], [0, 1, 0]])
     file = write_obj(tmp_path / "turned.obj", pieces_of(plain), turn)
@@ -189,6 +194,7 @@ def damaged(body, how):
         "double walls",
     ],
 )
+@pytest.mark.long(but=1)
 def test_broken_meshes_are_rigged_all_the_same(plain, how, tmp_path):
     made = fairswap.rig(write_obj(tmp_path / "broken.obj", [("body", *damaged(plain, how))]))
     assert np.mean(list(off_by(plain, made).values())) < 3.0
@@ -213,12 +219,14 @@ def without(body, gone):
     ("gone", "said"),
     [("leg", "the right leg cannot be seen"), ("arm", "the left arm cannot be seen"), ("head", "no head")],
 )
+@pytest.mark.long(but=1)
 def test_what_is_missing_is_said(plain, gone, said, tmp_path):
     file = write_obj(tmp_path / "part.obj", without(plain, gone))
     with pytest.raises(ImpossibleError, match=said):
         fairswap.rig(file)
 
 
+@pytest.mark.long
 def test_things_and_animals_are_refused(tmp_path):
     box = np.array([[x, y, z] for x in (0, 1) for y in (0, 1) for z in (0, 1)], dtype=float)
     faces = np.array([[0, 1, 3], [0, 3, 2], [4, 6, 7], [4, 7, 5], [0, 4, 5], [0, 5, 1], [2, 3, 7], [2, 7, 6],
@@ -261,6 +269,7 @@ def test_places_given_outside_or_wrong_are_refused(plain_file):
         fairswap.rig(plain_file, landmarks={"hand_left": [0.4, float("nan"), 0.0]})
 
 
+@pytest.mark.long
 def test_a_given_place_stands_for_its_side_alone_if_told(plain, plain_file):
     at = plain.joints["lower_arm_left"] + [0.0, 0.03, 0.0]
     both = fairswap.rig(plain_file, landmarks={"lower_arm_left": at})
@@ -286,6 +295,7 @@ def test_the_skeleton_of_a_figure_keeps_names_order_and_axes(plain_file):
     assert any(finding.code == "bones-left-out" for finding in made.findings)
 
 
+@pytest.mark.long
 def test_fingers_are_as_many_as_the_mesh_has():
     for seed, fingers in ((2, 5), (4, 3)):
         body = bare_body(seed, pose="A", clothes="", triangles=20000)
@@ -312,6 +322,7 @@ def figure_of(body):
     return fairswap.load(BytesIO("\n".join(lines).encode()), format=".obj")
 
 
+@pytest.mark.long
 def test_small_pieces_are_hard_and_clothes_move_with_the_body(plain, tmp_path):
     joints, height = plain.joints, plain.height_m
     button = plain.pieces[0].vertices[:0]
@@ -346,6 +357,7 @@ def dense(mesh, bones):
     return out
 
 
+@pytest.mark.long
 def test_worse_weights_are_told(plain_rigged):
     """The judge of folds sees what is done to good weights."""
     from dataclasses import replace
@@ -365,6 +377,7 @@ def test_worse_weights_are_told(plain_rigged):
     assert 0.9 < still.volume[0] < 1.1
 
 
+@pytest.mark.long
 def test_the_command_writes_draws_and_reads_its_landmarks(plain, plain_file, tmp_path):
     out, marks, drawn = tmp_path / "out.glb", tmp_path / "marks.toml", tmp_path / "out.png"
     status, text, _ = run("rig", plain_file, "-o", marks, "--landmarks-only", "--picture", drawn)

@@ -35,6 +35,7 @@ def without_morphs(one):
 
 
 @pytest.mark.parametrize("who", TROUPE)
+@pytest.mark.long(but=1)
 def test_three_js_puts_bones_and_skin_of_collada_where_we_do(who):
     one, clip = without_morphs(figure(who)), act("clap", who)
     fairswap.save("made.dae", one, [clip], space=fairswap.Space())
@@ -74,6 +75,7 @@ def x3d_browser():
         browser.close()
 
 
+@pytest.mark.long
 def test_an_x3d_browser_puts_every_joint_where_we_do(x3d_browser):
     for who in ("Osric", "Pip"):  # other axes and inches; a hand of three fingers
         clip = act("turn-and-bow", who)

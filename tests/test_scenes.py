@@ -54,6 +54,7 @@ def furthest(one, other, clip, again):
 
 @pytest.mark.parametrize("suffix", HELD)
 @pytest.mark.parametrize("who", TROUPE)
+@pytest.mark.long(but=1)
 def test_the_troupe_with_acts_and_faces_comes_back_as_it_was_written(suffix, who):
     one = figure(who)
     clips = [act("turn-and-bow", who), fairswap.demo_motion("spoken line", who).clips[0], act("walk", who)]
@@ -101,6 +102,7 @@ def test_looks_colours_and_bones_alone_are_kept(suffix):
 
 
 @pytest.mark.parametrize("who", TROUPE)
+@pytest.mark.long(but=1)
 def test_a_chain_through_all_formats_changes_nothing(who):
     one, clip = figure(who), act("clap", who)
     other, clips = one, [clip]
@@ -211,6 +213,7 @@ def test_converting_between_formats_goes_by_suffix():
 
 
 @pytest.mark.parametrize("suffix", SCENES)
+@pytest.mark.long(but=2)
 def test_inspect_tells_the_same_of_the_same_figure_in_every_format(suffix):
     one = figure("Osric")
     fairswap.save("one.glb", one, [act("lamp", "Osric")])
@@ -397,6 +400,7 @@ def test_what_is_wrong_in_collada_is_told_with_its_place(change, told):
     assert caught.value.remedy or caught.value.place
 
 
+@pytest.mark.long
 def test_shapes_that_are_there_a_thousand_times_are_read_once():
     points = " ".join(f"{number / 1000} 0 {number % 7}" for number in range(30000))
     faces = " ".join(f"{number} {number + 1} {number + 2}" for number in range(29998))
@@ -641,6 +645,7 @@ def test_names_of_the_standard_find_their_roles_by_themselves(who):
 # Files of strangers, all that are there.
 
 
+@pytest.mark.long
 def test_strangers_files_are_read_or_refused_in_one_line_and_leave_nothing(tmp_path):
     folder = Path("/usr/share/assimp/models")
     need("Debian's assimp-testmodels", folder.is_dir())

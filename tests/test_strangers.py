@@ -46,6 +46,7 @@ PARTS = {
 
 @pytest.mark.parametrize("part", PARTS)
 @pytest.mark.parametrize("root_is_keyed", [True, False], ids=["as we write it", "as others may"])
+@pytest.mark.long(but=3)
 def test_a_motion_file_in_which_only_a_part_moves_is_one_whole_figure(part, root_is_keyed):
     """Without a skin nothing but keys tells what is a figure: a body of which little moves is still one body."""
     juniper, clip = figure("Juniper"), act("turn-and-bow", "Juniper")
@@ -125,6 +126,7 @@ def test_two_figures_without_skins_stay_two():
 
 @pytest.mark.parametrize("platform", ["quillmoor", "saltglass", "fernway"])
 @pytest.mark.parametrize("out", ["out", "out.glb"])
+@pytest.mark.long(but=1)
 def test_a_spoken_line_is_brought_to_a_platform_in_a_file_and_in_a_folder(platform, out):
     """The clip drives morphs: what is written holds them, where the platform takes any."""
     line = fairswap.demo_motion("spoken line")
@@ -151,6 +153,7 @@ def test_what_morphs_did_is_told_where_a_platform_takes_no_mesh_with_a_motion():
 
 
 @pytest.mark.parametrize("name", ["chibi", "crew", "numbers", "rawz", "words", "idle"])
+@pytest.mark.long(but=1)
 def test_no_rotation_that_is_written_goes_beyond_one(name):
     if not RIGS.is_dir():
         pytest.skip("the rigs of another make are not here")
@@ -240,6 +243,7 @@ def fairswap_free_document(path):
     ],
     ids=lambda words: words[0],
 )
+@pytest.mark.long(but=3)
 def test_a_figure_that_lies_or_faces_backwards_stands_in_the_file_that_is_written(name, words):
     if not RIGS.is_dir():
         pytest.skip("the rigs of another make are not here")
@@ -363,6 +367,7 @@ def test_animations_of_props_and_cameras_go_on(verb, tmp_path):
     assert len(made["animations"]) == 2 + (verb != "pose")
 
 
+@pytest.mark.long
 def test_of_several_figures_any_can_be_chosen_as_source_and_as_target():
     """Osric and Pip in one file: each moves with its own clip, none but the one that was named."""
     a, b = both_walk()
@@ -447,6 +452,7 @@ def spoken():
     ("stage", "rigs"),
     [("quillmoor", ("crew", "suffix")), ("saltglass", ("cloth", "suffix")), ("fernway", ("cloth", "crew"))],
 )
+@pytest.mark.long(but=1)
 def test_a_file_and_a_folder_get_the_same_motion_and_both_pass(stage, rigs):
     """Bones of the figure that nothing moves are bones in the motion alone, too; axes, unit and travel are one."""
     for rig in rigs:

@@ -23,6 +23,8 @@ from fairswap.cli.schemas import REPORTS, reports_schema
 from making import act, figure, keeps_to_schema, published_schema, run
 from test_documents import lines_of
 
+pytestmark = pytest.mark.long
+
 README = Path(__file__).parent.parent / "README.md"
 
 

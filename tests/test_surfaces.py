@@ -68,6 +68,7 @@ def test_a_figure_that_is_built_anew_keeps_its_surface():
 
 
 @pytest.mark.parametrize("stage", ["quillmoor", "saltglass"])
+@pytest.mark.long(but=1)
 def test_fitting_to_a_stage_keeps_colours_and_coordinates(stage):
     done = run("fit", rich(), "--platform", stage, "-o", "fitted")
     assert done.returncode == 0, done.stderr

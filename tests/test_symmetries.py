@@ -206,6 +206,7 @@ CHANGES = {
 
 @pytest.mark.parametrize(("name", "who"), [("walk", "Osric"), ("turn-and-bow", "Juniper"), ("leap", "Pip")])
 @pytest.mark.parametrize("change", CHANGES)
+@pytest.mark.long(but=4)
 def test_what_is_done_to_a_clip_does_not_ask_where_it_is(change, name, who):
     clip, one = act(name, who), figure(who)
     turn, shift = Rotation.from_euler("y", 37.0, degrees=True), np.array([2.0, 0.0, -1.5])

@@ -79,6 +79,7 @@ def test_every_part_of_the_body_is_judged_and_named(role, part, degrees):
 
 
 @pytest.mark.parametrize("role", ["upper_arm_left", "lower_leg_right", "spine_2", "head", "hand_right", "foot_left"])
+@pytest.mark.long(but=1)
 def test_more_damage_for_longer_scores_less(role):
     """A grid of degrees and shares of the time: no neighbour is ranked the wrong way."""
     grid = np.array([[judged(turned(WALK, role, d, share)).likeness for share in SHARES] for d in (3, 6, 12, 25)])
@@ -205,6 +206,7 @@ LAYER = (
 
 @pytest.mark.parametrize("asked", OPTIONS)
 @pytest.mark.parametrize("suffix", [".glb", ".gltf"])
+@pytest.mark.long(but=3)
 def test_the_result_brings_what_was_decided_and_both_judges_say_the_same(asked, suffix):
     fairswap.save("source.bvh", figure("Osric"), [WALK])
     Path("layer.toml").write_text(LAYER)

@@ -121,6 +121,7 @@ def opened(chromium, html, size=(1280, 800)):
     page.close()
 
 
+@pytest.mark.long
 def test_a_pair_plays_as_the_core_moves_it(chromium):
     done = pair()
     page = fairswap.view(done)
@@ -142,6 +143,7 @@ def test_a_pair_plays_as_the_core_moves_it(chromium):
         shot.clean()
 
 
+@pytest.mark.long
 def test_it_is_played_and_looked_at_by_hand(chromium):
     with opened(chromium, html_of_pair()) as shot:
         page = shot.page
@@ -211,6 +213,7 @@ def test_it_is_played_and_looked_at_by_hand(chromium):
         shot.clean()
 
 
+@pytest.mark.long
 def test_a_face_is_moved_by_hand_and_let_go(chromium):
     made = fairswap.face.apply(None, TROUPE / "pip.glb", speech=fairswap.face.SpeechOptions("Mama papa"))
     made.save("says.glb")
@@ -285,6 +288,7 @@ def test_it_is_used_on_a_phone(chromium):
         shot.clean()
 
 
+@pytest.mark.long
 def test_it_plays_fast_enough_without_a_graphics_card(chromium):
     """Two figures of 20,000 triangles and 80 bones, 640 × 480, drawn in software. 20 frames a second are wanted, and
     measured where the machine does nothing else (docs/view.md). Other tests run beside it: a quarter is a fault."""
@@ -304,6 +308,7 @@ def test_it_plays_fast_enough_without_a_graphics_card(chromium):
         assert max(shot.page.evaluate(count) for _ in range(3)) > 5
 
 
+@pytest.mark.long
 def test_a_pair_of_ten_seconds_is_small_and_opens_at_once(chromium):
     html = html_of_pair()
     held = sum(len(text) for name, text in re.findall(r'id="(data-(?:figure|scene)[\w-]*)">([\w+/=]*)<', html))
@@ -421,6 +426,7 @@ def test_what_is_wrong_is_marked_where_it_is():
     assert max(scene["figures"][1]["clips"][0]["curves"]["arms"]["values"]) > 15
 
 
+@pytest.mark.long
 def test_pieces_of_a_take_are_on_the_timeline_and_loop_when_pressed(chromium):
     take = pair(3.0).done[0]
     fairswap.save("walk.glb", take.swap.source.figure, [take.original])
@@ -454,6 +460,7 @@ def test_pieces_of_a_take_are_on_the_timeline_and_loop_when_pressed(chromium):
         "face apply --text papa --onto {pip} -o o.glb",
     ],
 )  # fmt: skip
+@pytest.mark.long(but=2)
 def test_what_a_command_made_can_be_seen(words):
     fairswap.save("walk.glb", pair(2.0).done[0].swap.source.figure, [pair(2.0).done[0].original])
     done = run(*words.format(pip=TROUPE / "pip.glb").split(), "--view", "page.html", "--json")

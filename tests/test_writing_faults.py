@@ -194,6 +194,7 @@ def named(*names):
     return [replace(clip, name=name) for name in names]
 
 
+@pytest.mark.long
 def test_clips_of_like_names_and_one_called_like_the_figure_each_have_their_own_file():
     fairswap.save("all.glb", figure("Osric"), named("walk", "walk", "walk (2)", "WALK", "Osric", "a/b", "a:b"))
     for words in (("convert", "all.glb", "--onto", TROUPE / "pip.glb"), ("fit", "all.glb", "--platform", "quillmoor")):
