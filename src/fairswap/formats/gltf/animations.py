@@ -14,7 +14,7 @@ from fairswap.formats.gltf.schema import Animation, Document, Target
 from fairswap.model.arrays import Floats
 from fairswap.model.rate import rate_from_interval
 from fairswap.model.rotation import normalized, slerp
-from fairswap.wording import counted
+from fairswap.wording import counted, listed
 
 _WIDTHS = {"rotation": 4, "translation": 3, "scale": 3}
 _MOST_FRAMES = 4_000_000
@@ -147,8 +147,7 @@ def said_of_mended(keys: dict[tuple[int, str], Keys], document: Document, name: 
     ]
     if not rows:
         return None
-    more = f" and {len(rows) - 2} more" if len(rows) > 2 else ""
-    message = f"keys that no program can play as they stand were mended: {', '.join(rows[:2])}{more}"
+    message = f"keys that no program can play as they stand were mended: {listed(rows, 2)}"
     return Finding("keys-mended", "warning", name, message)
 
 
