@@ -7,6 +7,7 @@ import zipfile
 from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
+from xml.etree import ElementTree
 
 import numpy as np
 import pytest
@@ -723,3 +724,40 @@ def test_the_table_of_formats_in_the_docs_is_what_the_code_says_and_says_what_is
         lost = " ".join(row.message for row in fairswap.left_out(one, clips, suffix))
         assert ("vertex colours" in lost) == ("mesh" in holds and "colours" not in holds), suffix
         assert ("mesh" in lost) == ("mesh" not in holds or "vertex colours" in lost), suffix
+
+
+def _mixed_collada(text, order):
+    """The keys of every sampler of a COLLADA file in another order."""
+    ElementTree.register_namespace("", "http://www.collada.org/2005/11/COLLADASchema")
+    root = ElementTree.fromstring(text)
+    for held in root.iter("{http://www.collada.org/2005/11/COLLADASchema}library_animations"):
+        for kind in ("float_array", "Name_array"):
+            for table in held.iter(f"{{http://www.collada.org/2005/11/COLLADASchema}}{kind}"):
+                cells = np.array(table.text.split()).reshape(len(order), -1)
+                table.text = " ".join(cells[order].ravel())
+    return ElementTree.tostring(root)
+
+
+def _mixed_x3d(text, order):
+    """The keys of every interpolator of an X3D file in another order."""
+    root = ElementTree.fromstring(text)
+    for one in root.iter():
+        if one.tag.endswith("Interpolator"):
+            for name in ("key", "keyValue"):
+                cells = np.array(one.get(name).split()).reshape(len(order), -1)
+                one.set(name, " ".join(cells[order].ravel()))
+    return ElementTree.tostring(root)
+
+
+@pytest.mark.parametrize(("kind", "mixed"), [(".dae", _mixed_collada), (".x3d", _mixed_x3d)])
+def test_keys_in_any_order_are_played_in_that_of_time_and_it_is_told(kind, mixed):
+    clip = act("idle", "Pip")
+    fairswap.save(f"plain{kind}", figure("Pip"), [clip])
+    order = np.random.default_rng(3).permutation(clip.frames)
+    Path(f"mixed{kind}").write_bytes(mixed(Path(f"plain{kind}").read_bytes(), order))
+    plain, again = fairswap.load(f"plain{kind}"), fairswap.load(f"mixed{kind}")
+    assert not [finding for finding in plain.findings if finding.code == "keys-mended"]
+    (told,) = [finding for finding in again.findings if finding.code == "keys-mended"]
+    assert "not in the order of time" in told.message
+    assert np.abs(again.clips[0].poses.rotations - plain.clips[0].poses.rotations).max() < 1e-9
+    assert np.abs(again.clips[0].world().positions - plain.clips[0].world().positions).max() < 1e-9

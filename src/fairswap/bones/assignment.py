@@ -11,6 +11,7 @@ from fairswap.bones.roles import MUST_HAVE, RoleMap
 from fairswap.errors import ImpossibleError
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     from fairswap.bones.identification import Identification
@@ -51,7 +52,7 @@ def roles_of(
     if profile is not None:
         given = profile.assign(figure.skeleton)
         if given.missing():
-            problem = f"profile {profile.name!r} does not name {_listed(given.missing())} of {what}"
+            problem = f"profile {profile.name!r} does not name {listed(given.missing())} of {what}"
             raise ImpossibleError(problem, code="profile-incomplete", part=part)
         return given
     known = profile_that_fits(figure)
@@ -105,8 +106,4 @@ def _why_not(found: Identification, roles: RoleMap, what: str) -> str:
         return f"the bones of {what} are not known: {found.findings[0].message}"
     missing = roles.missing()
     have = len(MUST_HAVE) - len(missing)
-    return f"of {what} only {have} of {len(MUST_HAVE)} must-have roles were found; missing: {_listed(missing)}"
-
-
-def _listed(roles: list[str]) -> str:
-    return ", ".join(roles[:8]) + (f" and {len(roles) - 8} more" if len(roles) > 8 else "")
+    return f"of {what} only {have} of {len(MUST_HAVE)} must-have roles were found; missing: {listed(missing, 8)}"

@@ -13,7 +13,7 @@ from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table
 from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
 from fairswap.model.document import Held
-from fairswap.wording import counted
+from fairswap.wording import counted, listed
 
 # Who may wear an avatar, in the words of both editions of VRM.
 _WEARERS = {
@@ -83,8 +83,7 @@ def _lines(report: InspectReport) -> Iterator[str]:
     for kind in dict.fromkeys(row.kind for row in report.beside):
         things = [row for row in report.beside if row.kind == kind]
         named = [_thing(row) for row in things]
-        more = f" and {len(named) - 8} more" if len(named) > 8 else ""
-        yield f"  {kind:<9}{', '.join(named[:8])}{more}"
+        yield f"  {kind:<9}{listed(named, 8)}"
 
 
 def _thing(row: Held) -> str:

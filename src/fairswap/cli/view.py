@@ -13,6 +13,7 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import Report
 from fairswap.cli.text import written_lines
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     import msgspec
@@ -106,7 +107,7 @@ def viewed_rows(page: Page) -> tuple[ViewedRow, ...]:
 
 def _lines(report: ViewReport) -> Iterator[str]:
     for row in report.figures:
-        clips = ", ".join(row.clips[:6]) + (f" and {len(row.clips) - 6} more" if len(row.clips) > 6 else "")
+        clips = listed(row.clips)
         known = "" if row.bones_known else "; which bone is which is not known, so contacts and roles are not shown"
         yield f"  {click.style(row.title, bold=True)}: {clips or 'at rest, no clips'}{known}"
         for name, likeness in row.likeness.items():

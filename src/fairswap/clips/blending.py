@@ -14,6 +14,7 @@ from fairswap.errors import UsageError
 from fairswap.measure.contacts import contacts_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
+from fairswap.model.mesh import weights_over_time
 from fairswap.model.poses import MorphTrack
 from fairswap.model.rotation import quaternion_from_axis_angle, rotate, slerp
 from fairswap.model.signals import eased
@@ -67,7 +68,7 @@ def blended(
         half = int(0.5 * ease)
         base, over = _going_on(base, over, first + half * (first > 0), last - half * (last < base.frames - 1))
     mine = [bone for bone, owner in enumerate(_owners(rigged)) if _takes(wanted, owner)]
-    made = _mixed(base, over, mine, weight, morphs=any(part == "face" for part, _ in wanted))
+    made = _mixed(rigged, base, over, mine, weight, morphs=any(part == "face" for part, _ in wanted))
     if not with_legs:
         return made
     standing = standing_of(contacts[0], in_place(contacts[1], 0, base.frames), weight >= 0.5)
@@ -149,7 +150,7 @@ def _moved_to(clip: Clip, frame: int, stand: tuple[float, Floats], carriers: tup
     return moved_over_ground(clip, turn, shift, carriers[1])
 
 
-def _mixed(base: Clip, over: Clip, bones: Sequence[int], weight: Floats, morphs: bool) -> Clip:
+def _mixed(rigged: RiggedFigure, base: Clip, over: Clip, bones: Sequence[int], weight: Floats, morphs: bool) -> Clip:
     edit, top = base.poses.edit(), over.poses
     for bone in bones:
         edit.turn(bone, slerp(edit.rotation_track(bone).T, top.rotation_track(bone).T, weight).T)
@@ -158,14 +159,8 @@ def _mixed(base: Clip, over: Clip, bones: Sequence[int], weight: Floats, morphs:
             edit.translations[bone] = a * (1.0 - weight) + np.broadcast_to(b, a.shape) * weight
     tracks = edit.morph_tracks
     if morphs:
-        rows = [{track.mesh: track.weights for track in side} for side in (tracks, top.morph_tracks)]
-        tracks = tuple(
-            MorphTrack(mesh, _weights(rows[0], mesh, like) * (1.0 - weight) + _weights(rows[1], mesh, like) * weight)
-            for mesh, like in sorted({**rows[0], **rows[1]}.items())
-        )
+        moved = {track.mesh for track in (*tracks, *top.morph_tracks)}
+        shown = {mesh: [weights_over_time(rigged.figure.meshes[mesh], mesh, one) for one in (base.poses, top)]
+                 for mesh in sorted(moved)}  # fmt: skip
+        tracks = tuple(MorphTrack(mesh, a * (1.0 - weight) + b * weight) for mesh, (a, b) in shown.items())
     return base.with_poses(edit.poses(morph_tracks=tracks), keyed=base.keyed | (over.keyed & set(bones)))
-
-
-def _weights(rows: dict[int, Floats], mesh: int, like: Floats) -> Floats:
-    """Of a clip that does not move a face the weights are zero."""
-    return rows.get(mesh, np.zeros_like(like))

@@ -16,6 +16,7 @@ from fairswap.errors import Finding, UsageError
 from fairswap.measure.contacts import contacts_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
+from fairswap.model.mesh import weights_over_time
 from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses
 from fairswap.model.rotation import quaternion_from_axis_angle, rotate, slerp
 from fairswap.model.signals import eased
@@ -145,7 +146,9 @@ def _appended(rigged: RiggedFigure, a: Clip, b: Clip, count: int, carriers: tupl
         for bone in {*ends[0].translations, *ends[1].translations}
     }
     meshes = {track.mesh for track in (*poses_a.morph_tracks, *poses_b.morph_tracks)}
-    morphs = tuple(MorphTrack(mesh, _morphs(poses_a, poses_b, mesh, at, count, fraction)) for mesh in sorted(meshes))
+    shown = {mesh: [weights_over_time(rigged.figure.meshes[mesh], mesh, one) for one in (poses_a, poses_b)]
+             for mesh in sorted(meshes)}  # fmt: skip
+    morphs = tuple(MorphTrack(mesh, _crossed(x, y, at, count, fraction)) for mesh, (x, y) in shown.items())
     beside = _beside(poses_a, poses_b, at, count, fraction)
     built = PoseBuilder(poses_a.skeleton, np.ascontiguousarray(tracks), translations, morphs, beside).poses()
     joined = a.with_poses(built, keyed=a.keyed | b.keyed)
@@ -158,13 +161,6 @@ def _crossed(a: Floats, b: Floats, at: int, count: int, fraction: Floats) -> Flo
     out = np.concatenate([a[:, :at], b], axis=1)
     out[:, at : at + count + 1] = a[:, at:] * (1.0 - fraction) + b[:, : count + 1] * fraction
     return out
-
-
-def _morphs(a: Poses, b: Poses, mesh: int, at: int, count: int, fraction: Floats) -> Floats:
-    rows = [next((track.weights for track in poses.morph_tracks if track.mesh == mesh), None) for poses in (a, b)]
-    size = next(row for row in rows if row is not None).shape[0]
-    full = [np.zeros((size, poses.frames)) if row is None else row for row, poses in zip(rows, (a, b), strict=True)]
-    return _crossed(full[0], full[1], at, count, fraction)
 
 
 def _beside(a: Poses, b: Poses, at: int, count: int, fraction: Floats) -> tuple[BesideTrack, ...]:

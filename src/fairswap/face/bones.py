@@ -30,6 +30,7 @@ from fairswap.model.rotation import (
     rotation_vector,
 )
 from fairswap.model.skeleton import Skeleton
+from fairswap.wording import listed
 
 # How much a degree counts against a head size, when poses are told apart.
 _DEGREE = 0.006
@@ -116,11 +117,8 @@ def unlike_their_binding(figure: Figure, roles: RoleMap, bones: set[str]) -> lis
                 off[name] = (moved, turned)
     if not off:
         return []
-    rows = ", ".join(
-        f"{name!r} ({100 * moved:.1f} cm, {turned:.0f}°)" for name, (moved, turned) in list(off.items())[:5]
-    )
-    more = f" and {len(off) - 5} more" if len(off) > 5 else ""
-    message = f"bones of the face rest elsewhere than their skin is bound: {rows}{more}; poses count from that rest"
+    rows = listed((f"{name!r} ({100 * moved:.1f} cm, {turned:.0f}°)" for name, (moved, turned) in off.items()), 5)
+    message = f"bones of the face rest elsewhere than their skin is bound: {rows}; poses count from that rest"
     return [Finding("face-not-at-rest", "warning", figure.name, message, "Export it with its face at rest")]
 
 

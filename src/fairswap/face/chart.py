@@ -91,6 +91,11 @@ class Shape:
     control: tuple[str, int] | None = None
 
     @property
+    def does_something(self) -> bool:
+        """Whether it is a shape of a face, of which it is known what it does."""
+        return bool(self.units or self.negative or self.total or self.corrects)
+
+    @property
     def signed(self) -> bool:
         """Whether it also goes the other way."""
         return self.low < 0.0

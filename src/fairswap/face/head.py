@@ -24,8 +24,9 @@ from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.model.mesh import weights_over_time
 from fairswap.model.poses import MorphTrack
-from fairswap.wording import counted
+from fairswap.wording import counted, listed
 
 
 @dataclass(frozen=True, eq=False)
@@ -165,8 +166,10 @@ class Head(Value):
         tracks = []
         for number, mesh in enumerate(self.figure.meshes):
             if any(name in weights for name in mesh.morph_names):
-                zero = np.zeros(clip.frames)
-                rows = np.stack([np.asarray(weights.get(name, zero)) for name in mesh.morph_names])
+                # What is no part of the face stays as it is in the clip, or as it rests: the shape of a belly.
+                rows = weights_over_time(mesh, number, clip.poses).copy()
+                for row, name in enumerate(mesh.morph_names):
+                    rows[row] = weights.get(name, rows[row])
                 tracks.append(MorphTrack(number, rows))
         numbers = [i for i, (name, _) in enumerate(self.chart.columns) if self.chart.shapes[name].bones]
         shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
@@ -194,10 +197,11 @@ def _check_fits(chart: FaceChart, figure: Figure) -> None:
     bones = set(figure.skeleton.names)
     missing = [name for name, shape in chart.shapes.items() if not _has(shape, have, bones)]
     if missing:
-        shown = ", ".join(map(repr, missing[:5])) + (f" and {len(missing) - 5} more" if len(missing) > 5 else "")
         near = difflib.get_close_matches(missing[0], have | bones, 1)
         said = f"It has {near[0]!r}. " if near else ""
-        problem = f"the chart {chart.name!r} has shapes that {figure.name!r} does not have: {shown}"
+        problem = (
+            f"the chart {chart.name!r} has shapes that {figure.name!r} does not have: {listed(map(repr, missing), 5)}"
+        )
         raise ImpossibleError(problem, code="chart-of-another", remedy=f"{said}Correct the chart, or leave it out")
 
 

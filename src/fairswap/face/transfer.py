@@ -16,6 +16,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.errors import Finding, UsageError
 from fairswap.face.anatomy import landmark_displacements
+from fairswap.face.beside import with_shapes_beside
 from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import head_frame
@@ -27,6 +28,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.signals import eased
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     from fairswap.retarget.swap import Swap
@@ -64,9 +66,8 @@ class TransferredFace:
         """What was lost, in a line, and what else is worth telling."""
         if not self.lost:
             return list(self.told)
-        worst = ", ".join(f"{row.unit.replace('_', ' ')} ({row.lost:.0%} at {row.at_s:.2f} s)" for row in self.lost[:4])
-        more = f" and {len(self.lost) - 4} more" if len(self.lost) > 4 else ""
-        message = f"the face cannot show {worst}{more}; the nearest it can was used"
+        rows = (f"{row.unit.replace('_', ' ')} ({row.lost:.0%} at {row.at_s:.2f} s)" for row in self.lost)
+        message = f"the face cannot show {listed(rows, 4)}; the nearest it can was used"
         return [Finding("face-lost", "note", self.clip.name, message), *self.told]
 
 
@@ -103,7 +104,8 @@ class FaceSwap:
         units = np.asarray(self.source.chart.matrix @ shares)
         kept = frozenset(self.carried[bone] for bone in done)
         done_on = perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
-        return replace(done_on, told=(*self.source.findings, *unread(self.source, clip), *done_on.told))
+        with_body, lost = with_shapes_beside(self.source, self.target, clip, done_on.clip)
+        return replace(done_on, clip=with_body, told=(*self.source.findings, *lost, *done_on.told))
 
     def _same_shapes(self) -> Floats:
         """Which ways of the target mean the same as which of the source: ``(target ways, source ways)``."""
@@ -117,28 +119,6 @@ class FaceSwap:
         alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
         fraction = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
         return np.asarray(fraction * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
-
-
-def unread(source: Head, clip: Clip) -> list[Finding]:
-    """What is worth telling of shapes that move and do nothing that a face does: a belly, an arm, what was not
-    recognised."""
-    names = dict.fromkeys(
-        name
-        for track in clip.poses.morph_tracks
-        for name, weights in zip(source.figure.meshes[track.mesh].morph_names, track.weights, strict=True)
-        if np.abs(weights).max(initial=0.0) > 1e-3
-    )
-    shapes = source.chart.shapes
-    lost = [name for name in names if name not in shapes or not _does_something(shapes[name])]
-    if not lost:
-        return []
-    shown = ", ".join(map(repr, lost[:6])) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
-    message = f"{shown} {'moves' if len(lost) == 1 else 'move'} too, and no part of a face with it: not carried over"
-    return [Finding("shapes-lost", "note", clip.name, message)]
-
-
-def _does_something(shape: Shape) -> bool:
-    return bool(shape.units or shape.negative or shape.total or shape.corrects)
 
 
 def as_shown_by(source: Head, target: Head) -> Head:

@@ -37,7 +37,7 @@ from fairswap.retarget.layers import layers_named, with_layers
 from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
 from fairswap.retarget.pipeline import Retargeted, retarget
 from fairswap.retarget.swap import Swap
-from fairswap.wording import counted
+from fairswap.wording import counted, listed
 
 if TYPE_CHECKING:
     from fairswap.face.transfer import TransferredFace
@@ -252,8 +252,7 @@ def _left_beside(clip: Clip) -> list[Finding]:
     if not beside:
         return []
     names = names_of_targets(beside[0].owner, [track.target for track in beside])
-    shown = ", ".join(names[:6]) + (f" and {len(names) - 6} more" if len(names) > 6 else "")
-    message = f"{shown} move in it too, beside the figure: not carried over"
+    message = f"{listed(names)} move in it too, beside the figure: not carried over"
     return [Finding("beside-left", "note", clip.name, message)]
 
 
@@ -352,8 +351,9 @@ def _with_face(row: Conversion, faces: Faces) -> Conversion:
         row = replace(row, retargeted=made, comparison=alone, judged_before=lambda: alone)
     face = faces.put_on(swap, clip, body)
     if face is None:
-        told = (*row.retargeted.findings, *faces.told(swap, clip))
-        return replace(row, retargeted=replace(row.retargeted, findings=told))
+        body, told = faces.without_a_face(swap, clip, body)
+        made = replace(row.retargeted, clip=body, findings=(*row.retargeted.findings, *told))
+        return replace(row, retargeted=made)
     return replace(row, face=face, comparison=faces.judged(row.comparison, swap, clip, face.clip))
 
 

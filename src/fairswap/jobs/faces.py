@@ -76,21 +76,22 @@ class Faces:
             heads.target.check_has_face()
         return heads.transfer(clip, body) if heads.target.chart.columns else None
 
-    def told(self, swap: Swap, clip: Clip) -> list[Finding]:
-        """What is worth telling of a clip whose face was not put on: that it moves, and there is none to put it on."""
-        from fairswap.face.transfer import unread
+    def without_a_face(self, swap: Swap, clip: Clip, body: Clip) -> tuple[Clip, list[Finding]]:
+        """A body without the face of a source's clip, but with its other shapes; and what is worth telling of a face
+        that was not put on: that it moves, and there is none to put it on."""
+        from fairswap.face.beside import with_shapes_beside
 
         heads = self._swaps.get(swap)
         if heads is None or heads.target.chart.columns:
-            return []  # it does nothing, or what it does goes with the body
+            return body, []  # it does nothing, or what it does goes with the body
         shapes = np.flatnonzero(np.ptp(heads.source.activations(clip), axis=1) > _MOVES)
         names = list(dict.fromkeys(heads.source.chart.columns[row][0] for row in shapes))
-        beside = unread(heads.source, clip)
+        body, beside = with_shapes_beside(heads.source, heads.target, clip, body)
         if not names:
-            return beside
+            return body, beside
         some = ", ".join(map(repr, names[:4])) + (" …" if len(names) > 4 else "")
         message = f"{swap.target.figure.name!r} has no face: what the source's does ({some}) is not carried over"
-        return [Finding("face-none", "warning", clip.name, message), *beside]
+        return body, [Finding("face-none", "warning", clip.name, message), *beside]
 
     def judged(self, found: Comparison, swap: Swap, source: Clip, result: Clip) -> Comparison:
         """The comparison with the face in it, if it was carried over with the body."""

@@ -143,6 +143,11 @@ class Mesh(Value):
             object.__setattr__(self, "materials", (plain,))
 
     @property
+    def resting_weights(self) -> Floats:
+        """How much of each morph is shown where nothing moves it, ``(morphs,)``."""
+        return np.zeros(len(self.morph_names)) if self.morph_weights is None else self.morph_weights
+
+    @property
     def main_bones(self) -> Integers:
         """The bone that holds each vertex more than others do, ``(n,)``."""
         return self.joints[np.arange(len(self.joints)), np.argmax(self.weights, axis=1)]
@@ -167,6 +172,12 @@ def all_skin_matrices(mesh: Mesh, world: WorldTransforms, frames: slice = slice(
     return out
 
 
+def weights_over_time(mesh: Mesh, number: int, poses: Poses) -> Floats:
+    """How much each morph of mesh ``number`` is shown, ``(morphs, frames)``: as its track says, else as it rests."""
+    track = poses.morph_track(number)
+    return np.repeat(mesh.resting_weights[:, None], poses.frames, axis=1) if track is None else track
+
+
 def deformed_vertices(
     mesh: Mesh, world: WorldTransforms, frame: int, poses: Poses | None = None, mesh_index: int = 0
 ) -> Floats:
@@ -176,10 +187,8 @@ def deformed_vertices(
     """
     vertices = mesh.vertices
     if mesh.morph_deltas is not None and len(mesh.morph_names):
-        weights = mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(mesh.morph_names))
-        for track in poses.morph_tracks if poses is not None else ():
-            if track.mesh == mesh_index:
-                weights = track.weights[:, frame]
+        track = None if poses is None else poses.morph_track(mesh_index)
+        weights = mesh.resting_weights if track is None else track[:, frame]
         active = np.flatnonzero(weights)
         if len(active):
             vertices = vertices + sum(weights[morph] * mesh.morph_deltas[morph] for morph in active)

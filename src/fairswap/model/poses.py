@@ -167,6 +167,10 @@ class Poses(Value):
         """The local position track ``(3, frames)`` of each bone that has one of its own."""
         return dict(zip(self.translated_bones.tolist(), self.translation_tracks, strict=True))
 
+    def morph_track(self, mesh: int) -> Floats | None:
+        """The weights ``(morphs, frames)`` of one mesh; None of one whose morphs stay as they rest."""
+        return next((track.weights for track in self.morph_tracks if track.mesh == mesh), None)
+
     def edit(self) -> PoseBuilder:
         """A builder that begins with these poses; they stay what they are.
 

@@ -22,6 +22,7 @@ from fairswap.formats.patterns import fits_any
 from fairswap.formats.saved import user_folder
 from fairswap.plans.inputs import Content, content_of, file_digest, files_meant
 from fairswap.plans.recipe import ClipWords, ConvertWords, ExceptionWords, Plan, PoseWords
+from fairswap.wording import listed
 
 # Options that may name a file.
 _FILES = (
@@ -65,7 +66,7 @@ class Recipe(NamedTuple):
             return ""
         new, old = json.loads(self.options), json.loads(other.options)
         names = [name for name in sorted({*new, *old}) if new.get(name) != old.get(name)]
-        return f"changed: {', '.join(names[:4])}" + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+        return f"changed: {listed(names, 4)}"
 
 
 class Task(msgspec.Struct, frozen=True):

@@ -75,7 +75,7 @@ def expressions_of(figure: Figure, roles: RoleMap, clips: tuple[Clip, ...] = ())
             (track.mesh, morph, min(float(row[number + 1]), 1.0))
             for track in alone.poses.morph_tracks
             for morph, row in zip(figure.meshes[track.mesh].morph_names, track.weights, strict=True)
-            if row[number + 1] > _LEAST_WEIGHT
+            if row[number + 1] - row[0] > _LEAST_WEIGHT  # more than at rest: it is the expression that shows it
         ]
         if morphs:
             out[name] = Expression(True, tuple(morphs))

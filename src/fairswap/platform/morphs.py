@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
 import numpy as np
 
+from fairswap.errors import Finding
+from fairswap.face.beside import shapes_beside, with_shapes_beside
 from fairswap.face.chart import FaceChart
 from fairswap.face.head import Head
 from fairswap.face.transfer import FaceSwap, perform_units, still_clip
 from fairswap.face.units import vector
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices, unit_normals
 
 _LEAST_M = 1e-5
 
@@ -45,6 +48,10 @@ class Charted:
         moved = FaceSwap(self.head, self.target).transfer(clip, still).clip
         return replace(bare, poses=replace(bare.poses, morph_tracks=moved.poses.morph_tracks))
 
+    def told(self, clip: Clip) -> list[Finding]:
+        """What is worth telling of a clip of the figure: shapes beside its face that move, and that it has no more."""
+        return with_shapes_beside(self.head, self.target, clip, clip)[1]
+
 
 def charted_morphs(head: Head, chart: FaceChart) -> Charted:
     """The figure with exactly the morphs of ``chart``, as far as its own face can show them.
@@ -65,14 +72,14 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
     ]  # fmt: skip
     kept = [i for i, row in enumerate(rows) if row.lost < 0.9]
     world = made.clip.world()
-    meshes = []
+    body, meshes = shapes_beside(head), []
     for number, mesh in enumerate(figure.meshes):
         rest = deformed_vertices(mesh, world, 0, made.clip.poses, number)
         offsets = ((i, deformed_vertices(mesh, world, i + 1, made.clip.poses, number) - rest) for i in kept)
         moving = {names[i]: deltas for i, deltas in offsets if np.abs(deltas).max(initial=0.0) > _LEAST_M}
         meshes.append(
             replace(
-                mesh, morph_names=tuple(moving), morph_normals=None, origin=None,
+                _shaped(mesh, body), morph_names=tuple(moving), morph_normals=None, origin=None,
                 morph_deltas=np.array(list(moving.values())) if moving else None,
                 morph_weights=np.zeros(len(moving)) if moving else None,
             )
@@ -85,10 +92,24 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
     return Charted(new, tuple(rows), head, target)
 
 
+def _shaped(mesh: Mesh, names: Collection[str]) -> Mesh:
+    """A mesh that has the shape which some of its morphs give it at rest, of itself: to be without them."""
+    shares = np.where([name in names for name in mesh.morph_names], mesh.resting_weights, 0.0)
+    if mesh.morph_deltas is None or not shares.any():
+        return mesh
+    normals = mesh.normals
+    if mesh.morph_normals is not None:
+        normals = unit_normals(normals + np.tensordot(shares, mesh.morph_normals, 1), mesh.vertices, mesh.triangles)
+    return replace(mesh, vertices=mesh.vertices + np.tensordot(shares, mesh.morph_deltas, 1), normals=normals)
+
+
 def without_morphs(figure: Figure) -> Figure:
-    """The figure with no morphs at all."""
+    """The figure with no morphs at all, looking as it did at rest."""
     meshes = tuple(
-        replace(mesh, morph_names=(), morph_deltas=None, morph_weights=None, morph_normals=None, origin=None)
+        replace(
+            _shaped(mesh, mesh.morph_names), morph_names=(), morph_deltas=None, morph_weights=None, morph_normals=None,
+            origin=None,
+        )
         if mesh.morph_names else mesh for mesh in figure.meshes
     )  # fmt: skip
     return replace(figure, meshes=meshes)

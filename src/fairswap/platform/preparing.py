@@ -12,6 +12,7 @@ import numpy as np
 from fairswap.bones.roles import RoleMap
 from fairswap.clips.proving import body_reel
 from fairswap.errors import Finding
+from fairswap.face.beside import shapes_beside
 from fairswap.face.expressions import expressions_chart
 from fairswap.face.head import Head
 from fairswap.figures.atlas import number_of_materials
@@ -36,7 +37,7 @@ from fairswap.pose.choice import pose_named
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.pose.setting import clips_on_rest, skeleton_resting_in, skin_difference, with_rest
-from fairswap.wording import counted
+from fairswap.wording import counted, listed
 
 _REST_SLACK_DEGREES = 1.0
 
@@ -117,6 +118,8 @@ class Prepared:
         # What was decided about other bones is of no use to these, and would count against the size.
         carried = [replace(moved_to_rebuilt(self._faced(clip), self.made), made=None) for clip in rested]
         proof = prove(self.original, rested, new, carried, self.source.roles) if clips else None
+        if self.charted is not None:
+            findings += [row for clip in rested for row in self.charted.told(clip)]
         fitted: list[Clip] = []
         for clip in carried:
             parts, told = fitted_clip(clip, self.target, platform.clip)
@@ -252,6 +255,9 @@ def _with_morphs(
             changes.append(
                 Change("figure.morphs", what, f"{100 * row.lost:.0f} % of it missing" if row.lost > 0.02 else "")
             )
+    beside = shapes_beside(head)
+    if beside:
+        changes.append(Change("figure.morphs", f"left out, as no part of a face: {listed(map(repr, beside))}"))
     return made.figure, made, False
 
 
@@ -276,8 +282,7 @@ def _tell_bones(figure: Figure, made: Rebuilt, platform: Platform, changes: list
     if made.added:
         changes.append(Change("figure.required", f"put in: {', '.join(made.added)}"))
     if made.merged:
-        some = ", ".join(made.merged[:6]) + (f" and {len(made.merged) - 6} more" if len(made.merged) > 6 else "")
-        changes.append(Change("figure.max_bones", f"merged into what carries them: {some}"))
+        changes.append(Change("figure.max_bones", f"merged into what carries them: {listed(made.merged)}"))
     if old.ends:
         changes.append(Change("figure.ends", f"{len(old.ends)} end bones dropped"))
     turned = [

@@ -29,6 +29,7 @@ from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
 from fairswap.retarget.swap import Swap
 from fairswap.retarget.sway import sway, swinging_bones
+from fairswap.wording import listed
 
 
 @dataclass(frozen=True, eq=False)
@@ -129,9 +130,8 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     _let_sway(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
-        shown = ", ".join(lost[:6]) + (f" and {len(lost) - 6} more" if len(lost) > 6 else "")
         does, called = ("moves", "bone of this name") if len(lost) == 1 else ("move", "bones of these names")
-        message = f"{shown} {does} too, and the target has no {called}: not carried over"
+        message = f"{listed(lost)} {does} too, and the target has no {called}: not carried over"
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
     popped = stretched_joints(clip.poses, swap.source)
     if popped:

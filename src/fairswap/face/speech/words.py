@@ -14,6 +14,7 @@ from fairswap.errors import Finding, InputError, UsageError
 from fairswap.face.speech.phones import viseme_of
 from fairswap.face.speech.spelling import phones_by_letters
 from fairswap.formats.tables import table_rows
+from fairswap.wording import listed
 
 # What stands between words: a short stop, and a long one.
 _SHORT_STOP, _LONG_STOP = ",;:()–—…", ".!?。！？"
@@ -59,7 +60,7 @@ class Pronunciation:
         found = [Word(word, known[_key(word)], stop) for word, stop in tokens]
         silent = list(dict.fromkeys(word.text for word in found if not word.phones))
         if silent:
-            message = f"no pronunciation is known for {_listed(silent)}: left out"
+            message = f"no pronunciation is known for {listed(map(repr, silent), 8)}: left out"
             remedy = "Write it as it is spoken, or give its phones in a table of words"
             self.findings.append(Finding("word-left-out", "warning", "text", message, remedy))
         spoken = [word for word in found if word.phones]
@@ -81,7 +82,7 @@ class Pronunciation:
             guessed = {word: tuple(phones_by_letters(word)) for word in left}
             by_letters = [word for word in left if guessed[word]]
             if by_letters:
-                message = f"not in the dictionary, spoken by their letters: {_listed(by_letters)}"
+                message = f"not in the dictionary, spoken by their letters: {listed(map(repr, by_letters), 8)}"
                 remedy = "Install espeak-ng, or give their phones in a table of words, if it looks wrong"
                 if not _dictionary_file():
                     remedy = "Install fairswap[speech], which has a dictionary of 130,000 words"
@@ -154,11 +155,6 @@ def _tokens(text: str) -> list[tuple[str, str]]:
 
 def _key(word: str) -> str:
     return unicodedata.normalize("NFC", word).lower().replace("’", "'").strip("'_ ")
-
-
-def _listed(words: list[str]) -> str:
-    shown = ", ".join(map(repr, words[:8]))
-    return f"{shown} and {len(words) - 8} more" if len(words) > 8 else shown
 
 
 def _known_phones(phones: list[str]) -> tuple[str, ...]:

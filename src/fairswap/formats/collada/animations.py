@@ -11,7 +11,7 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.collada.library import Library, all_below, children
 from fairswap.formats.collada.nodes import Placed
-from fairswap.formats.gltf.animations import rate_of_times
+from fairswap.formats.gltf.animations import keys_put_in_order, rate_of_times
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.markup import Tag, numbers_of
 from fairswap.formats.scene.building import trs_from_matrices
@@ -27,7 +27,8 @@ _CURVE_RATE, _LONGEST_S = 120.0, 3600.0
 
 @dataclass(frozen=True)
 class Channel:
-    """One channel: whose, which step and which of its numbers (None for all), and its keys."""
+    """One channel: whose, which step and which of its numbers (None for all), and its keys; whether they were ``mixed``
+    in the file, not in the order of time."""
 
     owner: str
     step: str
@@ -37,6 +38,7 @@ class Channel:
     interpolation: list[str]
     tangents: tuple[Floats | None, Floats | None]
     tag: Tag
+    mixed: bool = False
 
     @property
     def target(self) -> tuple[str, str, int | None]:
@@ -191,17 +193,18 @@ def _channels(library: Library, animation: Tag) -> list[Channel]:
         if len(times) != len(values) or not len(times):
             problem = f"it has {len(times)} times and {len(values)} values"
             raise InputError(problem, place=sampler.place, remedy=_AGAIN)
-        if np.any(np.diff(times) < 0):
-            raise InputError("the times of its keys do not go forward", place=sampler.place, remedy=_AGAIN)
         kinds = ["LINEAR"] * len(times)
         if "INTERPOLATION" in inputs:
             words = library.words(library.at(sampler, inputs["INTERPOLATION"].source, "source"))
             kinds = [*words, *kinds][: len(times)]
+        order = np.argsort(times, kind="stable")
         both = tuple(
-            tables[name] if name in tables and len(tables[name]) == len(times) else None
+            tables[name][order] if name in tables and len(tables[name]) == len(times) else None
             for name in ("IN_TANGENT", "OUT_TANGENT")
         )
-        out.append(Channel(*_target(tag), times, values, kinds, (both[0], both[1]), tag))
+        mixed = bool(np.any(np.diff(times) < 0))
+        kinds = [kinds[i] for i in order]
+        out.append(Channel(*_target(tag), times[order], values[order], kinds, (both[0], both[1]), tag, mixed))
     return out
 
 
@@ -282,6 +285,9 @@ def keys_of_clip(
     for owner, own in nodes.items():
         steps = [placed for _, placed in by_target[owner]]
         carried |= {id(row) for row in own if any(at.step_of(row.step, row.whole_width) is not None for at in steps)}
+    mixed = sum(row.mixed for row in rows)
+    if mixed:
+        library.findings.append(keys_put_in_order(name, mixed))
     unknown = sorted({f"{row.owner}/{row.step}".rstrip("/") for row in rows if id(row) not in carried})
     if unknown:
         message = f"it moves {len(unknown)} things that no figure has ({', '.join(unknown[:3])}); left out"

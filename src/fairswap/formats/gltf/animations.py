@@ -14,6 +14,7 @@ from fairswap.formats.gltf.schema import Animation, Document, Target
 from fairswap.model.arrays import Floats
 from fairswap.model.rate import rate_from_interval
 from fairswap.model.rotation import normalized, slerp
+from fairswap.wording import counted, listed
 
 _WIDTHS = {"rotation": 4, "translation": 3, "scale": 3}
 _MOST_FRAMES = 4_000_000
@@ -146,8 +147,13 @@ def said_of_mended(keys: dict[tuple[int, str], Keys], document: Document, name: 
     ]
     if not rows:
         return None
-    more = f" and {len(rows) - 2} more" if len(rows) > 2 else ""
-    message = f"keys that no program can play as they stand were mended: {', '.join(rows[:2])}{more}"
+    message = f"keys that no program can play as they stand were mended: {listed(rows, 2)}"
+    return Finding("keys-mended", "warning", name, message)
+
+
+def keys_put_in_order(name: str, tracks: int) -> Finding:
+    """What is said of a clip of another format, so many tracks of which had keys that were not in the order of time."""
+    message = f"keys of {counted(tracks, 'track')} were not in the order of time; they were put in order"
     return Finding("keys-mended", "warning", name, message)
 
 

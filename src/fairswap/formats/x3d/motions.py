@@ -8,6 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.errors import Finding, InputError
+from fairswap.formats.gltf.animations import keys_put_in_order
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.markup import Tag
 from fairswap.formats.scene.building import trs_from_matrices
@@ -26,10 +27,12 @@ Keys = tuple[int, str, Floats, Floats, str]
 
 @dataclass(frozen=True)
 class Track:
-    """The keys of one field: times in seconds, values ``(n, width)`` (turns are xyzw)."""
+    """The keys of one field: times in seconds, values ``(n, width)`` (turns are xyzw); whether they were ``mixed`` in
+    the file, not in the order of time."""
 
     times: Floats
     values: Floats
+    mixed: bool = False
 
     def sampled(self, times: Floats) -> Floats:
         """Values at other times, held beyond the ends."""
@@ -88,11 +91,13 @@ def _track(tag: Tag, seconds: float, file_bytes: int) -> Track | None:
         return None
     if len(times) != len(values):
         raise InputError(f"it has {len(times)} keys and {len(values)} values", place=tag.place, remedy=_AGAIN)
-    if times[0] < 0 or np.any(np.diff(times) < 0):
-        raise InputError("its keys do not go forward", place=tag.place, remedy=_AGAIN)
+    if times.min() < 0:
+        raise InputError(f"it has a key at {times.min() / seconds:g}, before its cycle", place=tag.place, remedy=_AGAIN)
+    order = np.argsort(times, kind="stable")
     if values.size > clip_numbers(file_bytes):
         raise InputError(f"it has {len(times)} keys", place=tag.place, remedy=_AGAIN)
-    return Track(times, turns_of(values) if width == 4 else values)
+    mixed = bool(np.any(np.diff(times) < 0))
+    return Track(times[order], (turns_of(values) if width == 4 else values)[order], mixed)
 
 
 def keys_of_clip(
@@ -129,6 +134,9 @@ def keys_of_clip(
         for column, track in columns.items():
             values[:, column] = track.sampled(times)[:, 0]
         moved.append((node, "weights", times, values, "LINEAR"))
+    mixed = sum(track.mixed for track in tracks.values())
+    if mixed:
+        findings.append(keys_put_in_order(name, mixed))
     lost = [owner for owner in owners if owner not in nodes and owner not in displaced]
     if lost:
         message = f"it moves {len(lost)} things that no figure has ({', '.join(lost[:3])}); left out"

@@ -1,0 +1,207 @@
+"""Shapes that are no part of a face, on a body that its owner has shaped: they rest where they were set, go along with
+clips by their names, and are told where they are lost."""
+
+from dataclasses import replace
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.bones.assignment import roles_of
+from fairswap.face.transfer import still_clip
+from fairswap.model.poses import MorphTrack
+from making import TROUPE, act, figure, run
+
+SET = 0.7
+
+
+def shaped(name, rest=SET, title="Belly"):
+    """A member of the troupe with a belly, set to so much; on every mesh that has a place for it."""
+    own = figure(name)
+    hips = own.skeleton.rest.positions[0, roles_of(own).bones["hips"], 1]
+    meshes = []
+    for mesh, places in zip(own.meshes, own.rest_vertices, strict=True):
+        forward = 0.06 * np.exp(-(((places[:, 1] - hips) / 0.1) ** 2))
+        belly = np.stack([0.0 * forward, 0.0 * forward, forward], axis=1)
+        if forward.max() < 0.03:
+            meshes.append(mesh)
+            continue
+        deltas = belly[None] if mesh.morph_deltas is None else np.concatenate([mesh.morph_deltas, belly[None]])
+        weights = np.append(mesh.resting_weights, rest)
+        meshes.append(
+            replace(mesh, morph_names=(*mesh.morph_names, title), morph_deltas=deltas, morph_normals=None, origin=None,
+                    morph_weights=weights)
+        )  # fmt: skip
+    return replace(own, meshes=tuple(meshes), source=None)
+
+
+def moved_by(clip, own, most=1.0, title="Belly"):
+    """The clip with the belly going from its rest up to the most, beside what else it does."""
+    tracks = {track.mesh: track.weights for track in clip.poses.morph_tracks}
+    for number, mesh in enumerate(own.meshes):
+        if title in mesh.morph_names:
+            rows = tracks.get(number, np.repeat(mesh.resting_weights[:, None], clip.frames, axis=1)).copy()
+            rows[mesh.morph_names.index(title)] = np.linspace(mesh.resting_weights[-1], most, clip.frames)
+            tracks[number] = rows
+    tracks = tuple(MorphTrack(mesh, rows) for mesh, rows in tracks.items())
+    return replace(clip, poses=replace(clip.poses, morph_tracks=tracks))
+
+
+def belly_of(path, title="Belly"):
+    """How far the belly is out in each frame of the one clip of a file, and how far at rest: as its morphs say."""
+    document = fairswap.load(path)
+    (clip,) = document.clips
+    (found,) = [
+        (clip.poses.morph_track(number), mesh.resting_weights[mesh.morph_names.index(title)])
+        if clip.poses.morph_track(number) is None
+        else (clip.poses.morph_track(number)[mesh.morph_names.index(title)], None)
+        for number, mesh in enumerate(document.figure.meshes)
+        if title in mesh.morph_names
+    ]
+    return np.full(clip.frames, found[1]) if found[0] is None else found[0]
+
+
+def in_front(own, mesh):
+    """How far a mesh reaches to the front at the height of the hips, at rest."""
+    places = own.rest_vertices[mesh]
+    hips = own.skeleton.rest.positions[0, roles_of(own).bones["hips"], 1]
+    return places[np.abs(places[:, 1] - hips) < 0.03, 2].max()
+
+
+@pytest.mark.parametrize("who", ["Pip", "Juniper"])
+def test_a_body_keeps_its_shape_when_its_face_is_moved(who):
+    fairswap.save("speaker.glb", figure("Juniper"), [fairswap.demo_motion("spoken line", "Juniper").clips[0]])
+    fairswap.save("own.glb", shaped(who))
+    ran = run("convert", "speaker.glb", "--onto", "own.glb", "-o", "line.glb")
+    assert ran.returncode == 0, ran.stderr
+    assert np.abs(belly_of("line.glb") - SET).max() < 1e-6
+    ran = run("face", "apply", "--text", "Evening!", "--onto", "own.glb", "-o", "said.glb")
+    assert ran.returncode == 0, ran.stderr
+    assert np.abs(belly_of("said.glb") - SET).max() < 1e-6
+
+
+def test_a_face_laid_over_a_clip_leaves_its_other_shapes_as_they_move():
+    own = shaped("Pip")
+    clip = moved_by(act("idle", "Pip"), own)
+    fairswap.save("breathing.glb", own, [clip])
+    ran = run("face", "apply", "--text", "Good evening!", "--onto", "breathing.glb", "--clip", clip.name, "-o", "o.glb")
+    assert ran.returncode == 0, ran.stderr
+    assert np.abs(belly_of("o.glb") - np.linspace(SET, 1.0, clip.frames)).max() < 1e-6
+    again = fairswap.load("o.glb")
+    assert max(np.ptp(track.weights[:-1], axis=1).max() for track in again.clips[0].poses.morph_tracks) > 0.3  # it speaks
+
+
+def test_joined_and_blended_with_a_clip_that_does_not_move_it_a_shape_goes_back_to_its_rest():
+    own = shaped("Pip")
+    plain = act("idle", "Pip")
+    moving = moved_by(act("idle", "Pip"), own, most=0.0)
+    fairswap.save("plain.glb", own, [plain])
+    fairswap.save("moving.glb", own, [moving])
+    assert run("clip", "join", "moving.glb", "plain.glb", "-o", "joined.glb").returncode == 0
+    joined = belly_of("joined.glb")
+    assert joined[0] == pytest.approx(SET)
+    assert joined[moving.frames // 2] == pytest.approx(SET / 2, abs=0.05)
+    assert np.abs(joined[-plain.frames // 2 :] - SET).max() < 1e-6
+    ran = run("clip", "blend", "moving.glb", "plain.glb", "--part", "face", "--from", "2", "--to", "4", "-o", "mixed.glb")
+    assert ran.returncode == 0, ran.stderr
+    mixed = belly_of("mixed.glb")
+    rate = float(plain.rate)
+    assert mixed[int(3 * rate)] == pytest.approx(SET)
+    assert mixed[int(1 * rate)] == pytest.approx(np.linspace(SET, 0.0, moving.frames)[int(1 * rate)], abs=1e-6)
+
+
+NO_MORPHS = 'fairswap = "platform/2"\nname = "plain"\nbones = "fernway"\n[figure]\nmorphs = "none"\n'
+
+
+@pytest.mark.parametrize("stage", ["fernway", "plain.toml"])
+def test_a_stage_that_does_not_take_the_shape_gets_the_body_that_has_it(stage):
+    own = shaped("Pip")
+    with open("plain.toml", "w") as file:
+        file.write(NO_MORPHS)
+    fairswap.save("own.glb", own, [moved_by(act("idle", "Pip"), own)])
+    ran = run("fit", "own.glb", "--platform", stage, "-o", "fitted", "--json")
+    assert ran.returncode == 0, ran.stderr
+    fitted = fairswap.load("fitted/Pip.glb").figure
+    assert not [mesh for mesh in fitted.meshes if "Belly" in mesh.morph_names]
+    flat = in_front(figure("Pip"), 0)
+    assert in_front(own, 0) - flat > 0.02
+    assert in_front(fitted, 0) - flat == pytest.approx(in_front(own, 0) - flat, abs=1e-3)
+    if stage == "fernway":
+        assert "left out, as no part of a face: 'Belly'" in [row["what"] for row in ran.report["changes"]]
+        (told,) = [row for row in ran.report["findings"] if row["code"] == "shapes-lost"]
+        assert told["message"].startswith("'Belly' moves too")
+
+
+def test_an_expression_of_an_avatar_does_not_bring_the_belly_along():
+    own = shaped("Pip")
+    fitted = fairswap.fit(fairswap.Document("x", "", own.space, (own,), ()), "vrm-1")
+    assert fitted.figure.avatar is not None
+    mesh = next(number for number, mesh in enumerate(fitted.figure.meshes) if "Belly" in mesh.morph_names)
+    for name, expression in fitted.figure.avatar.expressions.items():
+        moved = {(number, morph) for number, morph, _ in expression.morphs}
+        assert ((mesh, "Belly") in moved) == (name == "Belly"), name
+
+
+@pytest.mark.parametrize(("target", "moves"), [("Pip", True), ("faceless", True), ("of another scale", False)])
+def test_a_shape_of_the_same_name_goes_along_with_a_motion(target, moves):
+    most = 100.0 if target == "of another scale" else 1.0
+    source = shaped("Juniper", rest=0.0)
+    clip = moved_by(act("walk", "Juniper"), source, most)
+    fairswap.save("source.glb", source, [clip])
+    own = shaped("Pip", rest=0.2)
+    if target == "faceless":  # nothing but the belly
+        bare = [
+            replace(mesh, morph_names=mesh.morph_names[-1:], morph_deltas=mesh.morph_deltas[-1:],
+                    morph_weights=mesh.morph_weights[-1:])
+            for mesh in own.meshes
+        ]  # fmt: skip
+        own = replace(own, meshes=tuple(bare))
+    fairswap.save("own.glb", own)
+    ran = run("convert", "source.glb", "--onto", "own.glb", "-o", "o.glb", "--json")
+    assert ran.returncode in (0, 1), ran.stderr
+    told = [row["message"] for row in ran.report["conversions"][0]["findings"] if row["code"] == "shapes-lost"]
+    if moves:
+        shown = np.interp(np.arange(clip.frames), np.arange(clip.frames), np.linspace(0.0, 1.0, clip.frames))
+        assert np.abs(belly_of("o.glb") - shown).max() < 1e-6
+        assert not told
+    else:
+        assert np.abs(belly_of("o.glb") - 0.2).max() < 1e-6
+        assert told == ["'Belly' moves too, and no part of a face with it: not carried over"]
+
+
+def test_a_shape_that_stays_as_it_rests_is_not_said_to_move():
+    """Exporters key all morphs, also those that never change."""
+    source = shaped("Pip")
+    clip = moved_by(act("walk", "Pip"), source, most=SET)
+    made = fairswap.convert(fairswap.Document("x", "", source.space, (source,), (clip,)), TROUPE / "juniper.glb").done[0]
+    assert not [row for row in made.findings if row.code in ("shapes-lost", "face-none")]
+
+
+def test_morphs_of_a_stage_are_only_on_the_meshes_that_they_move():
+    fitted = fairswap.fit(fairswap.load(TROUPE / "juniper.glb"), "fernway").figure
+    for mesh in fitted.meshes:
+        for name, deltas in zip(mesh.morph_names, mesh.morph_deltas if mesh.morph_names else (), strict=True):
+            assert np.abs(deltas).max() > 1e-5, (mesh.name, name)
+    assert len({len(mesh.morph_names) for mesh in fitted.meshes}) > 1
+
+
+def test_a_face_bone_without_skin_makes_no_morph_and_it_is_told():
+    """A jaw that nothing hangs on: an opened mouth made of it would be one that stays shut."""
+    own = figure("Osric")
+    jaw = roles_of(own).bones["jaw"]
+    below, head = set(own.skeleton.below(jaw).tolist()) | {jaw}, roles_of(own).bones["head"]
+    meshes = tuple(
+        replace(mesh, joints=np.where(np.isin(mesh.joints, list(below)), head, mesh.joints), origin=None)
+        for mesh in own.meshes
+    )
+    bare = replace(own, meshes=meshes, source=None)
+    fitted = fairswap.fit(fairswap.Document("x", "", own.space, (bare,), ()), "fernway")
+    plain = fairswap.fit(fairswap.Document("x", "", own.space, (own,), ()), "fernway")
+    made = {name for mesh in fitted.figure.meshes for name in mesh.morph_names}
+    lost = {row.subject for row in fitted.findings if row.code == "morph-lost"}
+    whole = {name for mesh in plain.figure.meshes for name in mesh.morph_names}
+    assert "say ah" in whole
+    assert lost
+    assert not made & lost
+    still = still_clip(fitted.figure, "still", 30, 2)
+    assert still.frames == 2
