@@ -10,7 +10,7 @@ from fairswap.errors import Finding
 from fairswap.face.head import Head
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
-from fairswap.model.mesh import weights_over_time
+from fairswap.model.mesh import with_weights
 from fairswap.model.poses import MorphTrack
 from fairswap.wording import listed
 
@@ -36,10 +36,7 @@ def with_shapes_beside(source: Head, target: Head, clip: Clip, onto: Clip) -> tu
     tracks = {track.mesh: track for track in onto.poses.morph_tracks}
     for number, mesh in enumerate(target.figure.meshes):
         if carried.keys() & set(mesh.morph_names):
-            rows = weights_over_time(mesh, number, onto.poses).copy()
-            for row, name in enumerate(mesh.morph_names):
-                rows[row] = carried.get(name, rows[row])
-            tracks[number] = MorphTrack(number, rows)
+            tracks[number] = MorphTrack(number, with_weights(mesh, number, onto.poses, carried))
     if carried:
         onto = onto.with_poses(replace(onto.poses, morph_tracks=tuple(tracks.values())), keyed=onto.keyed)
     return onto, _told([name for name in moving if name not in carried], clip)

@@ -24,7 +24,7 @@ from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import weights_over_time
+from fairswap.model.mesh import with_weights
 from fairswap.model.poses import MorphTrack
 from fairswap.wording import counted, listed
 
@@ -163,14 +163,13 @@ class Head(Value):
     def performed(self, shares: Floats, clip: Clip, kept: frozenset[int] = frozenset()) -> Clip:
         """``clip`` (of this figure) with the face driven by ``shares`` of the chart's ways; bones ``kept`` stay."""
         weights = self.chart.file_weights(shares)
-        tracks = []
-        for number, mesh in enumerate(self.figure.meshes):
-            if any(name in weights for name in mesh.morph_names):
-                # What is no part of the face stays as it is in the clip, or as it rests: the shape of a belly.
-                rows = weights_over_time(mesh, number, clip.poses).copy()
-                for row, name in enumerate(mesh.morph_names):
-                    rows[row] = weights.get(name, rows[row])
-                tracks.append(MorphTrack(number, rows))
+        # What is no part of the face stays as it is in the clip, or as it rests: the shape of a belly.
+        driven = {name: row for name, row in weights.items() if self.chart.shapes[name].does_something}
+        tracks = [
+            MorphTrack(number, with_weights(mesh, number, clip.poses, driven))
+            for number, mesh in enumerate(self.figure.meshes)
+            if driven.keys() & set(mesh.morph_names)
+        ]
         numbers = [i for i, (name, _) in enumerate(self.chart.columns) if self.chart.shapes[name].bones]
         shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
         moved = put_on_bones(shapes, shares[numbers], self.figure.skeleton, self.bones, self.frame)

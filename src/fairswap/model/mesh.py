@@ -2,8 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field
+from collections.abc import Collection, Mapping
+from dataclasses import dataclass, field, replace
 from typing import Any, Literal
 
 import numpy as np
@@ -178,6 +178,15 @@ def weights_over_time(mesh: Mesh, number: int, poses: Poses) -> Floats:
     return np.repeat(mesh.resting_weights[:, None], poses.frames, axis=1) if track is None else track
 
 
+def with_weights(mesh: Mesh, number: int, poses: Poses, shown: Mapping[str, Floats]) -> Floats:
+    """The same, but of some morphs, by name, as much as is given ``(frames,)``."""
+    out = weights_over_time(mesh, number, poses).copy()
+    for row, name in enumerate(mesh.morph_names):
+        if name in shown:
+            out[row] = shown[name]
+    return out
+
+
 def deformed_vertices(
     mesh: Mesh, world: WorldTransforms, frame: int, poses: Poses | None = None, mesh_index: int = 0
 ) -> Floats:
@@ -220,6 +229,18 @@ def _weight_table(mesh: Mesh) -> tuple[Integers, Floats | None]:
     for bone, weight in zip(column.reshape(mesh.joints.shape).T, mesh.weights.T, strict=True):
         table[bone, vertices] += weight
     return bones, table
+
+
+def shaped_at_rest(mesh: Mesh, names: Collection[str] | None = None) -> Mesh:
+    """A mesh that has of itself the shape which morphs (some, by name) give it at rest: then those rest at nothing."""
+    taken = np.array([names is None or name in names for name in mesh.morph_names], dtype=bool)
+    shares = np.where(taken, mesh.resting_weights, 0.0)
+    if mesh.morph_deltas is None or not shares.any():
+        return mesh
+    vertices, normals = mesh.vertices + np.tensordot(shares, mesh.morph_deltas, 1), mesh.normals
+    if mesh.morph_normals is not None:
+        normals = unit_normals(normals + np.tensordot(shares, mesh.morph_normals, 1), vertices, mesh.triangles)
+    return replace(mesh, vertices=vertices, normals=normals, morph_weights=np.where(taken, 0.0, mesh.resting_weights))
 
 
 def vertex_normals(vertices: Floats, triangles: Integers) -> Floats:

@@ -33,12 +33,13 @@ def bound_at_rest(mesh: Mesh, skeleton: Skeleton) -> bool:
     return bool(np.degrees(apart).max() < _BOUND_DEGREES and np.linalg.norm(moved, axis=1).max() < _BOUND_M)
 
 
-def rebound_mesh(mesh: Mesh, skeleton: Skeleton) -> Mesh:
+def rebound_mesh(mesh: Mesh, skeleton: Skeleton, *, hanging: bool = False) -> Mesh:
     """The mesh bound to the rest pose of ``skeleton``: vertices, normals, tangents, morphs and bind matrices.
 
-    Meshes that hang on one bone, without skin weights of their own, only go along and stay as they are.
+    Meshes that hang on one bone, without skin weights of their own, only go along and stay as they are; ``hanging``
+    binds those, too.
     """
-    if not mesh.skinned:
+    if not mesh.skinned and not hanging:
         return mesh
     world = _rest_matrices(skeleton)
     linear, shift = _blended(world @ mesh.bind_matrices, mesh.joints, mesh.weights)

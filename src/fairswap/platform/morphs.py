@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -16,7 +15,7 @@ from fairswap.face.transfer import FaceSwap, perform_units, still_clip
 from fairswap.face.units import vector
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh, deformed_vertices, unit_normals
+from fairswap.model.mesh import deformed_vertices, shaped_at_rest
 
 _LEAST_M = 1e-5
 
@@ -79,7 +78,7 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
         moving = {names[i]: deltas for i, deltas in offsets if np.abs(deltas).max(initial=0.0) > _LEAST_M}
         meshes.append(
             replace(
-                _shaped(mesh, body), morph_names=tuple(moving), morph_normals=None, origin=None,
+                shaped_at_rest(mesh, body), morph_names=tuple(moving), morph_normals=None, origin=None,
                 morph_deltas=np.array(list(moving.values())) if moving else None,
                 morph_weights=np.zeros(len(moving)) if moving else None,
             )
@@ -92,22 +91,11 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
     return Charted(new, tuple(rows), head, target)
 
 
-def _shaped(mesh: Mesh, names: Collection[str]) -> Mesh:
-    """A mesh that has the shape which some of its morphs give it at rest, of itself: to be without them."""
-    shares = np.where([name in names for name in mesh.morph_names], mesh.resting_weights, 0.0)
-    if mesh.morph_deltas is None or not shares.any():
-        return mesh
-    normals = mesh.normals
-    if mesh.morph_normals is not None:
-        normals = unit_normals(normals + np.tensordot(shares, mesh.morph_normals, 1), mesh.vertices, mesh.triangles)
-    return replace(mesh, vertices=mesh.vertices + np.tensordot(shares, mesh.morph_deltas, 1), normals=normals)
-
-
 def without_morphs(figure: Figure) -> Figure:
     """The figure with no morphs at all, looking as it did at rest."""
     meshes = tuple(
         replace(
-            _shaped(mesh, mesh.morph_names), morph_names=(), morph_deltas=None, morph_weights=None, morph_normals=None,
+            shaped_at_rest(mesh), morph_names=(), morph_deltas=None, morph_weights=None, morph_normals=None,
             origin=None,
         )
         if mesh.morph_names else mesh for mesh in figure.meshes

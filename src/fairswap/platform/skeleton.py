@@ -28,7 +28,7 @@ from fairswap.model.rotation import (
     slerp,
 )
 from fairswap.model.skeleton import Skeleton, WorldTransforms
-from fairswap.model.skinning import inverse_rest_matrices
+from fairswap.model.skinning import inverse_rest_matrices, rebound_mesh
 from fairswap.model.space import UP
 from fairswap.platform.arriving import arrive
 from fairswap.platform.planning import NewBone, planned_bones
@@ -199,7 +199,8 @@ def _reskinned(
     new = np.zeros((count, len(bones)))
     places = np.array([bone.place for bone in bones])
     chained: set[int] = set()
-    vertices = figure.rest_vertices[figure.meshes.index(mesh)]
+    mesh = rebound_mesh(mesh, figure.skeleton, hanging=True)
+    vertices = mesh.vertices
     for kind in ("spine", "neck"):
         before = [roles.bones[role] for role in roles.chain(kind)]
         after = [i for i, bone in enumerate(bones) if bone.key.startswith(f"{kind}_")]
@@ -221,7 +222,7 @@ def _reskinned(
     weights[weights < 1e-6] = 0.0
     return replace(
         mesh, joints=order.astype(np.intp), weights=weights / weights.sum(axis=1, keepdims=True),
-        vertices=vertices, bind_matrices=inverse_rest_matrices(skeleton), origin=None,
+        bind_matrices=inverse_rest_matrices(skeleton), origin=None,
     )  # fmt: skip
 
 

@@ -28,7 +28,7 @@ from fairswap.formats.usd.packing import library
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh
+from fairswap.model.mesh import Mesh, shaped_at_rest
 from fairswap.model.space import OURS, Space
 
 _TOP = "/Figure"
@@ -82,7 +82,9 @@ class _Writer:
         # The format knows +Y and +Z as up.
         self.space = wanted if wanted.up in ("+Y", "+Z") else OURS
         self.stage, self.figure, self.clips, self.pictures = stage, figure, clips, pictures
-        self.meshes = [mesh_in_space(mesh, self.space) for mesh in figure.meshes]
+        # Blend shapes rest at nothing here: what they make at rest is in the points, and weights count from that.
+        self.meshes = [mesh_in_space(shaped_at_rest(mesh), self.space) for mesh in figure.meshes]
+        self.resting = [mesh.resting_weights[:, None] for mesh in figure.meshes]
         self.paths = _joint_paths(figure)
         self.ticks = float(max((clip.rate for clip in clips), default=24))
         morphs = [(index, name) for index, mesh in enumerate(self.meshes) for name in mesh.morph_names]
@@ -244,7 +246,8 @@ class _Writer:
                 for track in clip.poses.morph_tracks
                 for title in self.meshes[track.mesh].morph_names
             ]
-            weights = np.concatenate([track.weights for track in clip.poses.morph_tracks]).T.astype(np.float32)
+            tracks = [track.weights - self.resting[track.mesh] for track in clip.poses.morph_tracks]
+            weights = np.concatenate(tracks).T.astype(np.float32)
             animation.CreateBlendShapesAttr(tokens)
             weighing = animation.CreateBlendShapeWeightsAttr()
             for frame, code in enumerate(codes):
