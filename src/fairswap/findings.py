@@ -85,7 +85,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "does-not-loop": "The last frame does not lead back to the first.",
     },
     "Faces": {
-        "shapes-lost": "A shape that does nothing a face does (one of the body, say) moves, and nothing of its name does there.",
+        "shapes-lost": "A shape that is no part of a face (one of the body, say) moves, and there is none of its name.",
         "face-none": "The source's face moves, and the figure has neither morphs nor bones to show it with.",
         "face-lost": "The other face has no shape for part of this expression; the nearest is used.",
         "face-cut": "The face track runs longer than the clip and is cut.",
