@@ -131,6 +131,27 @@ def test_a_stage_that_does_not_take_the_shape_gets_the_body_that_has_it(stage):
         assert told["message"].startswith("'Belly' moves too")
 
 
+def test_a_face_that_its_owner_has_set_is_set_on_a_stage_with_other_shapes():
+    """Juniper smiles at rest: so does she with the eleven shapes of Fernway, in a clip that leaves her face alone."""
+    own = figure("Juniper")
+    smiling = tuple(
+        replace(mesh, morph_weights=np.array([float(name == "Grin") for name in mesh.morph_names]), origin=None)
+        if mesh.morph_names else mesh
+        for mesh in own.meshes
+    )  # fmt: skip
+    smiling = replace(own, meshes=smiling, source=None)
+    clip = act("idle", "Juniper")
+    made = [
+        fairswap.fit(fairswap.Document("x", "", own.space, (one,), (clip,)), "fernway").figure for one in (own, smiling)
+    ]
+    moved = [np.linalg.norm(np.concatenate(b.rest_vertices) - np.concatenate(a.rest_vertices), axis=1)
+             for a, b in ((own, smiling), made)]  # fmt: skip
+    # The skin moves where it did, and about as far.
+    assert moved[0].max() > 0.01
+    assert moved[1].max() > 0.5 * moved[0].max()
+    assert np.corrcoef(moved[0], moved[1])[0, 1] > 0.8
+
+
 def test_an_expression_of_an_avatar_does_not_bring_the_belly_along():
     own = shaped("Pip")
     fitted = fairswap.fit(fairswap.Document("x", "", own.space, (own,), ()), "vrm-1")

@@ -14,11 +14,20 @@ import numpy as np
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
-from fairswap.model.rotation import angle_between, matrix_from_quaternion, multiply, quaternion_from_matrix, rotate
+from fairswap.model.rotation import (
+    angle_between,
+    matrix_from_quaternion,
+    multiply,
+    normalized,
+    quaternion_from_matrix,
+    rotate,
+)
 from fairswap.model.skeleton import Skeleton, WorldTransforms
 
 # A bone is where the mesh was bound to it if it is no further off than this.
 _BOUND_M, _BOUND_DEGREES = 0.001, 0.5
+# Binds that differ by less are the same, rounded.
+_SAME = 1e-6
 # Bones were bound in a pose of this skeleton if no bone's length differs by more than this, of the skeleton's extent.
 _ONE_SKELETON = 0.03
 
@@ -33,13 +42,12 @@ def bound_at_rest(mesh: Mesh, skeleton: Skeleton) -> bool:
     return bool(np.degrees(apart).max() < _BOUND_DEGREES and np.linalg.norm(moved, axis=1).max() < _BOUND_M)
 
 
-def rebound_mesh(mesh: Mesh, skeleton: Skeleton, *, hanging: bool = False) -> Mesh:
+def rebound_mesh(mesh: Mesh, skeleton: Skeleton) -> Mesh:
     """The mesh bound to the rest pose of ``skeleton``: vertices, normals, tangents, morphs and bind matrices.
 
-    Meshes that hang on one bone, without skin weights of their own, only go along and stay as they are; ``hanging``
-    binds those, too.
+    Meshes that hang on one bone, without skin weights of their own, only go along and stay as they are.
     """
-    if not mesh.skinned and not hanging:
+    if not mesh.skinned:
         return mesh
     world = _rest_matrices(skeleton)
     linear, shift = _blended(world @ mesh.bind_matrices, mesh.joints, mesh.weights)
@@ -59,6 +67,44 @@ def rebound_mesh(mesh: Mesh, skeleton: Skeleton, *, hanging: bool = False) -> Me
         morph_normals=turned(mesh.morph_normals),
         bind_matrices=_inverses(world),
     )
+
+
+def as_bound(mesh: Mesh, world: Floats) -> Mesh:
+    """The mesh as it is when it was bound in the pose ``world`` ``(bones, 4, 4)``: itself, or with its vertices blended
+    into that pose as skin is."""
+    binds: Floats = np.linalg.inv(world).astype(np.float64)
+    used = np.flatnonzero(weight_on_bones(mesh, len(world)) > 0.0)
+    if np.allclose(mesh.bind_matrices[used], binds[used], rtol=0.0, atol=_SAME):
+        return mesh
+    change = world @ mesh.bind_matrices
+    blended = np.einsum("vk,vkij->vij", mesh.weights, change[mesh.joints])
+    linear = blended[:, :3, :3]
+    safe = np.where(np.abs(np.linalg.det(linear))[:, None, None] > 1e-18, linear, np.eye(3))
+    normals = np.einsum("vji,vj->vi", np.linalg.inv(safe), mesh.normals)
+    length = np.linalg.norm(normals, axis=1, keepdims=True)
+    tangents = mesh.tangents
+    if tangents is not None:
+        along = normalized(np.einsum("vij,vj->vi", linear, tangents[:, :3]))
+        tangents = np.concatenate([along, tangents[:, 3:]], axis=1)
+    return replace(
+        mesh,
+        vertices=np.einsum("vij,vj->vi", linear, mesh.vertices) + blended[:, :3, 3],
+        normals=normals / np.where(length > 0.0, length, 1.0),
+        tangents=tangents,
+        morph_deltas=None if mesh.morph_deltas is None else np.einsum("vij,mvj->mvi", linear, mesh.morph_deltas),
+        morph_normals=None if mesh.morph_normals is None else np.einsum("vij,mvj->mvi", linear, mesh.morph_normals),
+        bind_matrices=binds,
+    )
+
+
+def as_resting(mesh: Mesh, skeleton: Skeleton) -> Mesh:
+    """The mesh as it looks at rest, bound there: itself, or with its vertices blended into that pose as skin is."""
+    return as_bound(mesh, _rest_matrices(skeleton))
+
+
+def weight_on_bones(mesh: Mesh, bones: int) -> Floats:
+    """How much of a mesh hangs on each bone."""
+    return np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), bones).astype(np.float64)
 
 
 def inverse_rest_matrices(skeleton: Skeleton) -> Floats:

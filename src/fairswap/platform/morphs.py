@@ -15,7 +15,8 @@ from fairswap.face.transfer import FaceSwap, perform_units, still_clip
 from fairswap.face.units import vector
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import deformed_vertices, shaped_at_rest
+from fairswap.model.mesh import deformed_vertices, shaped_at_rest, weights_over_time
+from fairswap.model.poses import MorphTrack
 
 _LEAST_M = 1e-5
 
@@ -88,7 +89,26 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
     rows = [row if row.name in there else replace(row, lost=1.0) for row in rows]
     new = replace(figure, meshes=tuple(meshes))
     target = Head(new, None, FaceChart(chart.name, {names[i]: chart.shapes[names[i]] for i in kept}))
-    return Charted(new, tuple(rows), head, target)
+    return _resting_as(figure, Charted(new, tuple(rows), head, target))
+
+
+def _resting_as(figure: Figure, made: Charted) -> Charted:
+    """The same, its face resting as that of the figure did: a smile that it was set to, say."""
+    tracks = tuple(
+        MorphTrack(number, mesh.resting_weights[:, None])
+        for number, mesh in enumerate(figure.meshes)
+        if mesh.resting_weights.any()
+    )
+    if not tracks:
+        return made
+    still = still_clip(figure, "rest", Fraction(1), 1)
+    shown = made.clip(replace(still, poses=replace(still.poses, morph_tracks=tracks))).poses
+    meshes = tuple(
+        replace(mesh, morph_weights=weights_over_time(mesh, number, shown)[:, 0]) if mesh.morph_names else mesh
+        for number, mesh in enumerate(made.figure.meshes)
+    )
+    figure = replace(made.figure, meshes=meshes)
+    return replace(made, figure=figure, target=replace(made.target, figure=figure))
 
 
 def without_morphs(figure: Figure) -> Figure:

@@ -28,7 +28,7 @@ from fairswap.model.rotation import (
     slerp,
 )
 from fairswap.model.skeleton import Skeleton, WorldTransforms
-from fairswap.model.skinning import inverse_rest_matrices, rebound_mesh
+from fairswap.model.skinning import as_resting, inverse_rest_matrices
 from fairswap.model.space import UP
 from fairswap.platform.arriving import arrive
 from fairswap.platform.planning import NewBone, planned_bones
@@ -199,7 +199,7 @@ def _reskinned(
     new = np.zeros((count, len(bones)))
     places = np.array([bone.place for bone in bones])
     chained: set[int] = set()
-    mesh = rebound_mesh(mesh, figure.skeleton, hanging=True)
+    mesh = as_resting(mesh, figure.skeleton)
     vertices = mesh.vertices
     for kind in ("spine", "neck"):
         before = [roles.bones[role] for role in roles.chain(kind)]

@@ -27,7 +27,7 @@ from fairswap.formats.gltf.container import Container
 from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-from fairswap.model.skinning import inverse_rest_matrices, rebound_mesh
+from fairswap.model.skinning import as_resting, inverse_rest_matrices
 from fairswap.model.space import OURS, Space
 from fairswap.pose.rigged import RiggedFigure
 
@@ -198,7 +198,7 @@ def _unboned(figure: Figure) -> Figure:
     meshes = []
     for mesh in figure.meshes:
         count = len(mesh.vertices)
-        flat = replace(rebound_mesh(mesh, figure.skeleton, hanging=True), joints=np.zeros((count, 1), dtype=np.intp),
+        flat = replace(as_resting(mesh, figure.skeleton), joints=np.zeros((count, 1), dtype=np.intp),
                        weights=np.ones((count, 1)), bind_matrices=np.eye(4)[None], skinned=False)  # fmt: skip
         meshes.append(flat)
     return on_one_bone(figure.name, meshes)

@@ -1,9 +1,8 @@
-"""One bind pose for a whole figure, for formats that know no more; and meshes brought into it."""
+"""One bind pose for a whole figure, for formats that know no more."""
 
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import replace
 
 import numpy as np
 
@@ -11,9 +10,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.rotation import matrix_from_quaternion, rotation_from_stretched
-
-# Binds that differ by less are the same, rounded.
-_SAME = 1e-6
+from fairswap.model.skinning import as_bound, weight_on_bones
 
 
 def bind_pose(local: Floats, parents: Sequence[int], meshes: Sequence[Mesh], *, rigid: bool = False) -> Floats:
@@ -23,7 +20,7 @@ def bind_pose(local: Floats, parents: Sequence[int], meshes: Sequence[Mesh], *, 
     ``local`` ``(bones, 4, 4)`` is the rest pose; ``rigid`` takes what stretches out of the matrices.
     """
     count = len(local)
-    held = [_weight_on(mesh, count) for mesh in meshes] or [np.zeros(count)]
+    held = [weight_on_bones(mesh, count) for mesh in meshes] or [np.zeros(count)]
     weights = np.stack(held)
     owner = weights.argmax(axis=0)
     world = np.empty((count, 4, 4))
@@ -35,29 +32,6 @@ def bind_pose(local: Floats, parents: Sequence[int], meshes: Sequence[Mesh], *, 
     if rigid:
         world[:, :3, :3] = matrix_from_quaternion(rotation_from_stretched(world[:, :3, :3]))
     return world
-
-
-def as_bound(mesh: Mesh, world: Floats) -> Mesh:
-    """The mesh as it is when it was bound in the pose ``world`` ``(bones, 4, 4)``: itself, or with its vertices blended
-    into that pose as skin is."""
-    binds: Floats = np.linalg.inv(world).astype(np.float64)
-    used = np.flatnonzero(_weight_on(mesh, len(world)) > 0.0)
-    if np.allclose(mesh.bind_matrices[used], binds[used], rtol=0.0, atol=_SAME):
-        return mesh
-    change = world @ mesh.bind_matrices
-    blended = np.einsum("vk,vkij->vij", mesh.weights, change[mesh.joints])
-    linear = blended[:, :3, :3]
-    safe = np.where(np.abs(np.linalg.det(linear))[:, None, None] > 1e-18, linear, np.eye(3))
-    normals = np.einsum("vji,vj->vi", np.linalg.inv(safe), mesh.normals)
-    length = np.linalg.norm(normals, axis=1, keepdims=True)
-    return replace(
-        mesh,
-        vertices=np.einsum("vij,vj->vi", linear, mesh.vertices) + blended[:, :3, 3],
-        normals=normals / np.where(length > 0.0, length, 1.0),
-        morph_deltas=None if mesh.morph_deltas is None else np.einsum("vij,mvj->mvi", linear, mesh.morph_deltas),
-        morph_normals=None if mesh.morph_normals is None else np.einsum("vij,mvj->mvi", linear, mesh.morph_normals),
-        bind_matrices=binds,
-    )
 
 
 def rebound_error_m(figure: Figure, *, rigid: bool = False) -> float:
@@ -78,8 +52,3 @@ def matrices_of(rotations: Floats, translations: Floats) -> Floats:
     out = np.tile(np.eye(4), (len(rotations), 1, 1))
     out[:, :3, :3], out[:, :3, 3] = matrix_from_quaternion(rotations), translations
     return out
-
-
-def _weight_on(mesh: Mesh, bones: int) -> Floats:
-    """How much of a mesh hangs on each bone."""
-    return np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), bones).astype(np.float64)

@@ -12,7 +12,7 @@ import numpy as np
 from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
 from fairswap.formats.naming import distinct, in_unicode
-from fairswap.formats.scene.binding import as_bound, bind_pose, matrices_of
+from fairswap.formats.scene.binding import bind_pose, matrices_of
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import look_names, pictures_of
 from fairswap.formats.scene.spaces import (
@@ -29,6 +29,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, shaped_at_rest
+from fairswap.model.skinning import as_bound
 from fairswap.model.space import OURS, Space
 
 _TOP = "/Figure"

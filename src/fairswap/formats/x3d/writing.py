@@ -12,7 +12,7 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.formats.naming import on_one_line
-from fairswap.formats.scene.binding import as_bound, bind_pose, matrices_of
+from fairswap.formats.scene.binding import bind_pose, matrices_of
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import look_names, pictures_of
 from fairswap.formats.scene.spaces import moved_bones
@@ -31,6 +31,7 @@ from fairswap.model.rotation import (
     without_sign_jumps,
 )
 from fairswap.model.skeleton import WorldTransforms
+from fairswap.model.skinning import as_bound
 from fairswap.model.space import Space
 
 # The joints of level of articulation one (ISO/IEC 19774-1:2019, 4.9), by the names of both editions.
