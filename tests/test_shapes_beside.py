@@ -273,3 +273,27 @@ def test_a_stage_of_usd_moves_a_shape_as_far_as_it_was_moved():
             np.concatenate(each.figure.skin(each.clips[0].world(), frame, each.clips[0].poses)) for each in (one, other)
         )
         assert np.abs(np.sort(a[:, 2])[-500:] - np.sort(b[:, 2])[-500:]).max() < 1e-4
+
+
+@pytest.mark.long
+def test_clothes_made_for_a_body_that_its_owner_has_set_fit_one_that_is_flat():
+    """A belt a centimetre off a set belly lies a centimetre off a flat one."""
+    own, flat = shaped("Pip"), figure("Pip")
+    number = next(number for number, mesh in enumerate(own.meshes) if "Belly" in mesh.morph_names)
+    skin, places = own.meshes[number], own.rest_vertices[number]
+    hips = own.skeleton.rest.positions[0, roles_of(own).bones["hips"], 1]
+    near = (np.abs(places[:, 1] - hips) < 0.06) & (np.abs(places[:, 0]) < 0.15)
+    kept = skin.triangles[near[skin.triangles].all(axis=1)]
+    rows, corners = np.unique(kept, return_inverse=True)
+    belt = replace(
+        skin, name="belt", vertices=places[rows] + 0.01 * skin.normals[rows], normals=skin.normals[rows],
+        triangles=corners.reshape(-1, 3), joints=skin.joints[rows], weights=skin.weights[rows], morph_names=(),
+        morph_deltas=None, morph_weights=None, morph_normals=None, uvs=None, tangents=None, more={}, origin=None,
+        materials=(),
+    )  # fmt: skip
+    fairswap.save("belt.glb", replace(own, meshes=(belt,), source=None))
+    fairswap.save("set.glb", own)
+    fairswap.save("flat.glb", flat)
+    made = fairswap.dress("flat.glb", "belt.glb", made_for="set.glb", settle=False).figure
+    front = made.rest_vertices[-1][:, 2].max() - in_front(flat, number)
+    assert front == pytest.approx(0.01, abs=0.008)

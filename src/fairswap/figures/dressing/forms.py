@@ -14,7 +14,7 @@ from fairswap.figures.dressing.wrapping import Form
 from fairswap.figures.rigging.shape import Shape
 from fairswap.measure.nearness import Surface
 from fairswap.model.arrays import Floats
-from fairswap.model.mesh import Mesh, deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices, shaped_at_rest
 from fairswap.model.rotation import IDENTITY, conjugate, multiply, normalized, quaternion_between
 from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
 from fairswap.model.skinning import rebound_mesh
@@ -44,7 +44,7 @@ def form_of(rigged: RiggedFigure, as_it_moves: bool) -> Form:
         vertices = [deformed_vertices(mesh, world, 0) for mesh in meshes]
     else:
         skeleton = rest_skeleton(rigged, rigged.reference.rotations)
-        meshes = tuple(in_pose(mesh, skeleton) for mesh in rigged.figure.meshes)
+        meshes = tuple(in_pose(shaped_at_rest(mesh), skeleton) for mesh in rigged.figure.meshes)
         vertices = [mesh.vertices for mesh in meshes]
         world = skeleton.rest
     joints = {role: world.positions[0, bone] for role, bone in rigged.roles.bones.items()}
