@@ -77,7 +77,7 @@ class Surface:
             parts = [self.nearest(part) for part in np.array_split(points, len(points) // _AT_ONCE + 1)]
             names = ("triangle", "shares", "place", "normal", "height_m")
             return Nearest(*(np.concatenate([getattr(part, name) for part in parts]) for name in names))
-        _, near = self._tree.query(points, k=min(_ASKED, len(self._owner)))
+        _, near = self._tree.query(points, k=min(_ASKED, len(self._owner)), workers=-1)
         candidates = self._owner[near.reshape(len(points), -1)]
         corners = self.vertices[self.triangles[candidates]]
         shares = _nearest_shares(points[:, None], corners[:, :, 0], corners[:, :, 1], corners[:, :, 2])
@@ -104,7 +104,7 @@ class Surface:
 
         A quick look before :meth:`nearest`: at the planes of some samples nearby.
         """
-        _, near = self._tree.query(points, k=min(_LOOKED_AT, len(self._owner)))
+        _, near = self._tree.query(points, k=min(_LOOKED_AT, len(self._owner)), workers=-1)
         near = near.reshape(len(points), -1)
         normals = self._sample_normals[near]
         above = np.einsum("nki,nki->nk", points[:, None] - self._places[near], normals)
