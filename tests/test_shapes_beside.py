@@ -297,3 +297,26 @@ def test_clothes_made_for_a_body_that_its_owner_has_set_fit_one_that_is_flat():
     made = fairswap.dress("flat.glb", "belt.glb", made_for="set.glb", settle=False).figure
     front = made.rest_vertices[-1][:, 2].max() - in_front(flat, number)
     assert front == pytest.approx(0.01, abs=0.008)
+
+
+@pytest.mark.long
+def test_a_figure_that_is_rigged_anew_keeps_its_shapes_as_they_look_at_rest():
+    """Bound in the T and resting with the arms down: what a shape moves up there, it moves outward here."""
+    own = figure("Pip")
+    number = max(range(len(own.meshes)), key=lambda at: np.ptp(own.meshes[at].vertices[:, 0]))
+    mesh = own.meshes[number]
+    arms = np.zeros((1, len(mesh.vertices), 3))
+    arms[0, np.abs(own.rest_vertices[number][:, 0]) > 0.25, 1] = 0.02
+    sleeved = replace(mesh, morph_names=("Sleeves",), morph_deltas=arms, morph_weights=np.ones(1), origin=None)
+    meshes = tuple(sleeved if at == number else one for at, one in enumerate(own.meshes))
+    fairswap.save("own.glb", replace(own, meshes=meshes, source=None))
+    assert run("pose", "set", "own.glb", "--to", "t", "--skin", "keep", "-o", "turned.glb").returncode == 0
+    turned = fairswap.load("turned.glb").figure
+    assert run("rig", "turned.glb", "-o", "rigged.glb").returncode == 0
+    rigged = fairswap.load("rigged.glb").figure
+    without = [
+        replace(one, meshes=tuple(replace(mesh, morph_weights=None) for mesh in one.meshes)) for one in (turned, rigged)
+    ]
+    assert np.abs(turned.rest_vertices[number] - without[0].rest_vertices[number]).max() > 0.015
+    for a, b in ((turned, rigged), without):
+        assert max(np.abs(x - y).max() for x, y in zip(a.rest_vertices, b.rest_vertices, strict=True)) < 1e-5
