@@ -11,14 +11,17 @@ from xml.etree import ElementTree
 
 import numpy as np
 import pytest
+from scipy.spatial import cKDTree
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from conftest import need
+from fairswap.bones.assignment import roles_of
 from fairswap.formats.archives import archive_of, parts_from_archive
 from fairswap.formats.gltf.materials import maps_of
 from fairswap.formats.limits import DEEPEST_XML
 from fairswap.model.clip import Clip
-from fairswap.model.mesh import deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between, conjugate, multiply
 from making import TROUPE as TROUPE_FILES
@@ -761,3 +764,30 @@ def test_keys_in_any_order_are_played_in_that_of_time_and_it_is_told(kind, mixed
     assert "not in the order of time" in told.message
     assert np.abs(again.clips[0].poses.rotations - plain.clips[0].poses.rotations).max() < 1e-9
     assert np.abs(again.clips[0].world().positions - plain.clips[0].world().positions).max() < 1e-9
+
+
+@pytest.mark.parametrize("suffix", [".usda", ".x3d"])
+def test_a_rigid_part_that_was_bound_in_another_pose_leaves_the_skin_where_it_is(suffix):
+    """Formats with one bind pose: what hangs on one bone alone is bound anew exactly, skin between bones is not."""
+    own = figure("Pip")
+    skeleton, bone = own.skeleton, roles_of(own).bones["lower_arm_left"]
+    rest = np.eye(4)
+    rest[:3, :3] = Rotation.from_quat(skeleton.rest.rotations[0, bone]).as_matrix()
+    rest[:3, 3] = skeleton.rest.positions[0, bone]
+    bound = rest.copy()
+    bound[:3, :3] = Rotation.from_euler("xyz", [40, 20, 10], degrees=True).as_matrix() @ rest[:3, :3]
+    binds = own.meshes[0].bind_matrices.copy()
+    binds[bone] = np.linalg.inv(bound)
+    places = skeleton.rest.positions[0, bone] + 0.05 * np.random.default_rng(1).normal(size=(6000, 3))
+    there = (bound @ np.linalg.inv(rest) @ np.concatenate([places, np.ones((6000, 1))], axis=1).T).T[:, :3]
+    part = Mesh(
+        "guard", there, np.tile([0.0, 1.0, 0.0], (6000, 1)), np.arange(6000).reshape(-1, 3),
+        np.full((6000, 1), bone), np.ones((6000, 1)), binds,
+    )  # fmt: skip
+    both = replace(own, meshes=(*own.meshes, part), source=None)
+    assert np.abs(both.rest_vertices[-1] - places).max() < 1e-9
+    fairswap.save(f"o{suffix}", both)
+    again = fairswap.load(f"o{suffix}").figure
+    for mesh, before in zip(both.meshes, both.rest_vertices, strict=True):
+        number = next(at for at, other in enumerate(again.meshes) if other.name == mesh.name)
+        assert cKDTree(again.rest_vertices[number]).query(before)[0].max() < 1e-5, mesh.name

@@ -16,11 +16,12 @@ from fairswap.model.skinning import as_bound, weight_on_bones
 def bind_pose(local: Floats, parents: Sequence[int], meshes: Sequence[Mesh], *, rigid: bool = False) -> Floats:
     """Where all bones stood when the skin was bound: world matrices ``(bones, 4, 4)``.
 
-    For each bone the mesh counts that hangs most on it; a bone that holds no skin stands below its parent as it rests.
+    For each bone the mesh counts that hangs most on it together with other bones: what hangs on one bone alone can be
+    bound anew exactly. A bone that holds no skin stands below its parent as it rests.
     ``local`` ``(bones, 4, 4)`` is the rest pose; ``rigid`` takes what stretches out of the matrices.
     """
     count = len(local)
-    held = [weight_on_bones(mesh, count) for mesh in meshes] or [np.zeros(count)]
+    held = [_hold(mesh, count) for mesh in meshes] or [np.zeros(count)]
     weights = np.stack(held)
     owner = weights.argmax(axis=0)
     world = np.empty((count, 4, 4))
@@ -52,3 +53,10 @@ def matrices_of(rotations: Floats, translations: Floats) -> Floats:
     out = np.tile(np.eye(4), (len(rotations), 1, 1))
     out[:, :3, :3], out[:, :3, 3] = matrix_from_quaternion(rotations), translations
     return out
+
+
+def _hold(mesh: Mesh, bones: int) -> Floats:
+    """How much it matters to a mesh where each bone stood when it was bound."""
+    bent = (mesh.weights > 0.0).sum(axis=1) > 1
+    shared = np.bincount(mesh.joints[bent].ravel(), mesh.weights[bent].ravel(), bones)
+    return np.asarray(shared + 1e-6 * weight_on_bones(mesh, bones))
