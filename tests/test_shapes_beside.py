@@ -185,7 +185,7 @@ def test_a_shape_of_the_same_name_goes_along_with_a_motion(target, moves):
         assert not told
     else:
         assert np.abs(belly_of("o.glb") - 0.2).max() < 1e-6
-        assert told == ["'Belly' moves too, and no part of a face with it: not carried over"]
+        assert told == ["'Belly' moves too, beside the face: not carried over"]
 
 
 def test_a_shape_that_stays_as_it_rests_is_not_said_to_move():

@@ -189,7 +189,7 @@ def _on_the_path() -> Iterator[str]:
     if shutil.which("fairswap") is None and activate.exists():
         with suppress(ValueError):
             activate = activate.relative_to(Path.cwd())
-        yield f"    . {shlex.quote(str(activate))}"
+        yield f"    . {shlex.quote(str(activate))}    # the shell finds fairswap from here on"
 
 
 def _cells(row: DemoConversion) -> tuple[str, ...]:

@@ -58,5 +58,5 @@ def _told(lost: list[str], clip: Clip) -> list[Finding]:
     if not lost:
         return []
     does = "moves" if len(lost) == 1 else "move"
-    message = f"{listed(map(repr, lost))} {does} too, and no part of a face with it: not carried over"
+    message = f"{listed(map(repr, lost))} {does} too, beside the face: not carried over"
     return [Finding("shapes-lost", "note", clip.name, message)]

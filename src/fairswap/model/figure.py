@@ -12,7 +12,7 @@ import numpy as np
 from fairswap.model.arrays import Floats, Value, read_only
 from fairswap.model.avatar import Avatar
 from fairswap.model.cards import html_card
-from fairswap.model.mesh import Mesh, deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices, weight_on_bones
 from fairswap.model.rotation import matrix_from_quaternion
 from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.model.space import OURS, Space
@@ -93,10 +93,7 @@ class Figure(Value):
         """How much skin hangs on each bone, ``(bones,)`` in vertices; None without meshes."""
         if not self.meshes:
             return None
-        out = np.zeros(len(self.skeleton))
-        for mesh in self.meshes:
-            out += np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), len(out))
-        return read_only(out)
+        return read_only(np.sum([weight_on_bones(mesh, len(self.skeleton)) for mesh in self.meshes], axis=0))
 
     @cached_property
     def skin_boxes(self) -> Floats:

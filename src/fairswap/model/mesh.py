@@ -172,6 +172,11 @@ def all_skin_matrices(mesh: Mesh, world: WorldTransforms, frames: slice = slice(
     return out
 
 
+def weight_on_bones(mesh: Mesh, bones: int) -> Floats:
+    """How much of a mesh hangs on each bone ``(bones,)``, in vertices."""
+    return np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), bones).astype(np.float64)
+
+
 def weights_over_time(mesh: Mesh, number: int, poses: Poses) -> Floats:
     """How much each morph of mesh ``number`` is shown, ``(morphs, frames)``: as its track says, else as it rests."""
     track = poses.morph_track(number)
@@ -179,7 +184,7 @@ def weights_over_time(mesh: Mesh, number: int, poses: Poses) -> Floats:
 
 
 def with_weights(mesh: Mesh, number: int, poses: Poses, shown: Mapping[str, Floats]) -> Floats:
-    """The same, but of some morphs, by name, as much as is given ``(frames,)``."""
+    """Weights over time ``(morphs, frames)``, but of some morphs, by name, those that are given ``(frames,)``."""
     out = weights_over_time(mesh, number, poses).copy()
     for row, name in enumerate(mesh.morph_names):
         if name in shown:

@@ -13,7 +13,7 @@ import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh
+from fairswap.model.mesh import Mesh, weight_on_bones
 from fairswap.model.rotation import (
     angle_between,
     matrix_from_quaternion,
@@ -100,11 +100,6 @@ def as_bound(mesh: Mesh, world: Floats) -> Mesh:
 def as_resting(mesh: Mesh, skeleton: Skeleton) -> Mesh:
     """The mesh as it looks at rest, bound there: itself, or with its vertices blended into that pose as skin is."""
     return as_bound(mesh, _rest_matrices(skeleton))
-
-
-def weight_on_bones(mesh: Mesh, bones: int) -> Floats:
-    """How much of a mesh hangs on each bone."""
-    return np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), bones).astype(np.float64)
 
 
 def inverse_rest_matrices(skeleton: Skeleton) -> Floats:

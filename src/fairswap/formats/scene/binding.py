@@ -8,9 +8,9 @@ import numpy as np
 
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh, deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices, weight_on_bones
 from fairswap.model.rotation import matrix_from_quaternion, rotation_from_stretched
-from fairswap.model.skinning import as_bound, weight_on_bones
+from fairswap.model.skinning import as_bound
 
 
 def bind_pose(local: Floats, parents: Sequence[int], meshes: Sequence[Mesh], *, rigid: bool = False) -> Floats:
