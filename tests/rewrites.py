@@ -478,7 +478,7 @@ def saved_in_mid_motion(scene):
         if path == "weights" or "matrix" in node:
             continue
         times, values = scene.arrays[sampler["input"]][:, 0], scene.arrays[sampler["output"]]
-        each = values.reshape(len(times), -1, values.shape[1])
+        each = values.reshape(len(times), -1, values.shape[1]) / (32767 if values.dtype.kind == "i" else 1)
         key = int(np.searchsorted(times, times[0] + (times[-1] - times[0]) / 3))
         node[path] = each[key, each.shape[1] // 2].astype(float).tolist()
 
@@ -706,9 +706,172 @@ def mirrored_below_a_mirroring_node(scene):
     _above(scene, scale=[-1.0, 1.0, 1.0])
 
 
+@rewrite
+def a_node_between_every_two_bones(scene):
+    """Each bone rests on a node above it that nothing moves, and its keys are relative to that."""
+    above = {}
+    for joint in scene.joints:
+        row = scene.nodes[joint]
+        if {"matrix", "scale", "mesh"} & row.keys():
+            continue
+        turn, place = Rotation.from_quat(row.pop("rotation", [0, 0, 0, 1])), row.pop("translation", [0, 0, 0])
+        parent = scene.parent_of(joint)
+        beside = scene.roots() if parent is None else scene.nodes[parent]["children"]
+        between = {"rotation": turn.as_quat().tolist(), "translation": place, "children": [joint]}
+        scene.nodes.append(between | ({"name": f"{row['name']}_offset"} if "name" in row else {}))
+        beside[beside.index(joint)] = len(scene.nodes) - 1
+        above[joint] = turn, np.array(place)
+    for _, channel, sampler in scene.channels():
+        joint, path = channel["target"]["node"], channel["target"]["path"]
+        if joint not in above or path not in ("rotation", "translation"):
+            continue
+        turn, place = above[joint]
+        values = scene.arrays[sampler["output"]].astype(float)
+        if path == "rotation":
+            values = values @ _times(turn.inv()).T
+        else:
+            off = np.tile(place, (len(values), 1))
+            if sampler.get("interpolation") == "CUBICSPLINE":  # tangents have no place
+                off[0::3] = off[2::3] = 0.0
+            values = turn.inv().apply(values - off)
+        sampler["output"] = scene.add(values)
+
+
+@rewrite
+def bones_with_rolled_axes(scene):
+    """The axes of each bone lie anyhow."""
+    still = Rotation.identity()
+    rolls = {
+        joint: Rotation.random(random_state=joint)
+        for joint in scene.joints
+        if not {"matrix", "scale", "mesh"} & scene.nodes[joint].keys()
+    }
+    parents = {node: scene.parent_of(node) for node in range(len(scene.nodes))}
+
+    def changed(node, path, values):
+        above, own = rolls.get(parents[node], still), rolls.get(node, still)
+        if path == "translation":
+            return above.inv().apply(values)
+        return np.asarray(values, dtype=float) @ _times(above.inv()).T @ _times_right(own).T
+
+    touched = [node for node in parents if node in rolls or parents[node] in rolls]
+    for node in touched:
+        row = scene.nodes[node]
+        if "matrix" in row:
+            matrix = np.array(row["matrix"]).reshape(4, 4).T
+            matrix[:3] = rolls[parents[node]].inv().as_matrix() @ matrix[:3]
+            row["matrix"] = matrix.T.ravel().tolist()
+            continue
+        row["rotation"] = changed(node, "rotation", row.get("rotation", [0, 0, 0, 1])).tolist()
+        if "translation" in row:
+            row["translation"] = changed(node, "translation", row["translation"]).tolist()
+    for _, channel, sampler in scene.channels():
+        node, path = channel["target"]["node"], channel["target"]["path"]
+        if node in touched and path in ("rotation", "translation"):
+            sampler["output"] = scene.add(changed(node, path, scene.arrays[sampler["output"]]))
+    for skin in scene.json["skins"]:
+        binds = scene.arrays[skin["inverseBindMatrices"]].reshape(-1, 4, 4).transpose(0, 2, 1).astype(float)
+        for row, joint in enumerate(skin["joints"]):
+            binds[row, :3] = rolls.get(joint, still).inv().as_matrix() @ binds[row, :3]
+        skin["inverseBindMatrices"] = scene.add(binds.transpose(0, 2, 1).reshape(-1, 16))
+
+
+def _times_right(turn):
+    """The matrix by which a rotation multiplies quaternions from the right."""
+    x, y, z, w = turn.as_quat()
+    return np.array([[w, z, -y, x], [-z, w, x, y], [y, -x, w, z], [-x, -y, -z, w]])
+
+
+@rewrite
+def rotations_as_integers(scene):
+    """Keys of 16 bits."""
+    done = {}
+    for _, channel, sampler in scene.channels():
+        old = sampler["output"]
+        if channel["target"]["path"] == "rotation" and sampler.get("interpolation", "LINEAR") != "CUBICSPLINE":
+            if old not in done and scene.arrays[old].dtype.kind == "f":
+                done[old] = scene.add(np.round(scene.arrays[old].astype(float) * 32767), "<i2", normalized=True)
+            sampler["output"] = done.get(old, old)
+
+
+@rewrite
+def an_animation_for_each_bone(scene):
+    """As exporters do that write object by object: none of them is a motion by itself."""
+    rows = []
+    for animation in scene.json["animations"]:
+        by_node = {}
+        for channel in animation["channels"]:
+            by_node.setdefault(channel["target"]["node"], []).append(channel)
+        for node, channels in by_node.items():
+            samplers = [animation["samplers"][channel["sampler"]] for channel in channels]
+            rows.append({
+                "name": f"{animation['name']}|{scene.nodes[node].get('name', node)}",
+                "channels": [{**channel, "sampler": number} for number, channel in enumerate(channels)],
+                "samplers": samplers,
+            })  # fmt: skip
+    scene.json["animations"] = rows
+
+
+@rewrite
+def triangles_by_themselves(scene):
+    """No vertex is shared: flat shading, or a program that knows no indices."""
+    for primitive in scene.primitives():
+        if "indices" not in primitive:
+            continue
+        corners = scene.arrays[primitive.pop("indices")].ravel()
+        for holder in (primitive["attributes"], *primitive.get("targets", [])):
+            for key, old in holder.items():
+                normalized = {"normalized": True} if scene.json["accessors"][old].get("normalized") else {}
+                values = scene.arrays[old]
+                holder[key] = scene.add(values[corners], values.dtype.str.replace("|", ""), **normalized)
+
+
+@rewrite
+def a_floor_and_a_backdrop(scene):
+    """Scenery, forty times as wide as the figure."""
+    floor = [[-40, 0, -40], [40, 0, -40], [40, 0, 40], [-40, 0, 40]]
+    backdrop = [[-40, -1, -30], [40, -1, -30], [40, 50, -30], [-40, 50, -30]]
+    for name, corners in (("floor", floor), ("backdrop", backdrop)):
+        faces = scene.add(np.array([[0], [2], [1], [0], [3], [2]]), "<u2")
+        part = {"attributes": {"POSITION": scene.add(corners)}, "indices": faces}
+        scene.json["meshes"].append({"name": name, "primitives": [part]})
+        scene.nodes.append({"name": name, "mesh": len(scene.json["meshes"]) - 1})
+        scene.roots().append(len(scene.nodes) - 1)
+
+
+@rewrite
+def travel_on_a_node_above(scene):
+    """What carries the hips over the ground carries the node above all bones instead."""
+    inside = _below(scene, scene.tops())
+    moving = [row for row in scene.channels()
+              if row[1]["target"]["path"] == "translation" and row[1]["target"]["node"] in inside]  # fmt: skip
+    moving = [row for row in moving if np.ptp(scene.arrays[row[2]["output"]], axis=0).max() > 0.01]
+    if len(moving) != 1 or moving[0][2].get("interpolation") == "CUBICSPLINE":
+        return
+    animation, channel, sampler = moving[0]
+    turn, size = Rotation.identity(), 1.0
+    node = scene.parent_of(channel["target"]["node"])
+    while node is not None:
+        row = scene.nodes[node]
+        if "matrix" in row:
+            return
+        turn, size = Rotation.from_quat(row.get("rotation", [0, 0, 0, 1])) * turn, size * row.get("scale", [1])[0]
+        node = scene.parent_of(node)
+    values = scene.arrays[sampler["output"]].astype(float)
+    travel = size * turn.apply(values - values[0]) * [1.0, 0.0, 1.0]
+    sampler["output"] = scene.add(values - turn.inv().apply(travel) / size)
+    roots = [root for root in scene.roots() if inside & _below(scene, [root])]
+    scene.nodes.append({"name": "Mover", "children": roots})
+    scene.roots()[:] = [root for root in scene.roots() if root not in roots] + [len(scene.nodes) - 1]
+    animation["samplers"].append({"input": sampler["input"], "output": scene.add(travel), "interpolation": "LINEAR"})
+    target = {"node": len(scene.nodes) - 1, "path": "translation"}
+    animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
+
+
 def rewritten(data: bytes, *names: str) -> bytes:
     """The file, rewritten in these ways one after another."""
     scene = Scene(data)
-    for name in names:
+    last = "an animation for each bone"  # what is written object by object is so whatever was done before
+    for name in sorted(names, key=lambda name: name == last):
         REWRITES[name](scene)
     return scene.bytes()

@@ -48,6 +48,7 @@ REMEDIES = {
     "several-figures": "load(…, figure=NAME) takes another",
     "shape-contradicts": "Look at it with picture.face, or say what it does",
     "sides-swapped": "Exchange the sides in its bone profile (bones.draft), or mirror the file back",
+    "skin-apart": "bones.merge joins a second skeleton with the body's; dress puts clothes on; else leave it out",
     "space-corrected": "Load it with another unit or up if this is wrong",
     "space-found": "Load it with another unit or up if this is wrong",
     "space-guessed": "Load it with another unit or up if this is wrong",

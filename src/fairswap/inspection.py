@@ -5,6 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
+from fairswap.bones.apart import skin_apart
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, broken_profiles, profile_named
 from fairswap.bones.roles import RoleMap
@@ -162,7 +163,7 @@ def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]
     except ImpossibleError as error:
         roles = RoleMap({}, "")
         findings.append(Finding("bones-unknown", "warning", figure.name, error.problem))
-    findings += _all_blended(figure)
+    findings += skin_apart(figure, roles) + _all_blended(figure)
     return FigureFacts(
         name=figure.name,
         height_m=figure.height_m,

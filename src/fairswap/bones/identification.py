@@ -335,7 +335,7 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
     for bone in range(rig.count) if known else ():
         distance = np.linalg.norm(rig.places[known] - rig.places[bone], axis=1)
         twin = known[int(np.argmin(distance))]
-        if bone in role_of or distance.min() > 0.003 * rig.size or twin in rig.ancestors(bone):
+        if bone in role_of or bone in rig.hollow or distance.min() > 0.003 * rig.size or twin in rig.ancestors(bone):
             continue
         if rig.meanings[bone].parts == rig.meanings[twin].parts and bone not in rig.ends:
             duplicates.append((bone, twin))

@@ -13,13 +13,16 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 
 _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
+# Where nodes that hold nothing stand at so many of the bones, an exporter put them there.
+_OFTEN_HOLLOW = 0.25
 _TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins
 
 
 class Rig:
     """A skeleton seen as branches: ends and helpers set apart, the rest with lengths and reach.
 
-    ``core`` children are those that are neither. Lengths are those of the rest pose, which bones keep in every pose.
+    ``family`` are all that hang on each bone, ``children`` those that are neither; ``hollow`` nodes, which only hold
+    one bone at its very place, are passed over. Lengths are those of the rest pose, which bones keep in every pose.
     """
 
     def __init__(self, figure: Figure, clip: Clip | None = None) -> None:
@@ -27,18 +30,24 @@ class Rig:
         self.motion = Motion(clip) if clip is not None and clip.frames > 1 else None
         self.figure, self.skeleton = figure, skeleton
         self.count = len(skeleton)
-        self.parents: list[int] = skeleton.parents.tolist()
         self.places: Floats = skeleton.rest.positions[0]
-        self.length = np.zeros(self.count)
-        inner = skeleton.parents >= 0
-        self.length[inner] = np.linalg.norm(self.places[inner] - self.places[skeleton.parents[inner]], axis=1)
         self.size = float(np.ptp(self.places, axis=0).max()) or 1.0
         self.weight = figure.skin_on_bones
+        self.hollow = self._hollow()
+        self.parents = [self._held_by(parent) for parent in skeleton.parents.tolist()]
+        self.family: list[list[int]] = [[] for _ in range(self.count)]
+        for bone, parent in enumerate(self.parents):
+            if parent >= 0 and bone not in self.hollow:
+                self.family[parent].append(bone)
+        self.length = np.zeros(self.count)
+        above = np.array(self.parents, dtype=np.intp)
+        inner = above >= 0
+        self.length[inner] = np.linalg.norm(self.places[inner] - self.places[above[inner]], axis=1)
         self.ends = self._ends()
         self.helpers = self._helpers()
         self.children: list[list[int]] = [
             [child for child in children if child not in self.ends and child not in self.helpers]
-            for children in skeleton.children
+            for children in self.family
         ]
         self.reach = np.zeros(self.count)
         self.below = np.ones(self.count, dtype=np.intp)
@@ -76,7 +85,7 @@ class Rig:
         or a hand."""
         found = self.chain(bone)
         if len(found) == 2:
-            found += [child for child in self.skeleton.children[found[-1]] if child in self.ends][:1]
+            found += [child for child in self.family[found[-1]] if child in self.ends][:1]
         return found
 
     def run(self, bone: int) -> list[int]:
@@ -110,15 +119,32 @@ class Rig:
         off += 0.08 * (self.below[a] != self.below[b])
         return float(np.exp(-((off / 0.15) ** 2))) if off < 2 * _TWIN_LENGTHS else 0.0
 
+    def _hollow(self) -> set[int]:
+        """Nodes without skin that hold one bone each, where they are, if an exporter put them in everywhere."""
+        found = set()
+        for bone, children in enumerate(self.skeleton.children):
+            skinned = self.weight is not None and self.weight[bone] > 0
+            alone = len(children) == 1 and children[0] not in self.skeleton.ends
+            if skinned or not alone or self.skeleton.parents[bone] < 0:
+                continue
+            if self.distance(bone, children[0]) <= 1e-6 * self.size:
+                found.add(bone)
+        return found if len(found) >= _OFTEN_HOLLOW * self.count else set()
+
+    def _held_by(self, bone: int) -> int:
+        while bone in self.hollow:
+            bone = int(self.skeleton.parents[bone])
+        return bone
+
     def _ends(self) -> set[int]:
         found = set(self.skeleton.ends)
         for bone in range(self.count - 1, -1, -1):
-            if any(child not in found for child in self.skeleton.children[bone]) or self.parents[bone] < 0:
+            if bone in self.hollow or any(child not in found for child in self.family[bone]) or self.parents[bone] < 0:
                 continue
             # Without skin, and alone where it is: eyes and helpers without skin have neighbours.
             bare = self.weight is not None and self.weight[bone] <= 0 < self.weight[self.parents[bone]]
-            bare = bare and len(self.skeleton.children[self.parents[bone]]) == 1
-            if self.skeleton.children[bone]:
+            bare = bare and len(self.family[self.parents[bone]]) == 1
+            if self.family[bone]:
                 continue
             none = self.length[bone] <= 1e-9 * self.size
             if bare or none or "end" in meaning_of(self.skeleton.names[bone]).parts:
@@ -130,16 +156,16 @@ class Rig:
         found: dict[int, tuple[int, float]] = {}
         for bone in range(self.count):
             parent = self.parents[bone]
-            leaf = all(child in self.ends for child in self.skeleton.children[bone])
-            if parent < 0 or not leaf or bone in self.ends:
+            leaf = all(child in self.ends for child in self.family[bone])
+            if parent < 0 or not leaf or bone in self.ends or bone in self.hollow:
                 continue
             named = "helper" in meaning_of(self.skeleton.names[bone]).parts
             best = (np.inf, 0.0)
-            family = self.skeleton.children[parent]
+            family = self.family[parent]
             for other in family if len(family) <= _MOST_SIBLINGS else ():
                 if other == bone or other in self.ends:
                     continue
-                if not self.skeleton.children[other] and self.length[other] <= self.length[bone]:
+                if not self.family[other] and self.length[other] <= self.length[bone]:
                     continue
                 along = self.places[other] - self.places[parent]
                 length2 = float(along @ along)

@@ -58,7 +58,7 @@ def _ahead(rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray) -> np.nd
     directions = []
     for number in (0, 1):
         foot = limbs["foot"][number]
-        beyond = [limbs["toes"][number]] if "toes" in limbs else list(rig.skeleton.children[foot])
+        beyond = [limbs["toes"][number]] if "toes" in limbs else rig.family[foot]
         for tip in beyond[:1]:
             directions.append(rig.places[tip] - rig.places[foot])
             # From the ankle down the shin's way is no pointing: only what is square to it counts.

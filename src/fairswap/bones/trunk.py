@@ -63,7 +63,7 @@ def _neck_and_head(
     """All bones above the chest that may be the head, best first, each with the bones of the neck below it."""
     necks: dict[int, list[int]] = {}
     scored: list[tuple[float, int]] = []
-    leaves = [child for child in rig.skeleton.children[chest] if child not in rig.ends]
+    leaves = [child for child in rig.family[chest] if child not in rig.ends]
     for start in leaves:
         if start in taken or start in rig.helpers:
             continue
@@ -76,7 +76,7 @@ def _neck_and_head(
             score += 2.0 * fit(rig.names[bone], "head")
             score += sum(0.8 * fit(rig.names[b], "neck_1") for b in run[:at]) / max(at, 1)
             score += 0.9 if forks and bone == run[-1] else 0.0
-            ended = any(child in rig.ends for child in rig.skeleton.children[bone])
+            ended = any(child in rig.ends for child in rig.family[bone])
             score += 0.7 if not forks and (bone == run[-1] or ended) else 0.0
             # A long last stretch is the skull itself: its upper end is not a joint.
             if not forks and bone == run[-1] and at >= 1 and not ended:
@@ -107,7 +107,7 @@ def _face(rig: Rig, head: int, up: np.ndarray) -> dict[str, int]:
 
     Of the pairs in the upper face the eyes lie least ahead: lids and brows are on the surface.
     """
-    children = [child for child in rig.skeleton.children[head] if child not in rig.ends]
+    children = [child for child in rig.family[head] if child not in rig.ends]
     found: dict[str, int] = {}
     named = [c for c in children if not rig.meanings[c].parts & {"extra", "helper"}]
     jaws = [c for c in named if "jaw" in rig.meanings[c].parts]

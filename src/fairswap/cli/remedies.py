@@ -48,6 +48,8 @@ REMEDIES = {
     "several-figures": "Take another with --figure NAME",
     "shape-contradicts": "Look at it with 'fairswap face show', or --say",
     "sides-swapped": "Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
+    "skin-apart": "'fairswap bones merge' joins a second skeleton with the body's; 'fairswap dress' puts clothes on; "
+    "else leave it out",
     "space-corrected": "Use --unit and --up if this is wrong",
     "space-found": "Use --unit and --up if this is wrong",
     "space-guessed": "Use --unit and --up if this is wrong",

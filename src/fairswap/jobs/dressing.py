@@ -127,16 +127,17 @@ def dress(
         outfit = _worn_already(target, (*own, *clips))
     wearing, findings = outfit.wearing, list(outfit.findings)
     before, worst = _worst(wearing, target, outfit.moving)
-    cutting = before
-    if settle and before.deepest_m > 0.0:
+    settling = settle and before.deepest_m > 0.0
+    if settling:
         wearing = replace(wearing, figure=outfit.settled())
-        cutting, worst = _worst(wearing, target, outfit.moving)
     worn = tuple(index for index, numbers in enumerate(wearing.numbers) if (numbers >= 0).any())
     if hide:
         wearing, hidden = without_hidden_skin(wearing)
-        cutting, worst = _worst(wearing, target, outfit.moving)
         message = f"{hidden} triangles of its skin are under the clothes, and left out"
         findings.append(Finding("skin-hidden", "note", target.figure.name, message))
+    cutting = before
+    if settling or hide:
+        cutting, worst = _worst(wearing, target, outfit.moving)
     findings += _told(cutting, worst.name)
     kept = outfit.clips[: len(own)]
     return Dressed(wearing.figure, kept, worn, outfit.added, cutting, before, worst, tuple(findings))

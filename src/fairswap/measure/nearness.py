@@ -66,7 +66,8 @@ class Surface:
     def _tree(self) -> Any:
         from scipy.spatial import cKDTree
 
-        return cKDTree(self._places, balanced_tree=False, compact_nodes=False)  # asked once or twice in each pose
+        # Asked once or twice in each pose: quick to make, with leaves so large that many points are compared at a time.
+        return cKDTree(self._places, leafsize=32, balanced_tree=False, compact_nodes=False)
 
     def nearest(self, points: Floats) -> Nearest:
         """What is nearest to each of the points ``(n, 3)``."""

@@ -110,10 +110,11 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             reach[parent] = max(reach[parent], length[bone] + reach[bone])
 
     def chain(bone: int) -> list[int]:
-        found = [bone]
+        found, least = [bone], 1e-4 * reach[bone]
         while children[bone]:
             bone = max(children[bone], key=lambda child: (length[child] + reach[child], -child))
-            found.append(bone)
+            if length[bone] > least:  # some exporters put a node between every two bones
+                found.append(bone)
         return found
 
     def limbs_of(hub: int) -> list[int]:

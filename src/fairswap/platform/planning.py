@@ -83,33 +83,49 @@ def _add_others(
             if role not in index:
                 last = max((r for r in index if r.startswith(f"{kind}_")), key=role_order, default="hips")
                 chain_end[roles.bones[role]] = last
-    face = set(face_bones(old, roles, head_frame(figure, roles)).values())
-    filled = set(roles.bones.values())
-    helpers = set(roles.helpers)
-    helpers |= {b for b, name in enumerate(old.names) if "helper" in meaning_of(name).parts and b not in filled}
-    for bone, name in enumerate(old.names):
-        if bone in roles.bones.values() or bone in old.ends:
-            continue
-        if bone in face:
-            stays = rules.face_bones == "all"
-        elif bone in helpers:
-            stays = rules.helpers == "allowed"
-        else:
-            stays = rules.extra == "allowed"
-        above = int(old.parents[bone])
+    stays = _others(figure, roles, rules)
+    for bone in _within(rules.max_bones, len(index), stays, figure):
+        name, above = old.names[bone], int(old.parents[bone])
         while above >= 0 and above not in key_of and above not in chain_end:
             above = int(old.parents[above])
-        if not stays or (above < 0 and "hips" not in index):
+        if above < 0 and "hips" not in index:
             continue
         parent = key_of.get(above) or chain_end.get(above) or ("root" if "root" in index else "hips")
-        if above < 0 and int(old.parents[bone]) < 0:
-            continue  # a node above everything: a root that nobody asked for
         bare = name
         for glob in profile.prefixes:
             bare = bare.removeprefix(glob.replace("*", ""))
         bare = bare.rpartition(":")[2] if prefix else bare
         add(f"bone {bone}", prefix + bare, parent, (bone, bone, 0.0), places[bone])
         key_of[bone] = f"bone {bone}"
+
+
+def _others(figure: Figure, roles: RoleMap, rules: FigureRules) -> list[int]:
+    """The bones without a role that the rules allow."""
+    old, filled = figure.skeleton, set(roles.bones.values())
+    face = set(face_bones(old, roles, head_frame(figure, roles)).values())
+    helpers = set(roles.helpers)
+    helpers |= {b for b, name in enumerate(old.names) if "helper" in meaning_of(name).parts and b not in filled}
+    found = []
+    for bone, parent in enumerate(old.parents.tolist()):
+        if bone in filled or bone in old.ends or parent < 0:
+            continue  # a node above everything is a root that nobody asked for
+        if bone in face:
+            stays = rules.face_bones == "all"
+        else:
+            stays = (rules.helpers if bone in helpers else rules.extra) == "allowed"
+        if stays:
+            found.append(bone)
+    return found
+
+
+def _within(most: int | None, taken: int, bones: list[int], figure: Figure) -> list[int]:
+    """Of some bones those for which there is room beside the ``taken``: what holds no skin goes first, and then what
+    holds least of it; without any skin the last."""
+    if most is None or taken + len(bones) <= most:
+        return bones
+    held = np.zeros(len(figure.skeleton)) if figure.skin_on_bones is None else figure.skin_on_bones
+    kept = sorted(bones, key=lambda bone: -held[bone])[: max(most - taken, 0)]
+    return sorted(kept)
 
 
 def _wanted_roles(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: FigureRules) -> set[str]:

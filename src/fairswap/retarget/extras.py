@@ -94,9 +94,10 @@ def moving_extras(poses: Poses, source: RiggedFigure, extras: list[Extra]) -> li
 
 def lost_extras(poses: Poses, source: RiggedFigure, extras: list[Extra]) -> list[str]:
     """The bones of the source without a role and without a partner that move, by name; those of the face are not
-    counted, nor helpers, which share out what others do."""
+    counted, nor helpers, which share out what others do, nor what is above a role, which goes along with it all."""
     skeleton = source.skeleton
-    done = {extra.source for extra in extras} | set(source.role_of_bone) | set(source.roles.helpers) | skeleton.ends
+    done = {extra.source for extra in extras} | set(source.roles.helpers) | skeleton.ends
+    done |= set(skeleton.with_ancestors(source.role_of_bone))
     done |= set(skeleton.below(source.roles.bones["head"])) | source.figure.face_controls
     return [
         name for bone, name in enumerate(skeleton.labels) if bone not in done and _moves(poses, source, bone, _SEEN)

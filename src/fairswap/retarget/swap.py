@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from fairswap.bones.apart import skin_apart
 from fairswap.bones.assignment import SURE
 from fairswap.bones.roles import role_order
 from fairswap.errors import Finding, UsageError
@@ -120,6 +121,7 @@ class Swap:
             if unsure:
                 message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
                 found.append(Finding("bones-guessed", "warning", rigged.figure.name, message))
+        found += skin_apart(self.target.figure, self.target.roles)
         names = self.source.figure.name, self.target.figure.name
         found += pose_findings(self.pose_angles, " and ".join(names))
         shared = {pair.role for pair in self.pairs}

@@ -15,7 +15,7 @@ from fairswap.formats.bone_names import unlike_names
 from fairswap.formats.gltf.accessors import floats_from_accessor, item
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.merging import ORIGIN, binds_by_node
-from fairswap.formats.gltf.nodes import FigureNodes, Tree
+from fairswap.formats.gltf.nodes import FigureNodes, Tree, skeletons_of
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.naming import bare_name
 from fairswap.model.arrays import Floats
@@ -54,6 +54,7 @@ class Copy:
 
 def copies_in(container: Container, tree: Tree, figures: Sequence[FigureNodes]) -> list[Copy]:
     """The skeletons of a document that are copies of others, each with the body's skeleton that it copies."""
+    figures = [skeleton for figure in figures for skeleton in skeletons_of(container.document, tree, figure)]
     if len(figures) < 2:
         return []
     document, moving, bound = container.document, _moving_nodes(container), _bound_places(container)

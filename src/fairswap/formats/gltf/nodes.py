@@ -145,6 +145,31 @@ def figures_from_nodes(document: Document, tree: Tree, named: Collection[int] = 
     return figures
 
 
+def skeletons_of(document: Document, tree: Tree, figure: FigureNodes) -> list[FigureNodes]:
+    """The skeletons of a figure: one, or several that have no joint in common and hang side by side on a node that
+    moves them all, as clothes on a copy of the bones do."""
+    inside = set(figure.nodes)
+    joints = {skin: set(document.skins[skin].joints) for skin in figure.skins}
+    branches = [node for node in figure.nodes if tree.parents[node] not in inside]
+    while len(branches) == 1 and not any(branches[0] in own for own in joints.values()):
+        branches = [child for child in document.nodes[branches[0]].children if child in inside]
+    parts = []
+    for branch in branches:
+        below = {branch}
+        for node in figure.nodes:
+            if tree.parents[node] in below:
+                below.add(node)
+        skins = [skin for skin, own in joints.items() if own & below]
+        parts.append((below, skins))
+    several = [(below, skins) for below, skins in parts if skins or len(below) >= _LEAST_OF_A_BODY]
+    if len(several) < 2 or sum(len(skins) for _, skins in parts) > len(figure.skins):  # a skin on two of them
+        return [figure]
+    return [
+        FigureNodes([node for node in figure.nodes if node in below], skins, figure.ends & below)
+        for below, skins in several
+    ]
+
+
 def _tops_of_motion(document: Document, tree: Tree, tops: set[int]) -> list[int]:
     """Where the skeletons of a file without skins begin, from the highest animated nodes.
 

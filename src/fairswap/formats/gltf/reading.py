@@ -19,6 +19,7 @@ from fairswap.formats.gltf.materials import MaterialOrigin, picture_of_image
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
+from fairswap.formats.gltf.pieces import container_with_joined_pieces
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
 from fairswap.formats.vrm.avatars import Places, avatar_from
@@ -89,6 +90,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     """Figures and clips of a document that is open already; copies of a skeleton are joined with it."""
     path = container.path
     tree = tree_from_nodes(container.document)
+    container, told_pieces = container_with_joined_pieces(container, tree)
     named = nodes_of_motion(container.raw)
     groups = figures_from_nodes(container.document, tree, named) or block_bodies(container.document, tree)
     copies = copies_in(container, tree, groups)
@@ -98,6 +100,7 @@ def document_from_container(container: Container, *, unit: str | None = None, up
         groups = figures_from_nodes(container.document, tree, named)
     else:
         joined, findings = (), []
+    findings += told_pieces
     figures, spaces = [], []
     for nodes in groups:
         figure, told, space = _figure(container, tree, nodes, unit, up)

@@ -1,0 +1,192 @@
+"""What exporters of other minds write: a motion in pieces, clothes on bones of their own, nodes that hold nothing."""
+
+import re
+from functools import cache
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from making import FREE, TROUPE, act, figure, run
+from rewrites import Scene, garment, rewritten
+
+NAMES = {
+    "clip|bone": lambda clip, bone, number: f"{clip}|{bone}",
+    "bone_clip": lambda clip, bone, number: f"{bone}_{clip}",
+    "bone": lambda clip, bone, number: bone,
+    "a number": lambda clip, bone, number: f"Action.{number:03}",
+    "clip and number": lambda clip, bone, number: f"{clip} {number}",
+    "nothing": lambda clip, bone, number: None,
+}
+
+
+@cache
+def acts():
+    return [act("walk", "Pip"), act("clap", "Pip")]
+
+
+def whole(clips=None) -> Scene:
+    fairswap.save("whole.glb", figure("Pip"), acts() if clips is None else clips, force=True)
+    return Scene(Path("whole.glb").read_bytes())
+
+
+def in_pieces(scene, named, shuffled=False) -> bytes:
+    """Each animation as one for each bone."""
+    rows = []
+    for animation in scene.json["animations"]:
+        for node in dict.fromkeys(channel["target"]["node"] for channel in animation["channels"]):
+            own = [channel for channel in animation["channels"] if channel["target"]["node"] == node]
+            name = named(animation["name"], scene.nodes[node]["name"], len(rows))
+            rows.append({
+                "channels": [{**channel, "sampler": number} for number, channel in enumerate(own)],
+                "samplers": [animation["samplers"][channel["sampler"]] for channel in own],
+                **({"name": name} if name else {}),
+            })  # fmt: skip
+    if shuffled:
+        rows = [rows[index] for index in np.random.default_rng(3).permutation(len(rows))]
+    scene.json["animations"] = rows
+    return scene.bytes()
+
+
+def apart(clip, other):
+    """How far two clips of one skeleton are apart: as a share of a half turn, and in metres."""
+    dots = np.abs(np.einsum("bif,bif->bf", clip.poses.rotation_tracks, other.poses.rotation_tracks))
+    return 1.0 - dots.min(), np.abs(clip.translations - other.translations).max()
+
+
+@pytest.mark.parametrize("naming", NAMES)
+@pytest.mark.long(but=3)
+def test_a_motion_with_an_animation_for_each_bone_is_one_clip(naming):
+    Path("pieces.glb").write_bytes(in_pieces(whole(), NAMES[naming], shuffled=naming in ("clip|bone", "bone_clip")))
+    found = fairswap.load("pieces.glb")
+    told = [finding.message for finding in found.findings if finding.code == "pieces-joined"]
+    assert len(told) == len(found.clips) == 2
+    assert all("of one bone each" in message for message in told)
+    if "clip" in naming:
+        assert {clip.name for clip in found.clips} == {"Walk", "Clap"}
+    by_length = sorted(found.clips, key=lambda clip: clip.frames)
+    for clip, first in zip(by_length, sorted(acts(), key=lambda clip: clip.frames), strict=True):
+        assert max(apart(clip, first)) < 1e-6
+    # What is written is what was read: two animations, that need no word any more.
+    fairswap.save("again.glb", found.figure, found.clips)
+    again = fairswap.load("again.glb")
+    assert len(Scene(Path("again.glb").read_bytes()).json["animations"]) == 2
+    assert "pieces-joined" not in {finding.code for finding in again.findings}
+
+
+def test_clips_that_move_one_thing_each_stay_clips():
+    """A few clips of one bone each; lamps that swing each by itself."""
+    scene = whole([act("walk", "Pip")])
+    bones = dict.fromkeys(channel["target"]["node"] for channel in scene.json["animations"][0]["channels"])
+    in_pieces(scene, NAMES["clip|bone"])
+    scene.json["animations"] = scene.json["animations"][:4]
+    times, turns = scene.add([[0.0], [1.0]]), scene.add([[0, 0, 0, 1], [0, 1, 0, 0]])
+    for number in range(8):
+        scene.nodes.append({"name": f"lamp {number}", "translation": [number, 0, 0]})
+        scene.roots().append(len(scene.nodes) - 1)
+        row = {"sampler": 0, "target": {"node": len(scene.nodes) - 1, "path": "rotation"}}
+        scene.json["animations"].append(
+            {"name": f"lamp {number} swings", "channels": [row], "samplers": [{"input": times, "output": turns}]}
+        )
+    Path("lamps.glb").write_bytes(scene.bytes())
+    found = fairswap.load("lamps.glb")
+    assert len(bones) > 4
+    assert len(found.clips) == 4
+    assert len([row for row in found.held if row.kind == "prop"]) == 8
+    assert "pieces-joined" not in {finding.code for finding in found.findings}
+
+
+def test_x3d_with_a_timer_for_each_joint_is_one_clip():
+    fairswap.save("one.x3d", figure("Pip"), [act("walk", "Pip")])
+    text = Path("one.x3d").read_text()
+    timer = re.search(r'<TimeSensor DEF="([^"]*)"[^>]*>', text)
+    name, timers = timer.group(1), []
+
+    def own_timer(route):
+        timers.append(re.sub(r' description="[^"]*"', "", timer.group()).replace(f'"{name}"', f'"timer {len(timers)}"'))
+        return route.group().replace(f'fromNode="{name}"', f'fromNode="timer {len(timers) - 1}"')
+
+    text = re.sub(f'<ROUTE[^>]*fromNode="{name}"[^>]*>', own_timer, text)
+    Path("many.x3d").write_text(text.replace(timer.group(), "".join(timers)))
+    assert len(timers) > 20
+    found = fairswap.load("many.x3d")
+    assert len(found.clips) == 1
+    assert max(apart(found.clips[0], fairswap.load("one.x3d").clips[0])) < 1e-9
+
+
+def cloaked(size, name):
+    """Pip in a cloak on bones of its own, both below one node that moves."""
+    scene = whole([act("walk", "Pip")])
+    garment(scene, name, size=size)
+    times, places = scene.add([[0.0], [1.0]]), scene.add([[0, 0, 0], [0, 0, 0.1]])
+    scene.nodes.append({"name": "cart", "children": list(scene.roots())})
+    scene.roots()[:] = [len(scene.nodes) - 1]
+    animation = scene.json["animations"][0]
+    animation["samplers"].append({"input": times, "output": places, "interpolation": "LINEAR"})
+    target = {"node": len(scene.nodes) - 1, "path": "translation"}
+    animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
+    Path("cloak.glb").write_bytes(scene.bytes())
+    return Path("cloak.glb")
+
+
+def test_a_copy_of_the_skeleton_below_a_node_that_moves_is_joined():
+    found = fairswap.load(cloaked(1.02, lambda name: f"cloak_{name}"))
+    assert "skeletons-joined" in {finding.code for finding in found.findings}
+    made = fairswap.convert(act_of_osric(), found, motion=FREE)
+    cloak = made.figure.meshes[-1]
+    assert cloak.name == "cloak"
+    # It goes with the arms that it hangs on: as far as the body does.
+    frame = made.clips[0].frames // 2
+    body, *_, worn = made.figure.skin(made.clips[0].poses.world(), frame, made.clips[0].poses)
+    assert np.abs(worn - body).max() < 0.05
+
+
+@cache
+def act_of_osric():
+    return fairswap.demo_motion("walk", by="Osric")
+
+
+def test_skin_that_no_motion_moves_is_told_before_the_verdict():
+    numbers = {}
+    path = cloaked(1.3, lambda name: f"q{numbers.setdefault(name, len(numbers))}")
+    shown = run("inspect", path)
+    assert "[skin-apart]" in shown.stdout
+    assert "'cloak'" in shown.stdout
+    fairswap.save("walk.glb", act_of_osric().figure, act_of_osric().clips)
+    done = run("convert", "walk.glb", "--onto", path, "-o", "out.glb")
+    assert "[skin-apart]" in done.stdout
+    assert "bones merge" in done.stdout.replace("\n", " ")
+    assert done.stdout.index("skin-apart") < done.stdout.index("of 100")
+    # A figure all of whose skin is on its body says nothing of the kind.
+    assert "skin-apart" not in run("inspect", TROUPE / "osric.glb").stdout
+
+
+def test_bones_that_hold_no_skin_are_the_first_to_go():
+    """And then nothing looks otherwise than with all of them."""
+    scene = whole([act("walk", "Pip")])
+    Path("nodes.glb").write_bytes(rewritten(scene.bytes(), "a node between every two bones"))
+    document = fairswap.load("nodes.glb")
+    most = len(document.figure.skeleton) - 20
+    text = 'fairswap = "platform/2"\nname = "small"\nbones = "fernway"\n[figure]\n'
+    Path("free.toml").write_text(text)
+    Path("small.toml").write_text(f"{text}max_bones = {most}\n")
+    free, made = (fairswap.fit(document, name) for name in ("free.toml", "small.toml"))
+    assert len(made.figure.skeleton) == most < len(free.figure.skeleton)
+    (change,) = [row for row in made.changes if row.rule == "figure.max_bones"]
+    gone = change.what.partition(": ")[2].split(" and ")[0].split(", ")
+    assert all(name.endswith("_offset") for name in gone)
+    skins = [
+        np.concatenate(each.figure.skin(each.clips[0].poses.world(), 40, each.clips[0].poses)) for each in (free, made)
+    ]
+    assert np.abs(skins[0] - skins[1]).max() < 1e-6
+
+
+def test_travel_on_a_node_above_the_hips_is_not_told_as_lost():
+    scene = whole([act("walk", "Pip")])
+    Path("mover.glb").write_bytes(rewritten(scene.bytes(), "travel on a node above"))
+    made = fairswap.convert("mover.glb", TROUPE / "osric.glb", motion=FREE)
+    direct = fairswap.convert("whole.glb", TROUPE / "osric.glb", motion=FREE)
+    assert "Mover" in fairswap.load("mover.glb").figure.skeleton.names
+    assert "extras-lost" not in {finding.code for finding in made.done[0].findings}
+    assert max(apart(made.clips[0], direct.clips[0])) < 1e-5
