@@ -868,6 +868,58 @@ def travel_on_a_node_above(scene):
     animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
 
 
+def _add_joint(scene, parent, row, like=None):
+    """One more joint for every skin, that no vertex follows."""
+    scene.nodes.append(row)
+    number = len(scene.nodes) - 1
+    children = scene.nodes[parent].setdefault("children", [])
+    children.insert(0, number)
+    for skin in scene.json["skins"]:
+        binds = scene.arrays[skin["inverseBindMatrices"]]
+        first = skin["joints"].index(like) if like in skin["joints"] else 0
+        skin["inverseBindMatrices"] = scene.add(np.concatenate([binds, binds[[first]]]))
+        skin["joints"].append(number)
+    return number
+
+
+def sockets_that_hold_no_skin(scene):
+    """Points to hang things on, all over the body, listed as joints."""
+    dice, joints = np.random.default_rng(2), scene.joints
+    size = max(np.linalg.norm(scene.nodes[joint].get("translation", [0, 0, 0])) for joint in joints)
+    for number in range(40):
+        place = (0.3 * size * dice.normal(size=3)).tolist()
+        _add_joint(scene, joints[dice.integers(len(joints))], {"name": f"CTRL_{number}", "translation": place})
+
+
+def limbs_again_without_skin(scene):
+    """A rig's own limbs, for targets, beside those that hold the skin, and chains of targets on the first bone."""
+    joints = {*scene.joints}
+
+    def below(node):
+        return [child for child in scene.nodes[node].get("children", []) if child in joints]
+
+    def again(node, parent):
+        row = {key: value for key, value in scene.nodes[node].items() if key not in ("children", "mesh", "skin")}
+        row |= {"name": f"{row['name']}_ik"} if "name" in row else {}
+        twin = _add_joint(scene, parent, row, node)
+        for child in below(node):
+            again(child, twin)
+
+    limbs = [(limb, joint) for joint in sorted(joints) if len(below(joint)) >= 3 for limb in below(joint)]
+    limbs = [(limb, joint) for limb, joint in limbs if len(_below(scene, [limb]) & joints) >= 3]
+    taken: set[int] = set()
+    for limb, joint in limbs:
+        if limb not in taken:
+            taken |= _below(scene, [limb])
+            again(limb, joint)
+    first = scene.tops()[0]
+    for chain in range(4):
+        last = first
+        for number in range(4):
+            place = [0.1 * (chain - 2), 0.15 * number, 0.1]
+            last = _add_joint(scene, last, {"name": f"target {chain} {number}", "translation": place})
+
+
 def rewritten(data: bytes, *names: str) -> bytes:
     """The file, rewritten in these ways one after another."""
     scene = Scene(data)

@@ -9,7 +9,9 @@ import pytest
 
 import fairswap
 from making import FREE, TROUPE, act, figure, run
-from rewrites import Scene, garment, rewritten
+from rewrites import Scene, garment, limbs_again_without_skin, rewritten, sockets_that_hold_no_skin
+
+RIGS = Path(__file__).parents[2] / "shared" / "rigs"
 
 NAMES = {
     "clip|bone": lambda clip, bone, number: f"{clip}|{bone}",
@@ -190,3 +192,26 @@ def test_travel_on_a_node_above_the_hips_is_not_told_as_lost():
     assert "Mover" in fairswap.load("mover.glb").figure.skeleton.names
     assert "extras-lost" not in {finding.code for finding in made.done[0].findings}
     assert max(apart(made.clips[0], direct.clips[0])) < 1e-5
+
+
+CONTROLS = {"sockets": (sockets_that_hold_no_skin,), "limbs again": (limbs_again_without_skin,),
+            "both": (limbs_again_without_skin, sockets_that_hold_no_skin)}  # fmt: skip
+
+
+@pytest.mark.parametrize("controls", CONTROLS)
+@pytest.mark.parametrize("path", sorted(RIGS.glob("*.glb")), ids=lambda path: path.stem)
+@pytest.mark.long(but=6)
+def test_what_a_rig_is_moved_by_is_no_part_of_the_body(path, controls):
+    """Sockets and targets that hold no skin change nothing of what is found, on figures of another make."""
+    scene = Scene(path.read_bytes())
+    before = roles_by_node(fairswap.load(path))
+    for add in CONTROLS[controls]:
+        add(scene)
+    after = roles_by_node(fairswap.load(scene.bytes(), format=".glb"))
+    before.pop("root", None), after.pop("root", None)
+    assert after == before
+
+
+def roles_by_node(document):
+    roles = fairswap.bones.roles_of(document.figure).bones
+    return {role: document.figure.source.nodes[bone] for role, bone in roles.items()}

@@ -15,14 +15,18 @@ from fairswap.model.figure import Figure
 _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 # Where nodes that hold nothing stand at so many of the bones, an exporter put them there.
 _OFTEN_HOLLOW = 0.25
+# Of what holds no skin so many bones are no limb; more are a copy of one where another stands, of the figure's size.
+_FEW, _SAME_PLACE = 2, 0.003
+_MIRRORED = 0.01
 _TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins
 
 
 class Rig:
     """A skeleton seen as branches: ends and helpers set apart, the rest with lengths and reach.
 
-    ``family`` are all that hang on each bone, ``children`` those that are neither; ``hollow`` nodes, which only hold
-    one bone at its very place, are passed over. Lengths are those of the rest pose, which bones keep in every pose.
+    ``family`` are all that hang on each bone, ``children`` those that are neither. ``hollow`` nodes, which only hold
+    one bone at its very place, are passed over, and ``idle`` ones left out. Lengths are those of the rest pose, which
+    bones keep in every pose.
     """
 
     def __init__(self, figure: Figure, clip: Clip | None = None) -> None:
@@ -44,6 +48,8 @@ class Rig:
         inner = above >= 0
         self.length[inner] = np.linalg.norm(self.places[inner] - self.places[above[inner]], axis=1)
         self.ends = self._ends()
+        self.idle = self._idle()
+        self.family = [[bone for bone in bones if bone not in self.idle] for bones in self.family]
         self.helpers = self._helpers()
         self.children: list[list[int]] = [
             [child for child in children if child not in self.ends and child not in self.helpers]
@@ -150,6 +156,43 @@ class Rig:
             if bare or none or "end" in meaning_of(self.skeleton.names[bone]).parts:
                 found.add(bone)
         return found
+
+    def _idle(self) -> set[int]:
+        """What holds no skin beside what does: sockets, targets, copies of limbs that a rig is moved by.
+
+        Leaves are kept whose names say a part that no bone with skin is, or that mirror each other, as eyes do; whole
+        limbs, where no other stands.
+        """
+        if self.weight is None:
+            return set()
+        skinned = self.weight > 0
+        holds, size = skinned.copy(), np.ones(self.count, dtype=np.intp)
+        for bone in range(self.count - 1, -1, -1):
+            parent = self.parents[bone]
+            if parent >= 0 and bone not in self.hollow:
+                holds[parent] |= holds[bone]
+                size[parent] += size[bone]
+        said = {(meaning.parts, meaning.side) for meaning, own in zip(self.meanings, skinned, strict=True) if own}
+        found: set[int] = set()
+        for bone, parent in enumerate(self.parents):
+            if parent < 0 or holds[bone] or bone in self.ends or bone in self.hollow:
+                continue
+            meaning = self.meanings[bone]
+            if size[bone] <= _FEW:
+                left_out = not meaning.parts - {"extra"} or (meaning.parts, meaning.side) in said
+                left_out &= not any(self._mirrored(bone, other) for other in self.family[parent] if not holds[other])
+            else:
+                apart = np.linalg.norm(self.places[skinned] - self.places[bone], axis=1)
+                left_out = bool(apart.min() <= _SAME_PLACE * self.size)
+            beside = skinned[parent] or any(holds[other] for other in self.family[parent])
+            if parent in found or (beside and left_out):
+                found.add(bone)
+        return found
+
+    def _mirrored(self, bone: int, other: int) -> bool:
+        """Whether two bones are equally far from the one that holds them, and well apart."""
+        alike = abs(self.length[bone] - self.length[other]) < _MIRRORED * self.length[bone]
+        return bone != other and bool(alike and self.distance(bone, other) > 0.1 * self.length[bone])
 
     def _helpers(self) -> dict[int, tuple[int, float]]:
         """Leaf bones along the way from their parent to the next joint: the bone they help, and how far along."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -31,8 +32,10 @@ def tell_sides(
     if float((rig.places[shoulders[0]] - rig.places[shoulders[1]]) @ across) < 0:
         arms = [role for role in limbs if role in ("shoulder", "upper_arm", "lower_arm", "hand")]
         limbs = limbs | {role: (limbs[role][1], limbs[role][0]) for role in arms}
-    ahead, shown = _ahead(rig, limbs, up), "the toes show the front"
+    ahead, shown = _ahead(rig, limbs, up, _toes), "the toes show the front"
     sure = 0.93
+    if ahead is None:
+        ahead, shown = _ahead(rig, limbs, up, _foot_skin), "the skin of the feet shows the front"
     if ahead is None:
         ahead, shown, sure = _knees(rig, limbs, trunk["hips"], up)
     votes = [_side_vote(rig, pair) for pair in limbs.values()]
@@ -53,18 +56,19 @@ def tell_sides(
     return Sides(guess, 0.55, "nothing shows the front: taken to face as the file's axes do", False), limbs
 
 
-def _ahead(rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray) -> np.ndarray | None:
-    """The way the feet point, square to the trunk; None if nothing tells."""
+def _ahead(
+    rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray,
+    tip_of: Callable[[Rig, dict[str, tuple[int, int]], int], np.ndarray | None],
+) -> np.ndarray | None:  # fmt: skip
+    """The way the feet point, square to the trunk, from the ankles to their tips; None if nothing tells."""
     directions = []
     for number in (0, 1):
-        foot = limbs["foot"][number]
-        beyond = [limbs["toes"][number]] if "toes" in limbs else rig.family[foot]
-        for tip in beyond[:1]:
-            directions.append(rig.places[tip] - rig.places[foot])
+        ankle, tip = rig.places[limbs["foot"][number]], tip_of(rig, limbs, number)
+        if tip is not None:
             # From the ankle down the shin's way is no pointing: only what is square to it counts.
-            shin = rig.places[foot] - rig.places[limbs["lower_leg"][number]]
+            shin = ankle - rig.places[limbs["lower_leg"][number]]
             shin /= np.linalg.norm(shin) + 1e-12
-            directions[-1] = directions[-1] - (directions[-1] @ shin) * shin
+            directions.append(tip - ankle - ((tip - ankle) @ shin) * shin)
     if not directions:
         return None
     way = np.mean(directions, axis=0)
@@ -72,6 +76,19 @@ def _ahead(rig: Rig, limbs: dict[str, tuple[int, int]], up: np.ndarray) -> np.nd
         return None
     way = way - (way @ up) * up
     return way if np.linalg.norm(way) > 1e-9 else None
+
+
+def _toes(rig: Rig, limbs: dict[str, tuple[int, int]], number: int) -> np.ndarray | None:
+    """Where the toes of a foot begin, or what else hangs on it is."""
+    beyond = [limbs["toes"][number]] if "toes" in limbs else rig.family[limbs["foot"][number]]
+    return np.asarray(rig.places[beyond[0]]) if beyond else None
+
+
+def _foot_skin(rig: Rig, limbs: dict[str, tuple[int, int]], number: int) -> np.ndarray | None:
+    """The middle of the skin that a foot holds."""
+    meshes, foot = rig.figure.meshes, limbs["foot"][number]
+    held = [points[mesh.main_bones == foot] for mesh, points in zip(meshes, rig.figure.rest_vertices, strict=True)]
+    return np.concatenate(held).mean(axis=0) if any(map(len, held)) else None
 
 
 def _knees(
