@@ -815,15 +815,23 @@ def an_animation_for_each_bone(scene):
 @rewrite
 def triangles_by_themselves(scene):
     """No vertex is shared: flat shading, or a program that knows no indices."""
+
+    def one_each(old, corners):
+        normalized = {"normalized": True} if scene.json["accessors"][old].get("normalized") else {}
+        values = scene.arrays[old]
+        return scene.add(values[corners], values.dtype.str.replace("|", ""), **normalized)
+
     for primitive in scene.primitives():
         if "indices" not in primitive:
             continue
         corners = scene.arrays[primitive.pop("indices")].ravel()
-        for holder in (primitive["attributes"], *primitive.get("targets", [])):
-            for key, old in holder.items():
-                normalized = {"normalized": True} if scene.json["accessors"][old].get("normalized") else {}
-                values = scene.arrays[old]
-                holder[key] = scene.add(values[corners], values.dtype.str.replace("|", ""), **normalized)
+
+        def dealt(holder, corners=corners):
+            return {key: one_each(old, corners) for key, old in holder.items()}
+
+        primitive["attributes"] = dealt(primitive["attributes"])
+        if "targets" in primitive:
+            primitive["targets"] = [dealt(target) for target in primitive["targets"]]
 
 
 @rewrite
@@ -849,17 +857,19 @@ def travel_on_a_node_above(scene):
     if len(moving) != 1 or moving[0][2].get("interpolation") == "CUBICSPLINE":
         return
     animation, channel, sampler = moving[0]
-    turn, size = Rotation.identity(), 1.0
+    linear = np.eye(3)
     node = scene.parent_of(channel["target"]["node"])
     while node is not None:
         row = scene.nodes[node]
         if "matrix" in row:
             return
-        turn, size = Rotation.from_quat(row.get("rotation", [0, 0, 0, 1])) * turn, size * row.get("scale", [1])[0]
+        linear = (
+            Rotation.from_quat(row.get("rotation", [0, 0, 0, 1])).as_matrix() * row.get("scale", [1, 1, 1]) @ linear
+        )
         node = scene.parent_of(node)
     values = scene.arrays[sampler["output"]].astype(float)
-    travel = size * turn.apply(values - values[0]) * [1.0, 0.0, 1.0]
-    sampler["output"] = scene.add(values - turn.inv().apply(travel) / size)
+    travel = (values - values[0]) @ linear.T * [1.0, 0.0, 1.0]
+    sampler["output"] = scene.add(values - travel @ np.linalg.inv(linear).T)
     roots = [root for root in scene.roots() if inside & _below(scene, [root])]
     scene.nodes.append({"name": "Mover", "children": roots})
     scene.roots()[:] = [root for root in scene.roots() if root not in roots] + [len(scene.nodes) - 1]
