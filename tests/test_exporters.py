@@ -1,6 +1,7 @@
 """What exporters of other minds write: a motion in pieces, clothes on bones of their own, nodes that hold nothing."""
 
 import re
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -9,7 +10,7 @@ import pytest
 
 import fairswap
 from making import FREE, TROUPE, act, figure, run
-from rewrites import Scene, garment, limbs_again_without_skin, rewritten, sockets_that_hold_no_skin
+from rewrites import REWRITES, Scene, garment, limbs_again_without_skin, rewritten, sockets_that_hold_no_skin
 
 RIGS = Path(__file__).parents[2] / "shared" / "rigs"
 
@@ -212,6 +213,24 @@ def test_what_a_rig_is_moved_by_is_no_part_of_the_body(path, controls):
     assert after == before
 
 
-def roles_by_node(document):
-    roles = fairswap.bones.roles_of(document.figure).bones
+@pytest.mark.parametrize("known", ["by names", "by a clip"])
+@pytest.mark.parametrize("rig", ["chibi", "words", "idle"])
+@pytest.mark.long(but=2)
+def test_nor_is_it_where_there_is_no_skin(rig, known):
+    if not RIGS.is_dir():
+        pytest.skip("the rigs are not here")
+    scene = Scene((RIGS / f"{rig}.glb").read_bytes())
+    before = roles_by_node(fairswap.load(scene.bytes(), format=".glb"))
+    sockets_that_hold_no_skin(scene)
+    if known == "by a clip":
+        REWRITES["no names"](scene)
+    bare = fairswap.load(scene.bytes(), format=".glb")
+    after = roles_by_node(bare, replace(bare.figure, meshes=()), bare.clips[0] if known == "by a clip" else None)
+    small = ("eye", "jaw", "thumb", "index", "middle", "ring", "little") if known == "by a clip" else ("jaw",)
+    told = {role for role in before if not role.startswith(("root", *small))}
+    assert {role: after.get(role) for role in told} == {role: before[role] for role in told}
+
+
+def roles_by_node(document, figure=None, clip=None):
+    roles = fairswap.bones.roles_of(figure or document.figure, clip=clip).bones
     return {role: document.figure.source.nodes[bone] for role, bone in roles.items()}

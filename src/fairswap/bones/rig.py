@@ -7,6 +7,7 @@ from functools import cached_property
 import numpy as np
 
 from fairswap.bones.moving import Motion
+from fairswap.bones.roles import FINGERS
 from fairswap.bones.words import NameMeaning, meaning_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -17,7 +18,8 @@ _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 _OFTEN_HOLLOW = 0.25
 # Of what holds no skin so many bones are no limb; more are a copy of one where another stands, of the figure's size.
 _FEW, _SAME_PLACE = 2, 0.003
-_MIRRORED = 0.01
+_MIRRORED, _TELLING = 0.01, 0.6
+_FINGERS = frozenset(("thumb", *FINGERS))
 _TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins
 
 
@@ -158,21 +160,19 @@ class Rig:
         return found
 
     def _idle(self) -> set[int]:
-        """What holds no skin beside what does: sockets, targets, copies of limbs that a rig is moved by.
+        """What is no part of the body beside what is: sockets, targets, copies of limbs that a rig is moved by.
 
-        Leaves are kept whose names say a part that no bone with skin is, or that mirror each other, as eyes do; whole
-        limbs, where no other stands.
+        Leaves are kept whose names say a part that no other is, or that mirror each other, as eyes do; whole limbs,
+        where no other stands.
         """
-        if self.weight is None:
-            return set()
-        skinned = self.weight > 0
-        holds, size = skinned.copy(), np.ones(self.count, dtype=np.intp)
+        real = self._real()
+        holds, size = real.copy(), np.ones(self.count, dtype=np.intp)
         for bone in range(self.count - 1, -1, -1):
             parent = self.parents[bone]
             if parent >= 0 and bone not in self.hollow:
                 holds[parent] |= holds[bone]
                 size[parent] += size[bone]
-        said = {(meaning.parts, meaning.side) for meaning, own in zip(self.meanings, skinned, strict=True) if own}
+        said = {(meaning.parts, meaning.side) for meaning, own in zip(self.meanings, real, strict=True) if own}
         found: set[int] = set()
         for bone, parent in enumerate(self.parents):
             if parent < 0 or holds[bone] or bone in self.ends or bone in self.hollow:
@@ -182,12 +182,36 @@ class Rig:
                 left_out = not meaning.parts - {"extra"} or (meaning.parts, meaning.side) in said
                 left_out &= not any(self._mirrored(bone, other) for other in self.family[parent] if not holds[other])
             else:
-                apart = np.linalg.norm(self.places[skinned] - self.places[bone], axis=1)
-                left_out = bool(apart.min() <= _SAME_PLACE * self.size)
-            beside = skinned[parent] or any(holds[other] for other in self.family[parent])
+                apart = np.linalg.norm(self.places[real] - self.places[bone], axis=1)
+                left_out = bool(apart.min(initial=np.inf) <= _SAME_PLACE * self.size)
+            # By its skin a lone leaf is known for what it is; by names, on a finger, or beside others but for a face.
+            above = self.meanings[parent].parts
+            if self.weight is None and "head" in above:
+                continue
+            beside = (real[parent] and (self.weight is not None or bool(above & _FINGERS))) or any(
+                holds[other] for other in self.family[parent]
+            )
             if parent in found or (beside and left_out):
                 found.add(bone)
         return found
+
+    def _real(self) -> np.ndarray:
+        """Which bones are surely parts of a body: those with skin; without any those whose names say so, if the names
+        of most bones do; else those that turn in the clip, if there is one."""
+        if self.weight is not None:
+            return self.weight > 0
+        says = np.array([bool(meaning.parts - {"extra", "helper", "end"}) for meaning in self.meanings])
+        inner = np.array([bool(bones) for bones in self.family])
+        if says[inner].sum() < _TELLING * inner.sum():
+            return np.zeros(self.count, dtype=bool) if self.motion is None else self.motion.moves
+        like = [(meaning.parts, meaning.side) for meaning in self.meanings]
+        sockets = [  # called after the hand that they are on, beside fingers
+            bone for bone, parent in enumerate(self.parents)
+            if parent >= 0 and not inner[bone] and like[bone] == like[parent]
+            and any(says[other] and like[other] != like[parent] for other in self.family[parent])
+        ]  # fmt: skip
+        says[sockets] = False
+        return says
 
     def _mirrored(self, bone: int, other: int) -> bool:
         """Whether two bones are equally far from the one that holds them, and well apart."""

@@ -32,10 +32,10 @@ def tell_sides(
     if float((rig.places[shoulders[0]] - rig.places[shoulders[1]]) @ across) < 0:
         arms = [role for role in limbs if role in ("shoulder", "upper_arm", "lower_arm", "hand")]
         limbs = limbs | {role: (limbs[role][1], limbs[role][0]) for role in arms}
-    ahead, shown = _ahead(rig, limbs, up, _toes), "the toes show the front"
-    sure = 0.93
-    if ahead is None:
-        ahead, shown = _ahead(rig, limbs, up, _foot_skin), "the skin of the feet shows the front"
+    ahead, shown, sure = None, "", 0.93
+    for tip, said_of_it in _TIPS:
+        if ahead is None:
+            ahead, shown = _ahead(rig, limbs, up, tip), said_of_it
     if ahead is None:
         ahead, shown, sure = _knees(rig, limbs, trunk["hips"], up)
     votes = [_side_vote(rig, pair) for pair in limbs.values()]
@@ -79,9 +79,8 @@ def _ahead(
 
 
 def _toes(rig: Rig, limbs: dict[str, tuple[int, int]], number: int) -> np.ndarray | None:
-    """Where the toes of a foot begin, or what else hangs on it is."""
-    beyond = [limbs["toes"][number]] if "toes" in limbs else rig.family[limbs["foot"][number]]
-    return np.asarray(rig.places[beyond[0]]) if beyond else None
+    """Where the toes of a foot begin."""
+    return np.asarray(rig.places[limbs["toes"][number]]) if "toes" in limbs else None
 
 
 def _foot_skin(rig: Rig, limbs: dict[str, tuple[int, int]], number: int) -> np.ndarray | None:
@@ -89,6 +88,20 @@ def _foot_skin(rig: Rig, limbs: dict[str, tuple[int, int]], number: int) -> np.n
     meshes, foot = rig.figure.meshes, limbs["foot"][number]
     held = [points[mesh.main_bones == foot] for mesh, points in zip(meshes, rig.figure.rest_vertices, strict=True)]
     return np.concatenate(held).mean(axis=0) if any(map(len, held)) else None
+
+
+def _hung_on_foot(rig: Rig, limbs: dict[str, tuple[int, int]], number: int) -> np.ndarray | None:
+    """Where the first is of what hangs on a foot: its end, mostly."""
+    hung = rig.family[limbs["foot"][number]]
+    return np.asarray(rig.places[hung[0]]) if hung else None
+
+
+# What shows which way feet point, the surest first.
+_TIPS = (
+    (_toes, "the toes show the front"),
+    (_foot_skin, "the skin of the feet shows the front"),
+    (_hung_on_foot, "what hangs on the feet shows the front"),
+)
 
 
 def _knees(
