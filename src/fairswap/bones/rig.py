@@ -173,37 +173,44 @@ class Rig:
                 holds[parent] |= holds[bone]
                 size[parent] += size[bone]
         said = {(meaning.parts, meaning.side) for meaning, own in zip(self.meanings, real, strict=True) if own}
+        carries = np.array([any(holds[child] for child in children) for children in self.family])
         found: set[int] = set()
         for bone, parent in enumerate(self.parents):
             if parent < 0 or holds[bone] or bone in self.ends or bone in self.hollow:
                 continue
-            meaning = self.meanings[bone]
-            if size[bone] <= _FEW:
-                left_out = not meaning.parts - {"extra"} or (meaning.parts, meaning.side) in said
-                left_out &= not any(self._mirrored(bone, other) for other in self.family[parent] if not holds[other])
-            else:
-                apart = np.linalg.norm(self.places[real] - self.places[bone], axis=1)
-                left_out = bool(apart.min(initial=np.inf) <= _SAME_PLACE * self.size)
-            # By its skin a lone leaf is known for what it is; by names, on a finger, or beside others but for a face.
             above = self.meanings[parent].parts
-            if self.weight is None and "head" in above:
-                continue
-            beside = (real[parent] and (self.weight is not None or bool(above & _FINGERS))) or any(
-                holds[other] for other in self.family[parent]
-            )
-            if parent in found or (beside and left_out):
+            if self.weight is not None:
+                beside = real[parent] or carries[parent]
+            else:  # a lone leaf is known for what it is by its skin only; or on a finger. In faces nothing is
+                beside = (carries[parent] or (real[parent] and bool(above & _FINGERS))) and "head" not in above
+            if parent in found or (beside and self._left_out(bone, int(size[bone]), real, holds, said)):
                 found.add(bone)
         return found
 
+    def _left_out(
+        self, bone: int, size: int, real: np.ndarray, holds: np.ndarray, said: set[tuple[frozenset[str], str]]
+    ) -> bool:
+        """Whether a branch beside a body is none of its parts, by its name, its twin and its place."""
+        if size > _FEW:
+            apart = np.linalg.norm(self.places[real] - self.places[bone], axis=1)
+            return bool(apart.min(initial=np.inf) <= _SAME_PLACE * self.size)
+        meaning, family = self.meanings[bone], self.family[self.parents[bone]]
+        if meaning.parts - {"extra"} and (meaning.parts, meaning.side) not in said:
+            return False
+        return len(family) > _MOST_SIBLINGS or not any(
+            self._mirrored(bone, other) for other in family if not holds[other]
+        )
+
     def _real(self) -> np.ndarray:
-        """Which bones are surely parts of a body: those with skin; without any those whose names say so, if the names
-        of most bones do; else those that turn in the clip, if there is one."""
+        """Which bones are surely parts of a body: those with skin; without any those that turn in the clip, if there is
+        one, and those whose names say so, if the names of most bones do."""
         if self.weight is not None:
             return self.weight > 0
         says = np.array([bool(meaning.parts - {"extra", "helper", "end"}) for meaning in self.meanings])
         inner = np.array([bool(bones) for bones in self.family])
+        moves = np.zeros(self.count, dtype=bool) if self.motion is None else self.motion.moves
         if says[inner].sum() < _TELLING * inner.sum():
-            return np.zeros(self.count, dtype=bool) if self.motion is None else self.motion.moves
+            return moves
         like = [(meaning.parts, meaning.side) for meaning in self.meanings]
         sockets = [  # called after the hand that they are on, beside fingers
             bone for bone, parent in enumerate(self.parents)
@@ -211,7 +218,7 @@ class Rig:
             and any(says[other] and like[other] != like[parent] for other in self.family[parent])
         ]  # fmt: skip
         says[sockets] = False
-        return says
+        return np.asarray(says | moves)
 
     def _mirrored(self, bone: int, other: int) -> bool:
         """Whether two bones are equally far from the one that holds them, and well apart."""

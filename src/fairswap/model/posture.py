@@ -32,9 +32,37 @@ class Posture:
     reason: str
 
 
-def posture_from_positions(positions: Floats, parents: Integers) -> Posture | None:
-    """Judge from world positions ``(bones, 3)`` of one pose; None if no body with two legs is seen."""
-    body = _trunk_and_legs(positions, parents)
+@dataclass(frozen=True, eq=False)
+class Build:
+    """The bones of a skeleton that count, by number ``rows`` ``(n,)``, their ``parents`` among themselves, and what is
+    alone below each of them ``ends``, -1 for nothing: sockets, targets and spare limbs are no part of a body."""
+
+    rows: Integers
+    parents: Integers
+    ends: Integers
+
+    @classmethod
+    def of(cls, counts: np.ndarray, parents: Integers) -> Build:
+        """Of a whole skeleton: the bones that count ``(bones,)`` and those above them; all, if none does."""
+        counts = counts | (not counts.any())
+        for bone in range(len(parents) - 1, 0, -1):
+            if counts[bone] and parents[bone] >= 0:
+                counts[parents[bone]] = True
+        rows = np.flatnonzero(counts)
+        place = np.append(np.where(counts, np.cumsum(counts) - 1, -1), -1)  # the last is of what is above all
+        inner = np.flatnonzero(parents >= 0)
+        children = np.bincount(parents[inner], minlength=len(parents))
+        ends = np.full(len(parents), -1, dtype=np.intp)
+        alone = inner[~counts[inner] & (children[inner] == 0) & (children[parents[inner]] == 1)]
+        ends[parents[alone]] = alone
+        return cls(rows, place[parents[rows]], ends[rows])
+
+
+def posture_from_positions(places: Floats, build: Build) -> Posture | None:
+    """Judge from the places ``(bones, 3)`` of all bones in one pose, in the world; None if no body with two legs is
+    seen."""
+    positions, tips = places[build.rows], places[build.ends]
+    body = _trunk_and_legs(positions, build.parents)
     if body is None:
         return None
     trunk, legs = body
@@ -48,7 +76,9 @@ def posture_from_positions(positions: Floats, parents: Integers) -> Posture | No
         return None
     forward_axis = 3 - up_axis - across_axis
     leg_length = np.linalg.norm(np.diff(positions[legs[0]], axis=0), axis=1).sum()
-    toes_ahead = np.mean([positions[leg[-1]] - positions[leg[min(2, len(leg) - 1)]] for leg in legs], axis=0)
+    last = [leg[-1] for leg in legs]
+    toes = tips[last] if (build.ends[last] >= 0).all() else positions[last]
+    toes_ahead = np.mean(toes - positions[[leg[min(2, len(leg) - 1)] for leg in legs]], axis=0)
     height = float(np.ptp(positions[:, up_axis]))
     reason = f"the trunk is above the legs along {up}"
     if abs(toes_ahead[forward_axis]) > 0.03 * leg_length:
@@ -100,6 +130,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
     children: list[list[int]] = [[] for _ in range(count)]
     below = [1] * count
     reach = [0.0] * count  # the longest way down from each bone
+    depth = [1] * count  # in bones
     steps = np.where(parents[:, None] >= 0, positions - positions[parents], 0.0)
     length = np.linalg.norm(steps, axis=1).tolist()
     for bone in range(count - 1, -1, -1):
@@ -108,6 +139,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             children[parent].append(bone)
             below[parent] += below[bone]
             reach[parent] = max(reach[parent], length[bone] + reach[bone])
+            depth[parent] = max(depth[parent], 1 + depth[bone])
 
     def chain(bone: int) -> list[int]:
         found, least = [bone], 1e-4 * reach[bone]
@@ -121,12 +153,18 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         """What goes out from a bone, three bones long at least; of a child that forks at once, its branches."""
         found = []
         for child in children[hub]:
-            branches = [branch for branch in children[child] if below[branch] >= 3 and reach[branch] > 0]
+            branches = [branch for branch in children[child] if depth[branch] >= 3 and reach[branch] > 0]
             if len(branches) == len(children[child]) == 2:
                 found += branches
-            elif below[child] >= 3 and reach[child] > 0:
+            elif depth[child] >= 3 and reach[child] > 0:
                 found.append(child)
         return found
+
+    def apart(two: tuple[int, int]) -> bool:
+        """Whether two limbs are two: rigs have some again, for targets, where they are."""
+        first, second = (positions[chains[limb]] for limb in two)
+        shared = min(len(first), len(second))
+        return bool(np.abs(first[:shared] - second[:shared]).max() > 1e-3 * reach[two[0]])
 
     for hub in range(count):
         limbs = limbs_of(hub)
@@ -134,16 +172,18 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
         rest = sorted(sorted((limb for limb in limbs if limb != trunk), key=lambda limb: -reach[limb])[:_MOST_LIMBS])
+        chains = {limb: chain(limb) for limb in rest}
         # Legs are the pair most alike in length, and long: a tail has no twin, a skirt is shorter.
         pair = max(
-            combinations(rest, 2),
+            filter(apart, combinations(rest, 2)),
             key=lambda two: min(reach[two[0]], reach[two[1]]) - 2.0 * abs(reach[two[0]] - reach[two[1]]),
+            default=None,
         )
-        if abs(reach[pair[0]] - reach[pair[1]]) > 0.15 * max(reach[pair[0]], reach[pair[1]]):
+        if pair is None or abs(reach[pair[0]] - reach[pair[1]]) > 0.15 * max(reach[pair[0]], reach[pair[1]]):
             continue  # no twins: neck and arms, perhaps
         inside = np.zeros(count, dtype=bool)
         inside[trunk] = True
         for bone in range(trunk + 1, count):
             inside[bone] = parent_list[bone] >= 0 and inside[parent_list[bone]]
-        return np.flatnonzero(inside).tolist(), (chain(pair[0]), chain(pair[1]))
+        return np.flatnonzero(inside).tolist(), (chains[pair[0]], chains[pair[1]])
     return None

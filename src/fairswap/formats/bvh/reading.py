@@ -16,7 +16,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder, Poses
-from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
+from fairswap.model.posture import Build, Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.model.rate import rate_from_text
 from fairswap.model.rotation import quaternion_from_euler
 from fairswap.model.skeleton import Skeleton
@@ -195,9 +195,10 @@ def _space(
     some = sorted({0, frames // 2, frames - 1})
     moved = {bone: track[:, some] for bone, track in positions.items()}
     world = PoseBuilder(zero, rotations[:, :, some], moved).poses().world()
-    shown = [posture_from_positions(places, parents) for places in world.positions]
+    build = Build.of(~_spare(parents, rotations), parents)
+    shown = [posture_from_positions(places, build) for places in world.positions]
     posture, where = posture_of_file(
-        posture_from_positions(zero.rest.positions[0], parents), [found for found in shown if found], None
+        posture_from_positions(zero.rest.positions[0], build), [found for found in shown if found], None
     )
     found_up = up or (posture.up if posture else "+Y")
     forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
@@ -211,6 +212,23 @@ def _space(
         message = f"{space}: {posture.reason} ({where}), and the bones are {height:.4g} high, {size:.2f} m"
         findings.append(Finding("space-found", "note", name, message))
     return space, posture
+
+
+def _spare(parents: Integers, rotations: Floats) -> np.ndarray:
+    """Which joints ``(joints,)`` are sockets, mostly: small branches that never turn beside others that do."""
+    turns = np.ptp(rotations, axis=2).max(axis=1) > 1e-6
+    size = np.ones(len(parents), dtype=np.intp)
+    for joint in range(len(parents) - 1, 0, -1):
+        if parents[joint] >= 0:
+            turns[parents[joint]] |= turns[joint]
+            size[parents[joint]] += size[joint]
+    beside = np.zeros(len(parents), dtype=bool)  # of each joint, whether something below it turns
+    beside[parents[1:][turns[1:]]] = True
+    spare = np.zeros(len(parents), dtype=bool)
+    for joint, parent in enumerate(parents.tolist()):
+        if parent >= 0:
+            spare[joint] = spare[parent] or (not turns[joint] and beside[parent] and size[joint] <= 2)
+    return spare
 
 
 def _skeleton(

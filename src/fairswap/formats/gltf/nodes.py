@@ -153,14 +153,18 @@ def skeletons_of(document: Document, tree: Tree, figure: FigureNodes) -> list[Fi
     branches = [node for node in figure.nodes if tree.parents[node] not in inside]
     while len(branches) == 1 and not any(branches[0] in own for own in joints.values()):
         branches = [child for child in document.nodes[branches[0]].children if child in inside]
-    parts = []
-    for branch in branches:
-        below = {branch}
-        for node in figure.nodes:
-            if tree.parents[node] in below:
-                below.add(node)
-        skins = [skin for skin, own in joints.items() if own & below]
-        parts.append((below, skins))
+    branch_of = {branch: branch for branch in branches}
+    held: dict[int, set[int]] = {branch: set() for branch in branches}
+    for node in figure.nodes:  # parents first
+        branch = branch_of.get(node, branch_of.get(tree.parents[node], -1))
+        if branch >= 0:
+            branch_of[node] = branch
+            held[branch].add(node)
+    worn: dict[int, list[int]] = {branch: [] for branch in branches}
+    for skin, own in joints.items():
+        for branch in {branch_of[joint] for joint in own if joint in branch_of}:
+            worn[branch].append(skin)
+    parts = [(held[branch], worn[branch]) for branch in branches]
     several = [(below, skins) for below, skins in parts if skins or len(below) >= _LEAST_OF_A_BODY]
     if len(several) < 2 or sum(len(skins) for _, skins in parts) > len(figure.skins):  # a skin on two of them
         return [figure]

@@ -97,15 +97,11 @@ def _motions(container: Container, tree: Tree, group: Sequence[int]) -> list[lis
     if len({len(motion) for motion in each}) != 1:  # none, or nobody knows which piece belongs to which
         return []
     nodes = {node for index in each[0] if (node := _node_of(animations[index])) is not None}
-    below = sum(any(above in nodes for above in _above(tree, node)) for node in nodes)
-    return each if 2 * below > len(nodes) else []
-
-
-def _above(tree: Tree, node: int) -> list[int]:
-    found = []
-    while (node := tree.parents[node]) >= 0:
-        found.append(node)
-    return found
+    carried: set[int] = set()
+    for node in tree.order:  # parents first
+        if tree.parents[node] in nodes or tree.parents[node] in carried:
+            carried.add(node)
+    return each if 2 * len(carried & nodes) > len(nodes) else []
 
 
 def _name_of_all(container: Container, pieces: Sequence[int]) -> str:

@@ -15,6 +15,7 @@ from fairswap.formats.gltf.container import Container, container_from_bytes
 from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
 from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.holding import bones_that_hold
 from fairswap.formats.gltf.materials import MaterialOrigin, picture_of_image
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
@@ -33,6 +34,7 @@ from fairswap.model.mesh import Mesh
 from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses, StretchTrack
 from fairswap.model.posture import (
     PLAUSIBLE_HEIGHT_M,
+    Build,
     Posture,
     posture_from_positions,
     posture_of_file,
@@ -158,9 +160,10 @@ def _figure(
         parents[bone] = bone_of.get(above, -1)
     name = _figure_name(container, tree, own)
     findings: list[Finding] = []
-    posture = posture_from_positions(tree.world[own.nodes][:, :3, 3], parents)
+    build = Build.of(bones_that_hold(container, tree, own), parents)
+    posture = posture_from_positions(tree.world[own.nodes][:, :3, 3], build)
     if posture is None or (posture.up, posture.forward) != (OURS.up, OURS.forward):
-        posture, _ = posture_of_file(posture, _postures_shown(container, own, parents), OURS)
+        posture, _ = posture_of_file(posture, _postures_shown(container, own, build), OURS)
     if posture is not None and extension_of(container.raw, "VRM"):
         posture = replace(posture, forward="-Z", reason="as VRM 0.x has it")
     to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, container, name, unit, up, findings)
@@ -241,8 +244,8 @@ def _to_ours(
     return space.turn * space.metres
 
 
-def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray) -> list[Posture]:
-    """The postures in the first frame of each animation that moves these bones."""
+def _postures_shown(container: Container, own: FigureNodes, build: Build) -> list[Posture]:
+    """The postures of a figure's body in the first frame of each animation that moves it."""
     found, bones = [], set(own.nodes)
     for index in range(len(container.document.animations)):
         keys = keys_of_animation(container, index, weights_width_by_node(container))
@@ -253,7 +256,7 @@ def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray)
         }
         if first:
             places = posed_tree(container.document, first).world[own.nodes][:, :3, 3]
-            posture = posture_from_positions(places, parents)
+            posture = posture_from_positions(places, build)
             found += [posture] if posture else []
     return found
 
