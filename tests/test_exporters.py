@@ -217,6 +217,24 @@ def test_what_a_rig_is_moved_by_is_no_part_of_the_body(path, controls):
     assert after == before
 
 
+def test_keys_on_the_controls_of_a_rig_are_told():
+    """Before anything is said of a result in which the body stands still."""
+    scene = whole([act("walk", "Pip")])
+    limbs_again_without_skin(scene)
+    twins = {row["name"]: node for node, row in enumerate(scene.nodes) if row.get("name", "").endswith("_ik")}
+    Path("both.glb").write_bytes(scene.bytes())
+    for _, channel, _ in scene.channels():
+        name = scene.nodes[channel["target"]["node"]]["name"]
+        channel["target"]["node"] = twins.get(f"{name}_ik", channel["target"]["node"])
+    Path("controls.glb").write_bytes(scene.bytes())
+    assert "[keys-apart]" in run("inspect", "controls.glb").stdout
+    done = run("convert", "controls.glb", "--onto", TROUPE / "osric.glb", "-o", "out.glb")
+    assert done.stdout.index("keys-apart") < done.stdout.index("of 100")
+    assert "Bake the motion" in done.stdout.replace("\n", " ")
+    for path in ("both.glb", "whole.glb"):
+        assert "keys-apart" not in run("inspect", path).stdout
+
+
 @pytest.mark.parametrize("known", ["by names", "by a clip"])
 @pytest.mark.parametrize("rig", ["chibi", "words", "idle"])
 @pytest.mark.long(but=2)

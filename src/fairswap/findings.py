@@ -56,6 +56,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "no-body": "No two legs and two arms of one body were found.",
         "no-person": "The proportions are those of an animal or a machine.",
         "skin-apart": "Skin hangs on a second skeleton or a prop beside the body's bones; no motion moves it.",
+        "keys-apart": "The clip moves bones that hold no skin, the controls of a rig, and hardly the body itself.",
         "sides-disagree": "Names and shape say different things about left and right.",
         "sides-swapped": "Left and right are exchanged: by name the left limb is on the right.",
         "mirrored": "The profile takes left for right on this figure.",

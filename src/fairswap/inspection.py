@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fairswap.bones.apart import skin_apart
+from fairswap.bones.apart import keys_apart, skin_apart
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, broken_profiles, profile_named
 from fairswap.bones.roles import RoleMap
@@ -127,7 +127,7 @@ def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | No
     document = what if isinstance(what, Document) else load(what)
     profile = None if bones is None else profile_named(bones)
     findings = list(document.findings) + broken_profiles()
-    figures = tuple(_figure(figure, profile, findings) for figure in document.figures)
+    figures = tuple(_figure(document, figure, profile, findings) for figure in document.figures)
     clips = tuple(_clip(clip, findings) for clip in document.clips)
     if not figures:
         meshes = [row for row in document.held if row.triangles]
@@ -157,13 +157,15 @@ def _avatar(figure: Figure) -> AvatarFacts | None:
     )  # fmt: skip
 
 
-def _figure(figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> FigureFacts:
+def _figure(document: Document, figure: Figure, profile: BoneProfile | None, findings: list[Finding]) -> FigureFacts:
     try:
         roles = roles_of(figure, profile)
     except ImpossibleError as error:
         roles = RoleMap({}, "")
         findings.append(Finding("bones-unknown", "warning", figure.name, error.problem))
     findings += skin_apart(figure, roles) + _all_blended(figure)
+    for clip in document.clips_of(figure):
+        findings += keys_apart(figure, roles, clip)
     return FigureFacts(
         name=figure.name,
         height_m=figure.height_m,

@@ -1,4 +1,5 @@
-"""Skin that no body moves: clothes on a second skeleton that nobody joined, props, a pedestal."""
+"""What is beside a body: skin that it does not move (clothes on a second skeleton, a pedestal), and keys on bones that
+move it in the program they come from only."""
 
 from __future__ import annotations
 
@@ -6,12 +7,16 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding
+from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import weight_on_bones
 from fairswap.wording import counted, listed
 
 # Less of all skin than this is not worth a word.
 _SEEN = 0.005
+# So many bones beside a body that move, and so few of its own, are the controls of a rig.
+_CONTROLS, _OF_THE_BODY = 4, 0.25
+_STILL, _STILL_M = 1e-3, 1e-4
 
 
 def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
@@ -36,3 +41,30 @@ def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
         f"({listed((skeleton.labels[bone] for bone in bones), 3)}): it stays behind when the body moves"
     )
     return [Finding("skin-apart", "warning", figure.name, message)]
+
+
+def keys_apart(figure: Figure, roles: RoleMap, clip: Clip) -> list[Finding]:
+    """A warning if a clip moves bones that hold no skin beside the body's, and hardly the body: its motion stands on
+    the controls of a rig, which move the body only where they were made."""
+    skeleton, poses = figure.skeleton, clip.poses
+    if "hips" not in roles.bones:
+        return []
+    moves = np.ptp(poses.rotation_tracks, axis=2).max(axis=1) > _STILL
+    for bone, track in poses.translation_by_bone().items():
+        moves[bone] |= bool(np.ptp(track, axis=1).max() > _STILL_M)
+    own = np.array([bone for role, bone in roles.bones.items() if role not in ("root", "hips")], dtype=np.intp)
+    beside = moves.copy()
+    beside[skeleton.with_ancestors([*roles.bones.values(), *roles.helpers])] = False
+    beside[skeleton.below(roles.bones.get("head", roles.bones["hips"]))] = False
+    if figure.skin_on_bones is not None:
+        beside &= figure.skin_on_bones <= 0.0
+    controls = np.flatnonzero(beside)
+    if len(controls) < _CONTROLS or moves[own].sum() > _OF_THE_BODY * len(controls):
+        return []
+    shown = listed((skeleton.labels[bone] for bone in controls), 3)
+    message = (
+        f"{counted(len(controls), 'bone')} beside the body's move in it ({shown}), and of its own "
+        f"{int(moves[own].sum())}: its keys stand on the controls of a rig"
+    )
+    remedy = "Bake the motion onto the bones that hold the skin before exporting"
+    return [Finding("keys-apart", "warning", clip.name, message, remedy)]

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+from fairswap.bones.apart import keys_apart
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor, contacts_of
@@ -133,6 +134,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         does, called = ("moves", "bone of this name") if len(lost) == 1 else ("move", "bones of these names")
         message = f"{listed(lost)} {does} too, and the target has no {called}: not carried over"
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
+    motion.findings += keys_apart(swap.source.figure, swap.source.roles, clip)
     popped = stretched_joints(clip.poses, swap.source)
     if popped:
         shown = ", ".join(f"{role} by {share:.0%} at {frame / motion.rate:.2f} s" for role, share, frame in popped[:4])
