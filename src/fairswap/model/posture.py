@@ -33,17 +33,16 @@ class Posture:
 
 
 @dataclass(frozen=True, eq=False)
-class Build:
+class _Counted:
     """The bones of a skeleton that count, by number ``rows`` ``(n,)``, their ``parents`` among themselves, and what is
-    alone below each of them ``ends``, -1 for nothing: sockets, targets and spare limbs are no part of a body."""
+    alone below each of them ``ends``, -1 for nothing."""
 
     rows: Integers
     parents: Integers
     ends: Integers
 
     @classmethod
-    def of(cls, counts: np.ndarray, parents: Integers) -> Build:
-        """Of a whole skeleton: the bones that count ``(bones,)`` and those above them; all, if none does."""
+    def of(cls, counts: np.ndarray, parents: Integers) -> _Counted:
         counts = counts | (not counts.any())
         for bone in range(len(parents) - 1, 0, -1):
             if counts[bone] and parents[bone] >= 0:
@@ -58,11 +57,16 @@ class Build:
         return cls(rows, place[parents[rows]], ends[rows])
 
 
-def posture_from_positions(places: Floats, build: Build) -> Posture | None:
+def posture_from_positions(places: Floats, parents: Integers, counts: np.ndarray | None = None) -> Posture | None:
     """Judge from the places ``(bones, 3)`` of all bones in one pose, in the world; None if no body with two legs is
-    seen."""
-    positions, tips = places[build.rows], places[build.ends]
-    body = _trunk_and_legs(positions, build.parents)
+    seen.
+
+    ``counts`` ``(bones,)`` says which bones are of the body, with those above them; all, if none is: sockets, targets
+    and spare limbs are not.
+    """
+    counted = _Counted.of(np.ones(len(parents), dtype=bool) if counts is None else counts, parents)
+    positions, tips = places[counted.rows], places[counted.ends]
+    body = _trunk_and_legs(positions, counted.parents)
     if body is None:
         return None
     trunk, legs = body
@@ -77,7 +81,7 @@ def posture_from_positions(places: Floats, build: Build) -> Posture | None:
     forward_axis = 3 - up_axis - across_axis
     leg_length = np.linalg.norm(np.diff(positions[legs[0]], axis=0), axis=1).sum()
     last = [leg[-1] for leg in legs]
-    toes = tips[last] if (build.ends[last] >= 0).all() else positions[last]
+    toes = tips[last] if (counted.ends[last] >= 0).all() else positions[last]
     toes_ahead = np.mean(toes - positions[[leg[min(2, len(leg) - 1)] for leg in legs]], axis=0)
     height = float(np.ptp(positions[:, up_axis]))
     reason = f"the trunk is above the legs along {up}"

@@ -16,7 +16,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder, Poses
-from fairswap.model.posture import Build, Posture, posture_from_positions, posture_of_file, unit_from_height
+from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.model.rate import rate_from_text
 from fairswap.model.rotation import quaternion_from_euler
 from fairswap.model.skeleton import Skeleton
@@ -195,10 +195,10 @@ def _space(
     some = sorted({0, frames // 2, frames - 1})
     moved = {bone: track[:, some] for bone, track in positions.items()}
     world = PoseBuilder(zero, rotations[:, :, some], moved).poses().world()
-    build = Build.of(~_spare(parents, rotations), parents)
-    shown = [posture_from_positions(places, build) for places in world.positions]
+    counts = ~_spare(parents, rotations)
+    shown = [posture_from_positions(places, parents, counts) for places in world.positions]
     posture, where = posture_of_file(
-        posture_from_positions(zero.rest.positions[0], build), [found for found in shown if found], None
+        posture_from_positions(zero.rest.positions[0], parents, counts), [found for found in shown if found], None
     )
     found_up = up or (posture.up if posture else "+Y")
     forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)

@@ -34,7 +34,6 @@ from fairswap.model.mesh import Mesh
 from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses, StretchTrack
 from fairswap.model.posture import (
     PLAUSIBLE_HEIGHT_M,
-    Build,
     Posture,
     posture_from_positions,
     posture_of_file,
@@ -160,10 +159,10 @@ def _figure(
         parents[bone] = bone_of.get(above, -1)
     name = _figure_name(container, tree, own)
     findings: list[Finding] = []
-    build = Build.of(bones_that_hold(container, tree, own), parents)
-    posture = posture_from_positions(tree.world[own.nodes][:, :3, 3], build)
+    holding = bones_that_hold(container, tree, own)
+    posture = _posture_in(tree, own, parents, holding)
     if posture is None or (posture.up, posture.forward) != (OURS.up, OURS.forward):
-        posture, _ = posture_of_file(posture, _postures_shown(container, own, build), OURS)
+        posture, _ = posture_of_file(posture, _postures_shown(container, own, parents, holding), OURS)
     if posture is not None and extension_of(container.raw, "VRM"):
         posture = replace(posture, forward="-Z", reason="as VRM 0.x has it")
     to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, container, name, unit, up, findings)
@@ -244,8 +243,16 @@ def _to_ours(
     return space.turn * space.metres
 
 
-def _postures_shown(container: Container, own: FigureNodes, build: Build) -> list[Posture]:
-    """The postures of a figure's body in the first frame of each animation that moves it."""
+def _posture_in(tree: Tree, own: FigureNodes, parents: np.ndarray, holding: np.ndarray) -> Posture | None:
+    """The posture of the bones that hold skin; of all, where those are no body, or all stand as the format asks."""
+    places = tree.world[own.nodes][:, :3, 3]
+    held, whole = posture_from_positions(places, parents, holding), posture_from_positions(places, parents)
+    as_asked = whole is not None and (whole.up, whole.forward) == (OURS.up, OURS.forward)
+    return whole if held is None or as_asked else held
+
+
+def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray, holding: np.ndarray) -> list[Posture]:
+    """The postures of a figure in the first frame of each animation that moves it, by the bones that hold its skin."""
     found, bones = [], set(own.nodes)
     for index in range(len(container.document.animations)):
         keys = keys_of_animation(container, index, weights_width_by_node(container))
@@ -255,8 +262,7 @@ def _postures_shown(container: Container, own: FigureNodes, build: Build) -> lis
             if node in bones and path != "weights" and np.isfinite(track.values[0]).all() and track.values[0].any()
         }
         if first:
-            places = posed_tree(container.document, first).world[own.nodes][:, :3, 3]
-            posture = posture_from_positions(places, build)
+            posture = _posture_in(posed_tree(container.document, first), own, parents, holding)
             found += [posture] if posture else []
     return found
 
