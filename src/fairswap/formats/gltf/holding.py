@@ -2,11 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 
 import numpy as np
 
-from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_accessor, item
+from fairswap.formats.gltf.accessors import array_from_accessor, item
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.schema import Primitive
@@ -25,12 +25,8 @@ def bones_that_hold(container: Container, tree: Tree, own: FigureNodes) -> np.nd
         if node.skin is not None and node.skin in own.skins:
             joints = document.skins[node.skin].joints
             mesh = item(document.meshes, node.mesh, "mesh", f"nodes[{index}]")
-            for number, primitive in enumerate(mesh.primitives):
-                for used in _joints_used(container, primitive, f"meshes[{node.mesh}].primitives[{number}]"):
-                    bones = [
-                        bone_of[joints[row]] for row in used.tolist() if row < len(joints) and joints[row] in bone_of
-                    ]
-                    holds[bones] = True
+            for used in _joints_used(container, mesh.primitives, len(joints), f"meshes[{node.mesh}]"):
+                holds[[bone_of[joints[row]] for row in used.tolist() if joints[row] in bone_of]] = True
         elif node.skin is None:
             holder = index
             while holder >= 0 and holder not in bone_of:
@@ -40,14 +36,20 @@ def bones_that_hold(container: Container, tree: Tree, own: FigureNodes) -> np.nd
     return holds
 
 
-def _joints_used(container: Container, primitive: Primitive, place: str) -> Iterator[Integers]:
-    """The joints, by their rows in the skin, that some vertex follows."""
-    attributes = primitive.attributes
-    for number in range(64):
-        joints, weights = attributes.get(f"JOINTS_{number}"), attributes.get(f"WEIGHTS_{number}")
+def _joints_used(container: Container, primitives: Sequence[Primitive], count: int, place: str) -> Iterator[Integers]:
+    """Of ``count`` joints of a skin those, by their rows, that some vertex of a mesh follows."""
+    sets = [
+        (primitive.attributes.get(f"JOINTS_{number}"), primitive.attributes.get(f"WEIGHTS_{number}"))
+        for primitive in primitives
+        for number in range(64)
+        if f"JOINTS_{number}" in primitive.attributes
+    ]
+    for joints, weights in dict.fromkeys(sets):  # primitives of a mesh may have one and the same
         if joints is None or weights is None:
-            return
-        rows = array_from_accessor(container, joints, f"{place}.JOINTS_{number}", 4)
-        shares = floats_from_accessor(container, weights, f"{place}.WEIGHTS_{number}", 4)
+            continue
+        rows = array_from_accessor(container, joints, place, 4)
+        shares = array_from_accessor(container, weights, place, 4)
         shared = min(len(rows), len(shares))
-        yield np.unique(rows[:shared][shares[:shared] > 0.0]).astype(np.intp)
+        if rows.dtype.kind == "u":  # anything else is told when the mesh is read
+            named = rows[:shared][shares[:shared] > 0]
+            yield np.flatnonzero(np.bincount(named[named < count]))
