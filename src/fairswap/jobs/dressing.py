@@ -138,7 +138,8 @@ def dress(
     cutting = before
     if settling or hide:
         cutting, worst = _worst(wearing, target, outfit.moving)
-    findings += _told(cutting, worst.name)
+    # Whoever had it pushed out and the skin hidden need not be told to do so.
+    findings += _told(cutting, worst.name, "Look at it there; what is left lies in folds" if settling and hide else "")
     kept = outfit.clips[: len(own)]
     return Dressed(wearing.figure, kept, worn, outfit.added, cutting, before, worst, tuple(findings))
 
@@ -200,11 +201,11 @@ def _worst(wearing: Wearing, target: RiggedFigure, moving: Sequence[tuple[Clip, 
     return max(found, key=lambda row: row[0].deepest_m)
 
 
-def _told(cutting: Cutting, clip: str) -> list[Finding]:
+def _told(cutting: Cutting, clip: str, remedy: str) -> list[Finding]:
     out = []
     for piece in cutting.pieces:
         if piece.worst_m > SEEN_M:
             when = "at rest" if piece.worst_at_s is None else f"at {piece.worst_at_s:.1f} s of {clip!r}"
             message = f"it passes {1000 * piece.worst_m:.0f} mm into the body ({piece.part}) {when}"
-            out.append(Finding("clothes-cut", "warning", piece.piece, message))
+            out.append(Finding("clothes-cut", "warning", piece.piece, message, remedy))
     return out
