@@ -9,6 +9,8 @@ import numpy as np
 import pytest
 
 import fairswap
+import rewrites
+from fairswap.model.poses import Poses
 from making import FREE, TROUPE, act, figure, run
 from rewrites import REWRITES, Scene, garment, limbs_again_without_skin, rewritten, sockets_that_hold_no_skin
 
@@ -100,6 +102,16 @@ def test_clips_that_move_one_thing_each_stay_clips():
     assert "pieces-joined" not in {finding.code for finding in found.findings}
 
 
+def test_pieces_of_which_nobody_knows_which_belong_together_stay():
+    """Two motions without names, of which one moves fewer bones: the second of a bone may be of either."""
+    scene = whole()
+    scene.json["animations"][0]["channels"] = scene.json["animations"][0]["channels"][:9]
+    Path("pieces.glb").write_bytes(in_pieces(scene, NAMES["a number"]))
+    found = fairswap.load("pieces.glb")
+    assert len(found.clips) > 20
+    assert "pieces-joined" not in {finding.code for finding in found.findings}
+
+
 def test_x3d_with_a_timer_for_each_joint_is_one_clip():
     fairswap.save("one.x3d", figure("Pip"), [act("walk", "Pip")])
     text = Path("one.x3d").read_text()
@@ -167,11 +179,11 @@ def test_skin_that_no_motion_moves_is_told_before_the_verdict():
 
 def test_bones_that_hold_no_skin_are_the_first_to_go():
     """And then nothing looks otherwise than with all of them."""
-    scene = whole([act("walk", "Pip")])
-    Path("nodes.glb").write_bytes(rewritten(scene.bytes(), "a node between every two bones"))
+    fairswap.save("juniper.glb", figure("Juniper"), [act("walk", "Juniper")])
+    Path("nodes.glb").write_bytes(rewritten(Path("juniper.glb").read_bytes(), "a node between every two bones"))
     document = fairswap.load("nodes.glb")
-    most = len(document.figure.skeleton) - 20
-    text = 'fairswap = "platform/2"\nname = "small"\nbones = "fernway"\n[figure]\n'
+    most = len(document.figure.skeleton) - 60
+    text = 'fairswap = "platform/2"\nname = "small"\nbones = "quillmoor"\n[figure]\n'
     Path("free.toml").write_text(text)
     Path("small.toml").write_text(f"{text}max_bones = {most}\n")
     free, made = (fairswap.fit(document, name) for name in ("free.toml", "small.toml"))
@@ -179,6 +191,9 @@ def test_bones_that_hold_no_skin_are_the_first_to_go():
     (change,) = [row for row in made.changes if row.rule == "figure.max_bones"]
     gone = change.what.partition(": ")[2].split(" and ")[0].split(", ")
     assert all(name.endswith("_offset") for name in gone)
+    tails = {name for name in figure("Juniper").skeleton.names if name.startswith("coat_tail")}
+    assert len(tails) == 6
+    assert tails <= {*made.figure.skeleton.names}
     skins = [
         np.concatenate(each.figure.skin(each.clips[0].poses.world(), 40, each.clips[0].poses)) for each in (free, made)
     ]
@@ -256,3 +271,100 @@ def test_nor_is_it_where_there_is_no_skin(rig, known):
 def roles_by_node(document, figure=None, clip=None):
     roles = fairswap.bones.roles_of(figure or document.figure, clip=clip).bones
     return {role: document.figure.source.nodes[bone] for role, bone in roles.items()}
+
+
+@pytest.mark.parametrize("path", sorted(RIGS.glob("*.glb"))[::3], ids=lambda path: path.stem)
+def test_nodes_between_bones_hide_nothing_where_names_say_nothing(path):
+    before = roles_by_node(fairswap.load(rewritten(path.read_bytes(), "no names"), format=".glb"))
+    between = rewritten(path.read_bytes(), "a node between every two bones", "no names")
+    after = roles_by_node(fairswap.load(between, format=".glb"))
+    before.pop("root", None), after.pop("root", None)
+    assert after == before
+
+
+@pytest.mark.parametrize("rig", ["latin", "nautical", "words"])
+def test_sockets_in_motion_text_neither_turn_a_figure_nor_take_its_roles(rig):
+    path = RIGS / f"{rig}.bvh"
+    if not path.is_file():
+        pytest.skip("the rigs are not here")
+    Path("props.bvh").write_text(with_props(path.read_text()))
+    plain, found = fairswap.load(path), fairswap.load("props.bvh")
+    assert len(found.figure.skeleton) > len(plain.figure.skeleton) + 10
+    assert found.space == plain.space
+    names = []
+    for document in (plain, found):
+        roles = fairswap.bones.roles_of(document.figure, clip=document.clips[0]).bones
+        names.append({role: document.figure.skeleton.names[bone] for role, bone in roles.items()})
+    assert names[0] == names[1]
+
+
+def with_props(text):
+    """A joint that never turns beside the first child of a dozen joints."""
+    lines = [line for line in text.splitlines() if line.strip()]
+    motion = lines.index("MOTION")
+    big = max(abs(float(x)) for line in lines[:motion] if line.strip().startswith("OFFSET") for x in line.split()[1:])
+    dice = np.random.default_rng(1)
+    out, widths = [], []
+    for at, line in enumerate(lines[:motion]):
+        out.append(line)
+        if line.strip().startswith("CHANNELS"):
+            widths.append(int(line.split()[1]))
+            forks = lines[at + 1].strip().startswith("JOINT")
+            if forks and len(widths) % 3 == 0:
+                place = " ".join(f"{x:.4f}" for x in 0.3 * big * dice.normal(size=3))
+                out += [f"JOINT prop{at}", "{", f"OFFSET {place}", "CHANNELS 3 Zrotation Xrotation Yrotation"]
+                out += ["End Site", "{", f"OFFSET 0 {0.01 * big:.4f} 0", "}", "}"]
+                widths.append(-3)
+    rows = []
+    for line in lines[motion + 3 :]:
+        values, row, start = line.split(), [], 0
+        for width in widths:
+            row += ["0"] * 3 if width < 0 else values[start : start + width]
+            start += max(width, 0)
+        rows.append(" ".join(row))
+    return "\n".join([*out, *lines[motion : motion + 3], *rows]) + "\n"
+
+
+@pytest.mark.skipif(not RIGS.is_dir(), reason="the rigs are not here")
+def test_a_bone_without_skin_keeps_its_role_if_its_name_says_it_and_no_other_does():
+    scene = Scene((RIGS / "suffix.glb").read_bytes())
+    head = next(node for node, row in enumerate(scene.nodes) if row.get("name") == "head")
+    number = rewrites._add_joint(scene, head, {"name": "jaw", "translation": [0.0, 0.02, 0.05]})
+    roles = roles_by_node(fairswap.load(scene.bytes(), format=".glb"))
+    assert roles["jaw"] == number
+    # A socket that is called after the hand that it is on has none, with skin and without.
+    hand = roles["hand_left"]
+    name = f"{scene.nodes[hand]['name']} socket"
+    rewrites._add_joint(scene, hand, {"name": name, "translation": [0.0, 0.3, 0.0]})
+    document = fairswap.load(scene.bytes(), format=".glb")
+    assert roles_by_node(document)["hand_left"] == hand
+    assert roles_by_node(document, replace(document.figure, meshes=()))["hand_left"] == hand
+
+
+@pytest.mark.skipif(not RIGS.is_dir(), reason="the rigs are not here")
+def test_a_figure_of_which_only_a_part_has_skin_is_stood_up():
+    scene = Scene(rewritten((RIGS / "words.glb").read_bytes(), "lying on its back"))
+    head = next(node for node, row in enumerate(scene.nodes) if row.get("name") == "Head")
+    for primitive in scene.primitives():
+        attributes = primitive["attributes"]
+        if "JOINTS_0" in attributes:
+            row = scene.json["skins"][0]["joints"].index(head)
+            count = len(scene.arrays[attributes["JOINTS_0"]])
+            attributes["JOINTS_0"] = scene.add(np.tile([row, 0, 0, 0], (count, 1)), "<u2")
+            attributes["WEIGHTS_0"] = scene.add(np.tile([1.0, 0.0, 0.0, 0.0], (count, 1)))
+    found = fairswap.load(scene.bytes(), format=".glb")
+    assert "space-corrected" in {finding.code for finding in found.findings}
+    places = found.figure.skeleton.rest.positions[0]
+    assert np.ptp(places[:, 1]) > 1.2 > np.ptp(places[:, 2])
+
+
+def test_tails_that_sway_by_themselves_are_no_controls():
+    juniper, walk = figure("Juniper"), act("walk", "Juniper")
+    tracks = np.repeat(juniper.skeleton.rest_rotations[:, :, None], walk.frames, axis=2)
+    tails = [bone for bone, name in enumerate(juniper.skeleton.names) if name.startswith("coat_tail")]
+    half = 0.1 * np.sin(np.linspace(0.0, 9.0, walk.frames))
+    for bone in tails:
+        tracks[bone] = np.array([np.sin(half), 0 * half, 0 * half, np.cos(half)])
+    poses = Poses(juniper.skeleton, tracks)
+    fairswap.save("tails.glb", juniper, [replace(walk, poses=poses, keyed=frozenset(tails), origin=None, kept=None)])
+    assert "keys-apart" not in run("inspect", "tails.glb").stdout

@@ -74,3 +74,14 @@ def test_no_body_at_all():
 )
 def test_units_of_people(height, unit):
     assert unit_from_height(height) == unit
+
+
+def test_limbs_that_a_rig_has_twice_are_no_pair():
+    """Each limb again where it is, as for targets: the pair of legs is a left and a right one still."""
+    rows = [("hips", "", 0, 1, 0), *legs("hips"), ("spine", "hips", 0, 1.1, 0), ("chest", "spine", 0, 1.3, 0)]
+    rows += [("neck", "chest", 0, 1.5, 0), ("head", "neck", 0, 1.6, 0), *ARMS]
+    limbs = [row for row in rows if row[0] not in ("hips", "spine", "chest", "neck", "head")]
+    names = {row[0] for row in limbs}
+    again = [(f"{name} ik", f"{above} ik" if above in names else above, *place) for name, above, *place in limbs]
+    plain, found = (posture_from_positions(*body(*each)) for each in (rows, [rows[0], *again, *rows[1:]]))
+    assert (found.up, found.forward) == (plain.up, plain.forward) == ("+Y", "+Z")

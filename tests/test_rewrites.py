@@ -19,7 +19,12 @@ _ALL = list(itertools.permutations(sorted(REWRITES), 2))
 PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::45]
 _DICE = np.random.default_rng(12)
 # What went wrong once.
-PAIRS += [("keys on a driving skeleton", "saved in mid motion"), ("saved in mid motion", "keys on a driving skeleton")]
+PAIRS += [
+    ("a node between every two bones", "facing backwards"),
+    ("keys on a driving skeleton", "saved in mid motion"),
+    ("saved in mid motion", "keys on a driving skeleton"),
+    ("a cloak two per cent too large", "travel on a node above"),
+]
 THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(5)]
 
 
