@@ -211,13 +211,6 @@ class Rig:
         moves = np.zeros(self.count, dtype=bool) if self.motion is None else self.motion.moves
         if says[inner].sum() < _TELLING * inner.sum():
             return moves
-        like = [(meaning.parts, meaning.side) for meaning in self.meanings]
-        sockets = [  # called after the hand that they are on, beside fingers
-            bone for bone, parent in enumerate(self.parents)
-            if parent >= 0 and not inner[bone] and like[bone] == like[parent]
-            and any(says[other] and like[other] != like[parent] for other in self.family[parent])
-        ]  # fmt: skip
-        says[sockets] = False
         return np.asarray(says | moves)
 
     def _mirrored(self, bone: int, other: int) -> bool:
