@@ -23,7 +23,7 @@ def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
     """A warning if skin hangs on bones that are neither the body's, nor below or above them: motion that is carried
     over leaves it where it is."""
     skin, hips = figure.skin_on_bones, roles.bones.get("hips")
-    if skin is None or hips is None:
+    if skin is None or hips is None or not skin.any():
         return []
     skeleton = figure.skeleton
     apart = np.ones(len(skeleton), dtype=bool)

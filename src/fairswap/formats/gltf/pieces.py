@@ -49,9 +49,10 @@ def container_with_joined_pieces(container: Container, tree: Tree) -> tuple[Cont
 
 
 def _node_of(animation: Animation) -> int | None:
-    """The node that an animation moves, if it moves only one."""
+    """The node that an animation moves, if it moves only one; None as well for one that is broken: that is told later."""
     nodes = {channel.target.node for channel in animation.channels}
-    return nodes.pop() if len(nodes) == 1 else None
+    broken = any(channel.sampler >= len(animation.samplers) for channel in animation.channels)
+    return nodes.pop() if len(nodes) == 1 and not broken else None
 
 
 def _alike(container: Container) -> list[list[int]]:
