@@ -49,7 +49,7 @@ def container_with_joined_pieces(container: Container, tree: Tree) -> tuple[Cont
 
 
 def _node_of(animation: Animation) -> int | None:
-    """The node that an animation moves, if it moves only one; None as well for one that is broken: that is told later."""
+    """The node that an animation moves, if it moves only one; none for a broken one, which is told later."""
     nodes = {channel.target.node for channel in animation.channels}
     broken = any(channel.sampler >= len(animation.samplers) for channel in animation.channels)
     return nodes.pop() if len(nodes) == 1 and not broken else None
