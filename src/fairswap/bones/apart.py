@@ -14,9 +14,10 @@ from fairswap.wording import counted, listed
 
 # Less of all skin than this is not worth a word.
 _SEEN = 0.005
+# Tracks that change by less, in parts of a quaternion and in metres, move nothing.
+_STILL, _STILL_M = 1e-3, 1e-4
 # So many bones beside a body that move, and so few of its own, are the controls of a rig.
 _CONTROLS, _OF_THE_BODY = 4, 0.25
-_STILL, _STILL_M = 1e-3, 1e-4
 
 
 def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
@@ -32,8 +33,8 @@ def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
     if share < _SEEN:
         return []
     count = len(skeleton)
-    held = {mesh.name: weight_on_bones(mesh, count) for mesh in figure.meshes}
-    names = [repr(name) for name, weights in held.items() if weights[apart].sum() > 0.5 * weights.sum()]
+    held = [(mesh.name, weight_on_bones(mesh, count)) for mesh in figure.meshes]
+    names = [repr(name) for name, weights in held if weights[apart].sum() > 0.5 * weights.sum()]
     bones = np.flatnonzero(apart & (skin > 0.0))
     of_what = f" ({listed(names, 3)})" if names else ""
     message = (

@@ -18,7 +18,10 @@ _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 _OFTEN_HOLLOW = 0.25
 # Of what holds no skin so many bones are no limb; more are a copy of one where another stands, of the figure's size.
 _FEW, _SAME_PLACE = 2, 0.003
-_MIRRORED, _TELLING = 0.01, 0.6
+# Branches mirror each other whose lengths differ by less than this share.
+_MIRRORED = 0.01
+# Names tell what is of the body if so many of the bones that hold others are called after a part of it.
+_TELLING = 0.6
 _FINGERS = frozenset(("thumb", *FINGERS))
 _TWIN_LENGTHS = 0.22  # limbs whose lengths differ by more than this share are no twins
 

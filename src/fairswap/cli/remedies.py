@@ -48,8 +48,8 @@ REMEDIES = {
     "several-figures": "Take another with --figure NAME",
     "shape-contradicts": "Look at it with 'fairswap face show', or --say",
     "sides-swapped": "Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
-    "skin-apart": "'fairswap bones merge' joins a second skeleton with the body's; 'fairswap dress' puts clothes on; "
-    "else leave it out",
+    "skin-apart": "Hang it on the body's bones before exporting, or leave it out; 'fairswap dress' puts on clothes "
+    "from a file of their own",
     "space-corrected": "Use --unit and --up if this is wrong",
     "space-found": "Use --unit and --up if this is wrong",
     "space-guessed": "Use --unit and --up if this is wrong",
