@@ -33,7 +33,7 @@ def test_clips_are_picked_kept_and_spread_over_files():
 
 
 def test_a_target_with_a_second_figure_says_which_one_moves():
-    from fairswap.formats.gltf.container import open_container
+    from fairswap.formats.gltf.opening import open_container
 
     made = open_container(TROUPE / "osric.glb")
     raw = json.loads(json.dumps(made.raw))

@@ -9,7 +9,7 @@ import numpy as np
 import pytest
 
 import fairswap
-from fairswap.formats.gltf.container import open_container
+from fairswap.formats.gltf.opening import open_container
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.rotation import angle_between
 from making import TROUPE, act, animate, arm, figure

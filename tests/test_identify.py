@@ -14,7 +14,7 @@ from fairswap.bones.assignment import roles_of
 from fairswap.bones.identification import identify
 from fairswap.bones.words import meaning_of
 from fairswap.demo.rigs import NAMINGS, odd_rig
-from fairswap.formats.gltf.container import open_container
+from fairswap.formats.gltf.opening import open_container
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.skeleton import Skeleton

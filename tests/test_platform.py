@@ -18,7 +18,7 @@ import fairswap
 from fairswap.clips.proving import body_reel
 from fairswap.clips.resampling import at_rate
 from fairswap.figures.bones_alone import without_mesh
-from fairswap.formats.gltf.container import open_container
+from fairswap.formats.gltf.opening import open_container
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import Skeleton

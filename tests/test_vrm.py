@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.face.head import Head
-from fairswap.formats.gltf.container import container_from_bytes, open_container
+from fairswap.formats.gltf.opening import container_from_bytes, open_container
 from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.rotation import angle_between

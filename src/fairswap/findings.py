@@ -20,6 +20,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "space-folded": "The bones are stored in other axes or another unit, below a node that turns and scales them.",
         "uneven-scale": "A node above the bones scales its axes by different amounts.",
         "animated-scale": "A clip changes the size of bones; other figures cannot follow that.",
+        "unpacked": "The file was made small for the web; it is read whole, and what we write of it is larger.",
         "pieces-joined": "The exporter wrote an animation for each bone; those of one motion are read as one clip.",
         "clip-unnamed": "A clip has no name, so it gets one.",
         "clip-still": "Nothing moves in the clip: mostly the rest pose, exported once more.",

@@ -7,6 +7,7 @@ from collections.abc import Callable
 from functools import cache
 from pathlib import Path
 from random import Random
+from tempfile import TemporaryDirectory
 from typing import NamedTuple
 
 import numpy as np
@@ -19,9 +20,11 @@ from fairswap.face.tracks import held_frames, read_tracks
 from fairswap.pose.saved import SavedPose
 from fairswap.retarget.layers import Layers
 from fuzz.mangling import mangled
+from judging import JUDGES, judge
 from making import STICK, act, arm, bvh, clip_of, figure, random_poses, random_skeleton
 from scenes import small_avatar, small_avatar_motion, small_scene
 
+COMPRESSORS = JUDGES / "node_modules" / "meshoptimizer"
 _ROWS = [[0, 90, 0, 10, 20, 30, -5, 15, 25]] * 5
 
 
@@ -52,6 +55,26 @@ def _use_document(path: Path) -> None:
         out = path.with_name("again.glb")
         fairswap.save(out, document.figure, document.clips_of(document.figure), force=True)
         fairswap.load(out)
+
+
+@cache
+def _compressed_figures() -> tuple[bytes, ...]:
+    """Small figures as other programs pack them, where there is Node to do it; as they are where not."""
+    if not COMPRESSORS.exists():
+        return _small_figures()
+    ways = [{"how": "draco"}] + [
+        {"how": "meshopt", "extension": f"{kind}_meshopt_compression", "filters": kind == "KHR"}
+        for kind in ("EXT", "KHR")
+    ]
+    out = []
+    with TemporaryDirectory() as folder:
+        plain, made = Path(folder, "plain.glb"), Path(folder, "packed.glb")
+        for content in _small_figures():
+            plain.write_bytes(content)
+            for way in ways:
+                judge("pack", plain, made, way)
+                out.append(made.read_bytes())
+    return tuple(out)
 
 
 @cache
@@ -142,6 +165,7 @@ def _use_pieces(path: Path) -> None:
 
 READERS = (
     Reader("glb", ".glb", "glb", _small_figures, _use_document),
+    Reader("glb compressed", ".glb", "glb", _compressed_figures, _use_document),
     Reader("vrm", ".vrm", "glb", lambda: (small_avatar(),), _use_document),
     Reader("vrma", ".vrma", "glb", lambda: (small_avatar_motion(),), _use_document),
     Reader("collada", ".dae", "text", _scene(".dae"), _use_document),

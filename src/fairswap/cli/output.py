@@ -24,7 +24,7 @@ if TYPE_CHECKING:
 
 _DIGITS = 6  # of numbers in reports as data
 # How the space of a file was found: said once, by inspect.
-_TOLD_BY_INSPECT = {"space-found"}
+_TOLD_BY_INSPECT = {"space-found", "unpacked"}
 _LONGEST = 400  # letters of one name or sentence in a report for people
 
 

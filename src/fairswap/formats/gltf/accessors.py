@@ -26,11 +26,15 @@ def item(items: list[_Item], index: int, kind: str, place: str) -> _Item:
 def view_bytes(container: Container, index: int, place: str) -> memoryview:
     """The bytes of one buffer view."""
     view = item(container.document.buffer_views, index, "buffer view", place)
-    where = f"bufferViews[{index}]"
-    buffer = item(list(container.buffers), view.buffer, "buffer", where)
-    if view.byte_offset + view.byte_length > len(buffer):
+    return bytes_in(container, view.buffer, view.byte_offset, view.byte_length, f"bufferViews[{index}]")
+
+
+def bytes_in(container: Container, index: int, offset: int, length: int, where: str) -> memoryview:
+    """The bytes of a stretch of a buffer."""
+    buffer = item(list(container.buffers), index, "buffer", where)
+    if offset + length > len(buffer):
         raise InputError("it reaches past the end of its buffer", place=where, remedy=_AGAIN)
-    return buffer[view.byte_offset : view.byte_offset + view.byte_length]
+    return buffer[offset : offset + length]
 
 
 def array_from_accessor(
@@ -73,7 +77,8 @@ def floats_from_accessor(
     container: Container, index: int, place: str, width: int | None = None, *, gaps: bool = False
 ) -> Floats:
     """As :func:`array_from_accessor`, in float64."""
-    return np.asarray(array_from_accessor(container, index, place, width, gaps=gaps), dtype=np.float64)
+    with np.errstate(invalid="ignore"):  # some of what is no number is told when it is copied
+        return np.asarray(array_from_accessor(container, index, place, width, gaps=gaps), dtype=np.float64)
 
 
 def normalized_floats(values: np.ndarray[Any, Any]) -> Floats:

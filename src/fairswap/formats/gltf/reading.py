@@ -11,7 +11,7 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.animations import Keys, grid_of_keys, keys_of_animation, said_of_mended
 from fairswap.formats.gltf.blocks import block_bodies
 from fairswap.formats.gltf.boxes import stated_boxes
-from fairswap.formats.gltf.container import Container, container_from_bytes
+from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
 from fairswap.formats.gltf.folding import Fold, fold_nodes
@@ -20,6 +20,7 @@ from fairswap.formats.gltf.materials import MaterialOrigin, picture_of_image
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
+from fairswap.formats.gltf.opening import container_from_bytes
 from fairswap.formats.gltf.pieces import container_with_joined_pieces
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
@@ -102,6 +103,9 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     else:
         joined, findings = (), []
     findings += told_pieces
+    if container.packed:
+        message = f"its data is compressed ({', '.join(container.packed)}); what is written of it is not, and larger"
+        findings.append(Finding("unpacked", "note", path.stem, message))
     figures, spaces = [], []
     for nodes in groups:
         figure, told, space = _figure(container, tree, nodes, unit, up)

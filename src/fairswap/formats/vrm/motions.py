@@ -11,8 +11,9 @@ from typing import Any
 import numpy as np
 
 from fairswap.errors import Finding, UsageError
-from fairswap.formats.gltf.container import Container, container_from_bytes
+from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.nodes import tree_from_nodes
+from fairswap.formats.gltf.opening import container_from_bytes
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.gltf.writing import document_of_figure, files_of_document
 from fairswap.formats.storage import Chunk
