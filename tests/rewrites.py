@@ -9,8 +9,10 @@ import copy
 import json
 import struct
 from collections.abc import Callable
+from io import BytesIO
 
 import numpy as np
+from PIL import Image
 from scipy.spatial.transform import Rotation
 
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
@@ -876,6 +878,29 @@ def travel_on_a_node_above(scene):
     animation["samplers"].append({"input": sampler["input"], "output": scene.add(travel), "interpolation": "LINEAR"})
     target = {"node": len(scene.nodes) - 1, "path": "translation"}
     animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
+
+
+def pictures_of_an_extension(scene, extension, kind, change, own=False):
+    """Every picture of another kind, named by an extension; with ``own``, the texture still names a picture, too."""
+    for texture in scene.json["textures"]:
+        texture["extensions"] = {extension: {"source": texture["source"]}}
+        if not own:
+            del texture["source"]
+    for image in scene.json["images"]:
+        scene.images[image["bufferView"]] = change(scene.images[image["bufferView"]])
+        image["mimeType"] = kind
+    for key in ("extensionsUsed", "extensionsRequired"):
+        scene.json[key] = [*scene.json.get(key, []), extension]
+
+
+@rewrite
+def pictures_as_webp(scene):
+    def as_webp(data):
+        out = BytesIO()
+        Image.open(BytesIO(data)).save(out, "WEBP", lossless=True)
+        return out.getvalue()
+
+    pictures_of_an_extension(scene, "EXT_texture_webp", "image/webp", as_webp)
 
 
 def _add_joint(scene, parent, row, like=None):

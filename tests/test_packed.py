@@ -1,9 +1,10 @@
-"""Files made small for the web: geometry packed by Draco, buffers packed by meshopt.
+"""Files made small for the web: geometry packed by Draco, buffers packed by meshopt, pictures as WebP or KTX2.
 
-The judges pack them with the encoders of those who defined the formats; nothing of ours takes part in that.
+The judges pack geometry with the encoders of those who defined the formats; nothing of ours takes part in that.
 """
 
 import base64
+import io
 import json
 import re
 import struct
@@ -12,13 +13,14 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from PIL import Image
 from scipy.spatial import cKDTree
 
 import fairswap
 from fairswap.formats.gltf.meshopt import FILTERS, MODES
 from judging import judge, validated
 from making import FREE, TROUPE, act, figure, run
-from rewrites import REWRITES, Scene
+from rewrites import REWRITES, Scene, pictures_of_an_extension
 from test_exporters import RIGS, apart
 
 DRACO, EXT, KHR = "KHR_draco_mesh_compression", "EXT_meshopt_compression", "KHR_meshopt_compression"
@@ -128,6 +130,80 @@ def test_commands_read_it_and_say_that_it_was_packed():
     found, wanted = ({row["rule"]: row for row in report["files"][0]["rules"]} for report in reports)
     assert {name: row["ok"] for name, row in found.items()} == {name: row["ok"] for name, row in wanted.items()}
     assert found["file.max_kib"]["measured"] == f"{out.stat().st_size / 1024:.0f} KiB"
+
+
+def pixels_of(document):
+    """The colour pictures of a figure's materials, as pixels."""
+    looks = [look for mesh in document.figure.meshes for look in mesh.materials if look.texture is not None]
+    return [np.asarray(Image.open(io.BytesIO(look.texture)).convert("RGB")) for look in looks]
+
+
+def with_pictures_as(change, *arguments):
+    scene = Scene((TROUPE / "pip.glb").read_bytes())
+    change(scene, *arguments)
+    Path("web.glb").write_bytes(scene.bytes())
+    return fairswap.load("web.glb")
+
+
+@pytest.mark.parametrize("suffix", [".glb", ".gltf", ".dae", ".usdz", ".x3d"])
+def test_pictures_as_webp_are_seen_and_go_wherever_the_figure_goes(suffix):
+    document = with_pictures_as(REWRITES["pictures as webp"])
+    plain = pixels_of(fairswap.load(TROUPE / "pip.glb"))
+    assert [(here == there).all() for here, there in zip(pixels_of(document), plain, strict=True)] == [True]
+    fairswap.save(f"out{suffix}", document.figure, document.clips)
+    again = pixels_of(fairswap.load(f"out{suffix}"))
+    assert [(here == there).all() for here, there in zip(again, plain, strict=True)] == [True]
+    # Other formats get what all their programs read.
+    assert not list(Path().glob("out*.webp"))
+    if suffix in (".glb", ".gltf"):
+        (report,) = validated(f"out{suffix}")
+        assert (report["errors"], report["warnings"]) == (0, 0)
+
+
+def test_pictures_as_webp_are_made_to_fit_a_stage_and_drawn():
+    document = with_pictures_as(REWRITES["pictures as webp"])
+    fitted = fairswap.fit(document, "fernway")  # at most 512 pixels, PNG or JPEG
+    fitted.save("fit.glb")
+    assert [rows.shape for rows in pixels_of(fairswap.load("fit.glb"))] == [(512, 512, 3)]
+    (report,) = validated("fit.glb")
+    assert (report["errors"], report["warnings"]) == (0, 0)
+    assert "EXT_texture_webp" not in json.dumps(Scene(Path("fit.glb").read_bytes()).json)
+    files = ("web.glb", TROUPE / "pip.glb")
+    for number, file in enumerate(files):
+        assert run("draw", file, "-o", f"{number}.png").returncode == 0
+    first, second = (np.asarray(Image.open(f"{number}.png").convert("RGB")).astype(int) for number in range(2))
+    assert np.abs(first - second)[200:].mean() < 0.5  # below the file's name
+
+
+def test_pictures_beside_a_file_come_along_whatever_they_are():
+    with_pictures_as(REWRITES["pictures as webp"])
+    scene = Scene(Path("web.glb").read_bytes())
+    Path("there").mkdir()
+    (view,) = scene.images
+    Path("there/look.webp").write_bytes(scene.images[view])
+    fairswap.save("there/web.gltf", fairswap.load("web.glb").figure)
+    raw = json.loads(Path("there/web.gltf").read_text())
+    raw["images"] = [{"uri": "look.webp"}]
+    Path("there/web.gltf").write_text(json.dumps(raw))
+    fairswap.save("here.glb", fairswap.load("there/web.gltf").figure)
+    assert [rows.shape for rows in pixels_of(fairswap.load("here.glb"))] == [(1024, 1024, 3)]
+
+
+def test_pictures_for_graphics_cards_are_kept_and_it_is_told_that_they_are_not_drawn():
+    cards = b"\xabKTX 20\xbb\r\n\x1a\n" + bytes(80)
+    document = with_pictures_as(pictures_of_an_extension, "KHR_texture_basisu", "image/ktx2", lambda data: cards)
+    (told,) = [finding for finding in document.findings if finding.code == "picture-not-drawn"]
+    assert (told.severity, told.place) == ("warning", "textures[0]")
+    assert "KTX2" in told.message
+    fairswap.save("out.glb", document.figure)
+    assert cards in Path("out.glb").read_bytes()
+    assert "KHR_texture_basisu" in Scene(Path("out.glb").read_bytes()).json["extensionsRequired"]
+    # A texture that has a picture of its own as well shows that.
+    scene = Scene((TROUPE / "pip.glb").read_bytes())
+    scene.json["images"].append(dict(scene.json["images"][0]))
+    scene.json["textures"][0]["extensions"] = {"KHR_texture_basisu": {"source": 1}}
+    Path("both.glb").write_bytes(scene.bytes())
+    assert "picture-not-drawn" not in {finding.code for finding in fairswap.load("both.glb").findings}
 
 
 def changed(out, change):

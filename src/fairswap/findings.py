@@ -41,6 +41,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "part-elsewhere": "The file refers to another file that is not read along with it.",
         "weights-count": "A skin has weights for some of its vertices only.",
         "unweighted-vertices": "Some vertices follow no bone; they stay where they are.",
+        "picture-not-drawn": "A picture is packed for graphics cards: glTF files keep it, all else goes without.",
         "picture-missing": "A picture named in the file is not there, or cannot be read.",
         "texture-missing": "A texture named in the file is not beside it.",
         "materials-missing": "The material file named in the mesh is not beside it.",

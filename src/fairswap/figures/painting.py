@@ -9,14 +9,12 @@ from pathlib import Path
 
 import numpy as np
 
-from fairswap.errors import InputError, UsageError
+from fairswap.errors import UsageError
 from fairswap.formats.gltf.materials import MaterialOrigin
-from fairswap.formats.images import opened_image
+from fairswap.formats.images import as_png_or_jpeg, media_type, opened_image
 from fairswap.formats.storage import read_bytes
 from fairswap.model.document import Document
 from fairswap.model.mesh import Material
-
-_KINDS = {"PNG": "image/png", "JPEG": "image/jpeg", "WEBP": "image/webp"}
 
 
 def with_texture(document: Document, material: str, picture: str | Path) -> Document:
@@ -32,10 +30,8 @@ def with_texture(document: Document, material: str, picture: str | Path) -> Docu
         If the file is no picture that figures hold.
     """
     data = read_bytes(Path(picture))
-    with opened_image(data, str(picture)) as opened:
-        kind = _KINDS.get(opened.format or "")
-    if kind is None:
-        raise InputError("a figure holds PNG, JPEG or WebP", file=str(picture), remedy="Save it as PNG")
+    with opened_image(data, str(picture)):
+        data = as_png_or_jpeg(data)
     figure, found = document.figure, False
     known: list[str] = []
     meshes = []
@@ -46,7 +42,7 @@ def with_texture(document: Document, material: str, picture: str | Path) -> Docu
             known.append(names[0])
             meant = any(fnmatchcase(name, material) for name in names)
             found |= meant
-            rows.append(_painted(row, data, kind) if meant else row)
+            rows.append(_painted(row, data) if meant else row)
         meshes.append(replace(mesh, materials=tuple(rows), origin=None))
     if not found:
         there = ", ".join(map(repr, dict.fromkeys(known[:12]))) or "none"
@@ -62,7 +58,7 @@ def _name_of(material: Material) -> str:
     return str(origin.container.raw["materials"][origin.index].get("name", ""))
 
 
-def _painted(material: Material, data: bytes, kind: str) -> Material:
+def _painted(material: Material, data: bytes) -> Material:
     """The material with a picture; what its document says of it beside that stays. Its colour gives way to white."""
     white = np.ones(3)
     origin = material.origin
@@ -72,7 +68,7 @@ def _painted(material: Material, data: bytes, kind: str) -> Material:
     raw = copy.deepcopy(container.raw)
     raw.setdefault("buffers", []).append({"byteLength": len(data)})
     raw.setdefault("bufferViews", []).append({"buffer": len(container.buffers), "byteLength": len(data)})
-    raw.setdefault("images", []).append({"bufferView": len(raw["bufferViews"]) - 1, "mimeType": kind})
+    raw.setdefault("images", []).append({"bufferView": len(raw["bufferViews"]) - 1, "mimeType": media_type(data)})
     raw.setdefault("textures", []).append({"source": len(raw["images"]) - 1})
     shading = raw["materials"][origin.index].setdefault("pbrMetallicRoughness", {})
     shading["baseColorTexture"] = {"index": len(raw["textures"]) - 1}

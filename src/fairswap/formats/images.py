@@ -18,6 +18,27 @@ if TYPE_CHECKING:
 _KINDS = ("PNG", "JPEG", "WEBP")
 _OTHER_KINDS = {"tga": "TGA", "bmp": "BMP", "tif": "TIFF", "tiff": "TIFF", "gif": "GIF"}
 _AGAIN = "Export the figure again with its textures"
+# What files begin with, and how media types call them (WebP and AVIF say it a little later).
+_MAGICS = (
+    (b"\x89PNG", 0, "image/png"), (b"\xff\xd8", 0, "image/jpeg"), (b"WEBP", 8, "image/webp"),
+    (b"\xabKTX", 0, "image/ktx2"), (b"ftypavif", 4, "image/avif"),
+)  # fmt: skip
+
+
+def media_type(content: bytes) -> str | None:
+    """What a picture is, by its first bytes: ``image/png``; None if it is of no kind that figures hold."""
+    return next((kind for magic, at, kind in _MAGICS if content[at : at + len(magic)] == magic), None)
+
+
+def as_png_or_jpeg(content: bytes) -> bytes:
+    """A picture as every program reads it: a WebP as PNG, all else (also what cannot be read) as it is."""
+    if media_type(content) != "image/webp":
+        return content
+    try:
+        with opened_image(content, "a picture") as picture:
+            return _as_png(picture)
+    except InputError:
+        return content
 
 
 @contextmanager
@@ -49,16 +70,20 @@ def opened_image(content: bytes, place: str, kinds: tuple[str, ...] = _KINDS) ->
 
 def picture_as_known(content: bytes, name: str) -> bytes | None:
     """A picture of a kind that figures hold: itself, or as PNG if it is a TGA, BMP, TIFF or GIF; else None."""
-    if content.startswith((b"\x89PNG", b"\xff\xd8", b"RIFF")):
+    if media_type(content) in ("image/png", "image/jpeg", "image/webp"):
         return content
     kind = _OTHER_KINDS.get(name.lower().rpartition(".")[2])
     if kind is None:
         return None
     try:
         with opened_image(content, name, (kind,)) as picture:
-            out = BytesIO()
-            see_through = "A" in picture.getbands() or "transparency" in picture.info
-            picture.convert("RGBA" if see_through else "RGB").save(out, "PNG")
-            return out.getvalue()
+            return _as_png(picture)
     except InputError:
         return None
+
+
+def _as_png(picture: Image) -> bytes:
+    out = BytesIO()
+    see_through = "A" in picture.getbands() or "transparency" in picture.info
+    picture.convert("RGBA" if see_through else "RGB").save(out, "PNG")
+    return out.getvalue()

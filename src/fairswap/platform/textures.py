@@ -102,6 +102,8 @@ def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: Se
         out = BytesIO()
         if wanted == "jpeg":
             image.convert("RGB").save(out, "JPEG", quality=90)
+        elif wanted == "webp":
+            image.save(out, "WEBP", quality=90)
         elif image.mode == "RGB" and picture.mode == "P":
             # Few colours, as it was: its own, or flat parts would not stay flat.
             image.quantize(palette=picture, dither=Image.Dither.NONE).save(out, "PNG", optimize=True)

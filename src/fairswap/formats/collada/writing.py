@@ -14,7 +14,7 @@ from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
 from fairswap.formats.naming import on_one_line
 from fairswap.formats.scene.losses import losses
-from fairswap.formats.scene.pictures import look_names, pictures_of
+from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import (
     mesh_in_space,
     moved_bones,
@@ -53,12 +53,13 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     packed = path.suffix.lower() == ".zae"
     pictures = pictures_of(figure.meshes, path.stem)
     text = _Writer(figure, clips, space, pictures).text()
-    files: dict[str, list[Chunk]] = {title: [data] for data, title in pictures.items()}
+    held = files_of_pictures(pictures)
+    files: dict[str, list[Chunk]] = {title: [data] for title, data in held.items()}
     if not packed:
         return files | {name: [text]}
     main = "figure.dae"
     manifest = f'<?xml version="1.0" encoding="utf-8"?>\n<dae_root>./{main}</dae_root>\n'.encode()
-    parts = [("manifest.xml", manifest), (main, text), *((title, data) for data, title in pictures.items())]
+    parts = [("manifest.xml", manifest), (main, text), *held.items()]
     return {name: [archive_of(parts)]}
 
 

@@ -9,6 +9,7 @@ import numpy as np
 
 from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
+from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.scene.spaces import mesh_in_space, rest_in_space
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
@@ -123,8 +124,9 @@ def _material(raw: dict[str, Any], material: Material, packer: Packer) -> int:
     if not np.allclose(factor := [*material.color.tolist(), material.alpha], 1.0):
         shading["baseColorFactor"] = factor
     if texture is not None:
-        kind = "image/png" if texture.startswith(b"\x89PNG") else "image/jpeg"
-        raw.setdefault("images", []).append({"bufferView": packer.view(texture), "mimeType": kind})
+        picture = as_png_or_jpeg(texture)
+        image = {"bufferView": packer.view(picture), "mimeType": media_type(picture) or "image/jpeg"}
+        raw.setdefault("images", []).append(image)
         raw.setdefault("textures", []).append({"source": len(raw["images"]) - 1})
         shading["baseColorTexture"] = {"index": len(raw["textures"]) - 1}
     row = {"pbrMetallicRoughness": shading, **see_through(material.blending, material.cutoff, material.two_sided)}

@@ -12,6 +12,8 @@ from fairswap.errors import InputError
 from fairswap.formats.gltf.accessors import item, view_bytes
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.packing import Packer
+from fairswap.formats.gltf.schema import Texture
+from fairswap.formats.images import media_type
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Material
 
@@ -23,6 +25,26 @@ class MaterialOrigin:
     container: Container
     index: int
     color_image: int | None
+
+
+# The extensions that give a texture another picture, and of which kind it is.
+_PICTURES = {"EXT_texture_webp": "image/webp", "KHR_texture_basisu": "image/ktx2", "EXT_texture_avif": "image/avif"}
+
+
+def shown_image(texture: Texture) -> int | None:
+    """The number of the image that a texture shows: its own, or else the WebP of an extension; None if there is none
+    that can be drawn."""
+    extension = texture.extensions.get("EXT_texture_webp")
+    number = extension.get("source") if isinstance(extension, dict) else None
+    return number if texture.source is None and isinstance(number, int) and number >= 0 else texture.source
+
+
+def undrawn_kind(texture: Texture) -> str:
+    """What a texture's picture is where none can be drawn: ``KTX2``; empty if one can be, or none is there."""
+    if shown_image(texture) is not None:
+        return ""
+    kinds = (kind for name, kind in _PICTURES.items() if name in texture.extensions)
+    return next((kind.partition("/")[2].upper() for kind in kinds), "")
 
 
 def with_images(figure: Figure) -> Figure:
@@ -61,6 +83,7 @@ def add_whole_material(raw: dict[str, Any], material: Material, packer: Packer, 
             own = place["source"] == origin.color_image
             data = material.texture if own and material.texture is not None else images[place["source"]]
             place["source"] = _stored(raw, data, packer, done)
+        _keep_kinds(raw, texture)
         if "sampler" in texture:
             samplers = origin.container.raw.get("samplers", [])
             sampler = item(samplers, texture["sampler"], "sampler", f"materials[{origin.index}]")
@@ -73,6 +96,20 @@ def add_whole_material(raw: dict[str, Any], material: Material, packer: Packer, 
         raw["extensionsUsed"] = sorted({*raw.get("extensionsUsed", []), *used})
     raw.setdefault("materials", []).append(row)
     return len(raw["materials"]) - 1
+
+
+def _keep_kinds(raw: dict[str, Any], texture: dict[str, Any]) -> None:
+    """A picture that was made anew as PNG or JPEG is the texture's own one, and no longer one of an extension."""
+    extensions = texture.get("extensions", {})
+    for name in [name for name in _PICTURES if name in extensions]:
+        source = extensions[name].get("source")
+        if source is not None and raw["images"][source]["mimeType"] != _PICTURES[name]:
+            texture["source"] = source
+            del extensions[name]
+        elif "source" not in texture:  # programs without the extension show nothing
+            raw["extensionsRequired"] = sorted({*raw.get("extensionsRequired", []), name})
+    if not extensions:
+        texture.pop("extensions", None)
 
 
 def _images_of(origin: MaterialOrigin) -> dict[int, bytes]:
@@ -126,7 +163,7 @@ def maps_of(material: Material) -> Maps | None:
     pictures = {}
     for name, place in held.items():
         index = place.get("index")
-        source = textures[index].source if isinstance(index, int) and 0 <= index < len(textures) else None
+        source = shown_image(textures[index]) if isinstance(index, int) and 0 <= index < len(textures) else None
         found = (material.images or {}).get(-1 if source is None else source) or picture_of_image(
             origin.container, source
         )
@@ -180,11 +217,7 @@ def _extensions_in(row: Any) -> Iterator[str]:
 def _stored(raw: dict[str, Any], data: bytes, packer: Packer, done: dict[bytes, int]) -> int:
     """The number of an image in the new document."""
     if data not in done:
-        kind = "image/png" if data.startswith(b"\x89PNG") else "image/jpeg"
-        if data.startswith(b"RIFF"):
-            kind = "image/webp"
-        elif data.startswith(b"\xabKTX"):
-            kind = "image/ktx2"
+        kind = media_type(data) or "image/jpeg"
         raw.setdefault("images", []).append({"bufferView": packer.view(data), "mimeType": kind})
         done[data] = len(raw["images"]) - 1
     return done[data]

@@ -13,7 +13,7 @@ from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_acc
 from fairswap.formats.gltf.binding import Bound, bind_spaces
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
-from fairswap.formats.gltf.materials import MaterialOrigin
+from fairswap.formats.gltf.materials import MaterialOrigin, shown_image, undrawn_kind
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
@@ -371,11 +371,15 @@ def _material(container: Container, index: int | None, rows: slice, place: str, 
     if shading.base_color_texture is None:
         return plain
     texture = item(document.textures, shading.base_color_texture.index, "texture", f"materials[{index}]")
-    if texture.source is None:
+    source, place = shown_image(texture), f"textures[{shading.base_color_texture.index}]"
+    if source is None:
+        if kind := undrawn_kind(texture):
+            message = f"its picture is {kind}, which is not drawn here; glTF files keep it, others lose it"
+            findings.append(Finding("picture-not-drawn", "warning", place, message))
         return plain
-    image = item(document.images, texture.source, "image", f"textures[{shading.base_color_texture.index}]")
-    where = f"images[{texture.source}]"
-    textured = replace(plain, origin=MaterialOrigin(container, index, texture.source))
+    image = item(document.images, source, "image", place)
+    where = f"images[{source}]"
+    textured = replace(plain, origin=MaterialOrigin(container, index, source))
     if image.buffer_view is not None:
         return replace(textured, texture=bytes(view_bytes(container, image.buffer_view, where)))
     if image.uri is not None:

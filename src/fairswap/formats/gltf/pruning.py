@@ -8,8 +8,7 @@ from fairswap.errors import FairSwapError
 from fairswap.formats.gltf.accessors import item
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.packing import Packer
-
-_IMAGE_TYPES = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg"}
+from fairswap.formats.images import media_type
 
 
 def repack(container: Container, raw: dict[str, Any], packer: Packer) -> None:
@@ -91,7 +90,7 @@ def _embed(container: Container, image: dict[str, Any], place: str, packer: Pack
         data = bytes_from_uri(container.path, uri, place)
     except FairSwapError:
         return  # a picture that was missing before is missing still
-    kind = next((kind for magic, kind in _IMAGE_TYPES.items() if data.startswith(magic)), None)
+    kind = media_type(data)
     if kind is not None:
         del image["uri"]
         image |= {"bufferView": packer.view(data), "mimeType": kind}

@@ -140,6 +140,7 @@ class Material(Struct, rename="camel", frozen=True):
 
 class Texture(Struct, frozen=True):
     source: Index | None = None
+    extensions: dict[str, Any] = {}
 
 
 class Image(Struct, rename="camel", frozen=True):

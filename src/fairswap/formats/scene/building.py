@@ -15,6 +15,7 @@ from fairswap.formats.gltf.building import see_through
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Document
+from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.limits import LARGEST_NUMBER, mesh_numbers
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats, Integers
@@ -195,8 +196,9 @@ class SceneBuilder:
 
     def _texture(self, picture: bytes) -> int:
         if picture not in self._pictures:
-            kind = "image/png" if picture.startswith(b"\x89PNG") else "image/jpeg"
-            image = self._row("images", {"bufferView": self.packer.view(picture), "mimeType": kind})
+            data = as_png_or_jpeg(picture)
+            kind = media_type(data) or "image/jpeg"
+            image = self._row("images", {"bufferView": self.packer.view(data), "mimeType": kind})
             self._pictures[picture] = self._row("textures", {"source": image})
         return self._pictures[picture]
 

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from hashlib import sha256
 
 from fairswap.formats.gltf.materials import maps_of
+from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.model.mesh import Material, Mesh
 
@@ -18,12 +19,13 @@ def pictures_of(meshes: Sequence[Mesh], stem: str, *, maps: bool = False) -> dic
     if maps:
         found |= dict.fromkeys(one for row in looks if (held := maps_of(row)) for one in held.pictures.values())
     safe = file_stem(stem, "figure").replace(" ", "_")
-    return {data: f"{safe}-{sha256(data).hexdigest()[:8]}{picture_suffix(data)}" for data in found}
+    suffixes = {data: ".jpg" if media_type(data) == "image/jpeg" else ".png" for data in found}
+    return {data: f"{safe}-{sha256(data).hexdigest()[:8]}{suffix}" for data, suffix in suffixes.items()}
 
 
-def picture_suffix(data: bytes) -> str:
-    """The suffix that says what a picture is."""
-    return ".png" if data.startswith(b"\x89PNG") else ".webp" if data.startswith(b"RIFF") else ".jpg"
+def files_of_pictures(pictures: Mapping[bytes, str]) -> dict[str, bytes]:
+    """What to write under the names that :func:`pictures_of` gave: PNG and JPEG, which all programs read."""
+    return {name: as_png_or_jpeg(data) for data, name in pictures.items()}
 
 
 def look_names(materials: Sequence[Material]) -> list[str]:

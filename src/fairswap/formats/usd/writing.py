@@ -14,7 +14,7 @@ from fairswap.formats.archives import archive_of
 from fairswap.formats.naming import distinct, in_unicode
 from fairswap.formats.scene.binding import bind_pose, matrices_of
 from fairswap.formats.scene.losses import losses
-from fairswap.formats.scene.pictures import look_names, pictures_of
+from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import (
     mesh_in_space,
     moved_bones,
@@ -45,11 +45,12 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     path = Path(name)
     suffix = path.suffix.lower()
     pictures = pictures_of(figure.meshes, path.stem, maps=True)
+    held = files_of_pictures(pictures)
     layer = _layer(figure, clips, space, pictures, ".usda" if suffix == ".usda" else ".usdc")
     if suffix == ".usdz":
-        parts: list[tuple[str, Chunk]] = [("figure.usdc", layer), *((title, data) for data, title in pictures.items())]
+        parts: list[tuple[str, Chunk]] = [("figure.usdc", layer), *held.items()]
         return {name: [archive_of(parts, align=_ALIGNED)]}
-    files: dict[str, list[Chunk]] = {title: [data] for data, title in pictures.items()}
+    files: dict[str, list[Chunk]] = {title: [data] for title, data in held.items()}
     return files | {name: [layer]}
 
 

@@ -7,6 +7,7 @@ from typing import Any
 
 from fairswap.errors import ImpossibleError
 from fairswap.formats.gltf.packing import Packer
+from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.vrm.avatars import PRESETS
 from fairswap.formats.vrm.humanoid import REQUIRED, VRM_BONE_OF_ROLE
 from fairswap.model.avatar import Avatar, Expression
@@ -82,8 +83,10 @@ def _meta(avatar: Avatar, raw: dict[str, Any], packer: Packer, name: str) -> dic
         problem = f"nothing says who made {name!r} and what may be done with it{old}: an avatar of VRM 1.0 says so"
         raise ImpossibleError(problem, code="vrm-meta")
     if avatar.thumbnail is not None:
-        kind = "image/png" if avatar.thumbnail.startswith(b"\x89PNG") else "image/jpeg"
-        raw.setdefault("images", []).append({"bufferView": packer.view(avatar.thumbnail), "mimeType": kind})
+        thumbnail = as_png_or_jpeg(avatar.thumbnail)
+        raw.setdefault("images", []).append(
+            {"bufferView": packer.view(thumbnail), "mimeType": media_type(thumbnail) or "image/jpeg"}
+        )
         meta["thumbnailImage"] = len(raw["images"]) - 1
     return meta
 

@@ -14,7 +14,7 @@ from fairswap.errors import Finding
 from fairswap.formats.naming import on_one_line
 from fairswap.formats.scene.binding import bind_pose, matrices_of
 from fairswap.formats.scene.losses import losses
-from fairswap.formats.scene.pictures import look_names, pictures_of
+from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import moved_bones
 from fairswap.formats.scene.words import numbers_text, whole_text, xml_ids
 from fairswap.formats.storage import Chunk
@@ -48,7 +48,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     See :func:`fairswap.formats.files.encode`.
     """
     pictures = pictures_of(figure.meshes, Path(name).stem)
-    files: dict[str, list[Chunk]] = {title: [data] for data, title in pictures.items()}
+    files: dict[str, list[Chunk]] = {title: [data] for title, data in files_of_pictures(pictures).items()}
     return files | {name: [_Writer(figure, clips, pictures).text()]}
 
 
