@@ -200,7 +200,7 @@ class Frame:
 
     def picture(self, staged: Staged, frame: int, panel: Panel, paper: tuple[float, float, float]) -> Image:
         """One instant from one side, skinned, with its bones over the skin and the floor under it."""
-        from PIL import Image, ImageDraw
+        from PIL import ImageDraw
 
         canvas = Canvas.blank(_FINE * self.width, _FINE * self.height, paper)
         camera = self.view_of(staged, frame, panel)
@@ -213,7 +213,7 @@ class Frame:
         if staged.figure.meshes and "head" not in panel.roles:
             for start, end, side in bone_lines(staged.figure, staged.world, frame, staged.bones):
                 _bone(draw, camera.pixels(np.stack([start, end]))[0], byte(_COLORS[side]))
-        return image.resize((self.width, self.height), Image.Resampling.LANCZOS)
+        return image.reduce(_FINE)
 
 
 _COLORS = {"left": LEFT, "right": RIGHT, "": MIDDLE}

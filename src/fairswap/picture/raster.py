@@ -82,7 +82,7 @@ class Canvas:
     @classmethod
     def blank(cls, width: int, height: int, color: tuple[float, float, float]) -> Canvas:
         picture = np.empty((height, width, 3), dtype=np.float32)
-        picture[:] = color
+        picture[:] = np.array(color, dtype=np.float32)
         return cls(picture, np.full((height, width), -np.inf, dtype=np.float32))
 
     def draw(
@@ -95,19 +95,33 @@ class Canvas:
         ``(n, 3)`` per vertex or ``(triangles, 3)`` per triangle, multiplied by the pictures of ``surfaces``, looked up
         at ``uvs``. What is blended shows once all is drawn and :meth:`blend` is called.
         """
+        # A mesh is drawn on the part of the canvas that it covers: less memory to go through.
+        size = np.array(self.depth.shape[::-1])
+        low = np.clip(np.floor(pixels.min(axis=0, initial=np.inf)), 0, size).astype(int)
+        high = np.clip(np.ceil(pixels.max(axis=0, initial=-np.inf)), low, size).astype(int)
+        here = (slice(low[1], high[1]), slice(low[0], high[0]))
+        part = Canvas(self.color[here].copy(), self.depth[here].copy())
+        part._draw(_Drawn(pixels - low, depth, normals, triangles, colors, uvs, surfaces))
+        self.color[here], self.depth[here] = part.color, part.depth
+        for glass in part.glass:
+            row, column = np.divmod(glass.pixel, part.depth.shape[1])
+            self.glass.append(glass._replace(pixel=(row + low[1]) * size[0] + column + low[0]))
+
+    def _draw(self, drawn: _Drawn) -> None:
         height, width = self.depth.shape
-        drawn = _Drawn(pixels, depth, normals, triangles, colors, uvs, surfaces)
         # What is nearest at each pixel is found first, and only that is given its colour.
-        nearest = np.full(height * width, -1)
-        shares = np.zeros((height * width, 3), dtype=np.float32)
+        nearest = np.full(height * width, -1, dtype=np.int32)
+        shares = np.empty((height * width, 3), dtype=np.float32)
         depths = self.depth.reshape(-1)
         for found in drawn.fragments(drawn.solid, width, height):
-            found = found.where(found.near > depths[found.pixel])
             if drawn.cut:
                 found = found.where(drawn.kept(found))
-            # Farthest first: of several at one pixel the last, nearest, stays.
-            found = found.where(np.argsort(found.near, kind="stable"))
-            depths[found.pixel], nearest[found.pixel], shares[found.pixel] = found.near, found.face, found.share
+            nearer = np.flatnonzero(found.near > depths[found.pixel])
+            np.maximum.at(depths, found.pixel[nearer], found.near[nearer])
+            # Of several of this batch at one pixel only the nearest is as near as that pixel is now.
+            nearer = nearer[found.near[nearer] == depths[found.pixel[nearer]]]
+            pixel = found.pixel[nearer]
+            nearest[pixel], shares[pixel] = found.face[nearer], found.share[nearer]
         seen = np.flatnonzero(nearest >= 0)
         self.color.reshape(-1, 3)[seen] = drawn.shaded(nearest[seen], shares[seen])[0]
         for found in drawn.fragments(drawn.glass, width, height):
@@ -123,7 +137,8 @@ class Canvas:
         """What is drawn, as a picture."""
         from PIL import Image
 
-        return Image.fromarray((np.clip(self.color, 0.0, 1.0) * 255.0).astype(np.uint8))
+        shown = self.color * np.float32(255.0)
+        return Image.fromarray(np.clip(shown, 0.0, 255.0, out=shown).astype(np.uint8))
 
     def blend(self) -> None:
         """Lay what is blended over what is solid and farther away: at each pixel from the farthest to the nearest."""
@@ -150,13 +165,19 @@ class _Drawn:
         surfaces: Sequence[Surface],
     ) -> None:  # fmt: skip
         self.pixels, self.triangles, self.surfaces = pixels, triangles, surfaces
-        self.depth, self.normals, self.colors = (part.astype(np.float32) for part in (depth, normals, colors))
-        self.uvs = None if uvs is None else uvs.astype(np.float32)
         self.cut = any(surface.blending == "mask" for surface in surfaces)
         # Which way the triangles wind on the screen tells front from back (y runs down).
         a, b, c = pixels[triangles.T]
         self.winding = _cross(b - a, c - a)
-        self.facing = np.where(self.winding < 0, np.float32(1), np.float32(-1))
+        # Each triangle brings what its corners have: reading rows in a line is what makes this fast.
+        light = np.stack([_lit(normals), _lit(-normals)])
+        self.light = light[(self.winding >= 0).astype(np.intp)[:, None], triangles]
+        self.depth = depth.astype(np.float32)[triangles]
+        self.colors = colors.astype(np.float32)
+        self.by_corner = len(colors) != len(triangles)
+        if self.by_corner:
+            self.colors = self.colors[triangles]
+        self.uvs = None if uvs is None else uvs.astype(np.float32)[triangles]
         self.kind = np.zeros(len(triangles), dtype=np.intp)
         behind, blended = np.zeros((2, len(triangles)), dtype=bool)
         for number, surface in enumerate(surfaces):
@@ -170,7 +191,7 @@ class _Drawn:
         """Where some of the triangles are, in batches."""
         for x, y, share, number in covered_pixels(self.pixels[self.triangles[faces]], width, height):
             face = faces[number]
-            yield Fragments(y * width + x, (share * self.depth[self.triangles[face]]).sum(axis=1), face, share)
+            yield Fragments(y * width + x, _weighed(share, self.depth[face]), face, share)
 
     def kept(self, found: Fragments) -> np.ndarray:
         """Which of them are not cut out."""
@@ -183,10 +204,9 @@ class _Drawn:
 
     def shaded(self, face: Integers, share: Singles) -> tuple[Singles, Singles]:
         """Colours ``(n, 3)`` and opacity of places on triangles, lit."""
-        corner = self.triangles[face]
-        across = _between(share, self.normals[corner]) * self.facing[face, None]
-        color = self.colors[face] if len(self.colors) == len(self.triangles) else _between(share, self.colors[corner])
-        color, alpha = color * _lit(_of_unit_length(across))[:, None], np.ones(len(face), dtype=np.float32)
+        color = _between(share, self.colors[face]) if self.by_corner else self.colors[face]
+        color *= _weighed(share, self.light[face])[:, None]
+        alpha = np.ones(len(face), dtype=np.float32)
         kind = self.kind[face]
         for number in np.unique(kind).tolist() if self.surfaces else ():
             mine = np.flatnonzero(kind == number)
@@ -200,9 +220,14 @@ class _Drawn:
         level, alpha = self.levels[number], self.surfaces[number].alpha
         if level is None or self.uvs is None:
             return np.array([[1.0, 1.0, 1.0, alpha]], dtype=np.float32)
-        seen = _looked_up(level, _between(share, self.uvs[self.triangles[face]]))
+        seen = _looked_up(level[0], _between(share, self.uvs[face]), level[1])
         seen[:, 3] *= alpha
         return seen
+
+
+def _weighed(share: Singles, corners: Singles) -> Singles:
+    """Numbers ``(n,)`` between those of three corners ``(n, 3)``."""
+    return np.asarray(np.einsum("nk,nk->n", share, corners))
 
 
 def _between(share: Singles, corners: Singles) -> Singles:
@@ -210,8 +235,9 @@ def _between(share: Singles, corners: Singles) -> Singles:
     return np.asarray(np.einsum("nk,nki->ni", share, corners))
 
 
-def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | None) -> Singles | None:
-    """The picture of a surface in the size in which about one of its points falls on one pixel."""
+def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | None) -> tuple[Singles, bool] | None:
+    """The picture of a surface in the size in which about one of its points falls on one pixel, and whether it is too
+    small even so."""
     if not surface.pictures or uvs is None:
         return None
     own = triangles[surface.triangles].T
@@ -219,16 +245,22 @@ def _level(surface: Surface, pixels: Floats, triangles: Integers, uvs: Floats | 
     rows, columns = surface.pictures[0].shape[:2]
     points = np.abs(_cross(v - u, w - u)).sum() * rows * columns
     ratio = points / max(float(np.abs(_cross(b - a, c - a)).sum()), 1e-9)
-    return surface.pictures[int(np.clip(0.5 * np.log2(max(ratio, 1e-9)), 0, len(surface.pictures) - 1))]
+    level = int(np.clip(0.5 * np.log2(max(ratio, 1e-9)), 0, len(surface.pictures) - 1))
+    return surface.pictures[level], ratio < 1.0
 
 
-def _looked_up(picture: Singles, uvs: Singles) -> Singles:
-    """The picture ``(rows, columns, 4)`` at places ``(n, 2)`` in it, between its points; it repeats beyond edges."""
+def _looked_up(picture: Singles, uvs: Singles, between: bool) -> Singles:
+    """The picture ``(rows, columns, 4)`` at places ``(n, 2)`` in it: its nearest points, or what is between them; it
+    repeats beyond edges."""
     rows, columns = picture.shape[:2]
     flat = picture.reshape(-1, 4)
-    x, y = uvs[:, 0] * np.float32(columns) - np.float32(0.5), uvs[:, 1] * np.float32(rows) - np.float32(0.5)
+    x, y = uvs[:, 0] * np.float32(columns), uvs[:, 1] * np.float32(rows)
+    if not between:
+        return flat.take(np.floor(y).astype(np.intp) % rows * columns + np.floor(x).astype(np.intp) % columns, axis=0)
+    x -= np.float32(0.5)
+    y -= np.float32(0.5)
     left, top = np.floor(x).astype(np.intp), np.floor(y).astype(np.intp)
-    right_share, low_share = (x - np.floor(x))[:, None], (y - np.floor(y))[:, None]
+    right_share, low_share = (x - left)[:, None].astype(np.float32), (y - top)[:, None].astype(np.float32)
     left, right, top, low = left % columns, (left + 1) % columns, top % rows * columns, (top + 1) % rows * columns
     above, above_right, below, below_right = (
         flat.take(row + column, axis=0) for row in (top, low) for column in (left, right)
@@ -256,6 +288,7 @@ def covered_pixels(
     left, top = np.maximum(left, 0.0), np.maximum(top, 0.0)
     right, bottom = np.minimum(right, float(width)), np.minimum(bottom, float(height))
     seen = (left < right) & (top < bottom)
+    first_column, first_row = left.astype(np.intp), top.astype(np.intp)
     # Share k of a point is linear in its place: slope_x * px + slope_y * py + constant.
     area = (x[:, 1] - x[:, 0]) * (y[:, 2] - y[:, 0]) - (y[:, 1] - y[:, 0]) * (x[:, 2] - x[:, 0])
     area = np.where(np.abs(area) < 1e-12, 1e-12, area)
@@ -269,38 +302,32 @@ def covered_pixels(
     for number in np.unique(classes[seen]):
         side = int(_SIDES[number]) if number < len(_SIDES) else int(size[seen].max())
         middles = np.arange(side, dtype=np.float32) + np.float32(0.5)
-        step_x, step_y = (steps.ravel() for steps in np.meshgrid(middles, middles))
+        steps = np.stack([*(step.ravel() for step in np.meshgrid(middles, middles)), np.ones(side * side, np.float32)])
         faces = np.flatnonzero(seen & (classes == number))
         for face in np.array_split(faces, max(len(faces) * side * side // 200_000, 1)):
             shares = []
             for slope_x, slope_y, constant in planes:
                 at_corner = slope_x[face] * left[face] + slope_y[face] * top[face] + constant[face]
-                fraction = np.multiply.outer(slope_x[face].astype(np.float32), step_x)
-                fraction += np.multiply.outer(slope_y[face].astype(np.float32), step_y)
-                fraction += at_corner.astype(np.float32)[:, None]
-                shares.append(fraction)
+                shares.append(np.stack([slope_x[face], slope_y[face], at_corner], axis=1).astype(np.float32) @ steps)
             inside = (shares[0] >= -grow) & (shares[1] >= -grow) & (shares[0] + shares[1] <= 1.0 + grow)
-            which, step = np.nonzero(inside)
-            column = (left[face][which] + step_x[step]).astype(np.intp)
-            row = (top[face][which] + step_y[step]).astype(np.intp)
-            on = (column >= 0) & (row >= 0) & (column < width) & (row < height)
-            which, step = which[on], step[on]
-            first, second = shares[0][which, step], shares[1][which, step]
-            yield column[on], row[on], np.stack([first, second, 1.0 - first - second], axis=1), face[which]
+            found = np.flatnonzero(inside)
+            which, step = np.divmod(found, side * side)
+            down, right_by = np.divmod(step, side)
+            column, row = first_column[face][which] + right_by, first_row[face][which] + down
+            if (first_column[face].max() + side > width) or (first_row[face].max() + side > height):
+                on = (column < width) & (row < height)
+                found, which, column, row = found[on], which[on], column[on], row[on]
+            share = np.empty((len(found), 3), dtype=np.float32)
+            share[:, 0], share[:, 1] = shares[0].ravel()[found], shares[1].ravel()[found]
+            share[:, 2] = 1.0 - share[:, 0] - share[:, 1]
+            yield column, row, share, face[which]
 
 
-def _lit(normals: Singles) -> Singles:
-    out = np.full(len(normals), _AMBIENT, dtype=np.float32)
-    out += 0.08 * normals[:, 1]
+def _lit(normals: Floats) -> Singles:
+    out = _AMBIENT + 0.08 * normals[:, 1]
     for direction, strength in _LIGHTS:
-        unit = (direction / np.linalg.norm(direction)).astype(np.float32)
-        out += strength * np.maximum(normals @ unit, 0.0)
-    return out
-
-
-def _of_unit_length(vectors: Singles) -> Singles:
-    length = np.sqrt(np.einsum("ni,ni->n", vectors, vectors))
-    return vectors / np.maximum(length, np.float32(1e-12))[:, None]
+        out += strength * np.maximum(normals @ (direction / np.linalg.norm(direction)), 0.0)
+    return out.astype(np.float32)
 
 
 def _cross(a: Floats, b: Floats) -> Floats:
