@@ -18,7 +18,7 @@ from fairswap.picture.comparison_sheet import comparison_sheet
 from fairswap.picture.framing import SHOTS, Frame, Staged
 from fairswap.picture.lone_sheet import lone_sheet
 from fairswap.picture.raster import Canvas, Surface, covered_pixels
-from fairswap.picture.stage import View, draw_figure
+from fairswap.picture.stage import Stance, View, draw_figure
 from making import FREE, TROUPE, act, figure, run, swap_between
 
 pytestmark = pytest.mark.usefixtures("fine_pictures")
@@ -247,7 +247,7 @@ def test_materials_say_what_is_seen_through_and_keep_it():
 
     def seen(shown):
         canvas = Canvas.blank(200, 200, (1.0, 1.0, 1.0))
-        draw_figure(canvas, view, shown, rest.world(), 0, rest.poses, frozenset())
+        draw_figure(canvas, view, Stance(shown, rest.world(), 0, rest.poses), frozenset())
         return canvas.color
 
     face_alone = seen(replace(figure, meshes=tuple(figure.meshes[1:])))

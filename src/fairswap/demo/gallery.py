@@ -11,7 +11,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder, Poses
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, draw_figure
+from fairswap.picture.stage import Stance, View, draw_figure
 
 _WIDTH, _HEIGHT, _FINE = 400, 330, 2
 # Which act, at which share of it, from where.
@@ -57,4 +57,4 @@ def _draw(canvas: Canvas, figure: Figure, poses: Poses, view: str, across: float
     world = poses.world()
     centre = world.positions[0].mean(axis=0) * [1.0, 0.0, 1.0]
     at = (_FINE * _WIDTH * across, _FINE * _HEIGHT - 60.0)
-    draw_figure(canvas, View(view, centre, at, _FINE * _HEIGHT * 0.44), figure, world, 0, poses, frozenset())
+    draw_figure(canvas, View(view, centre, at, _FINE * _HEIGHT * 0.44), Stance(figure, world, 0, poses), frozenset())

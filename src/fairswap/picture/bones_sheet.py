@@ -13,7 +13,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, draw_figure
+from fairswap.picture.stage import Stance, View, draw_figure
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
@@ -41,8 +41,9 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     centre = 0.5 * (low + high)
     centre[1] = low[1]
     views = [View("front", centre, (350 * fine, floor), scale), View("side", centre, (875 * fine, floor), scale)]
+    stance = Stance(figure, figure.skeleton.rest, 0, poses)
     for view in views:
-        draw_figure(canvas, view, figure, figure.skeleton.rest, 0, poses, known)
+        draw_figure(canvas, view, stance, known)
         # Skin only as a shadow: the bones are what is looked at.
     canvas.fade(0.45, PAPER)
     image = canvas.image()

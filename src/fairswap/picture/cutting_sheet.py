@@ -13,7 +13,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, draw_figure
+from fairswap.picture.stage import Stance, View, draw_figure
 
 _WIDTH, _HEIGHT, _LIST, _FINE = 1440, 820, 360, 2
 _SKIN, _CUT = (0.83, 0.79, 0.74), (0.82, 0.10, 0.14)
@@ -34,23 +34,22 @@ def cutting_sheet(
     worst = float(cutting.times_s[int(np.argmax(cutting.worst_m))]) if len(cutting.times_s) else 0.0
     poses = None if clip is None else clip.at(np.array([worst]))
     world = figure.skeleton.rest if poses is None else poses.world()
-    stands = figure.skin(world, poses=poses)
-    shots = [("front", figure.rest_points, None), ("front", np.concatenate(stands), poses),
-             ("side", np.concatenate(stands), poses)]  # fmt: skip
-    extents = [np.ptp(points, axis=0)[2 if name == "side" else 0] for name, points, _ in shots]
-    tall = max(float(np.ptp(points[:, 1])) for _, points, _ in shots)
+    at_rest, worst_then = Stance(figure, figure.skeleton.rest), Stance(figure, world, 0, poses)
+    shots = [(name, stance, np.concatenate(stance.vertices))
+             for name, stance in (("front", at_rest), ("front", worst_then), ("side", worst_then))]  # fmt: skip
+    extents = [np.ptp(points, axis=0)[2 if name == "side" else 0] for name, _, points in shots]
+    tall = max(float(np.ptp(points[:, 1])) for *_, points in shots)
     scale = _FINE * min((_HEIGHT - 170) / tall, 0.9 * width / float(sum(extents)))
     gap = (width * _FINE - float(sum(extents)) * scale) / (len(shots) + 1)
     at = gap
     middles = []
-    for (name, points, shown), extent in zip(shots, extents, strict=True):
+    for (name, stance, points), extent in zip(shots, extents, strict=True):
         low, high = points.min(axis=0), points.max(axis=0)
         centre = 0.5 * (low + high)
         centre[1] = low[1]
         middles.append((at + 0.5 * extent * scale) / _FINE)
         view = View(name, centre, (middles[-1] * _FINE, (_HEIGHT - 64) * _FINE), scale)
-        rest = figure.skeleton.rest if shown is None else world
-        draw_figure(canvas, view, figure, rest, 0, shown, frozenset(), colors)
+        draw_figure(canvas, view, stance, frozenset(), colors)
         at += extent * scale + gap
     image = canvas.image()
     sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))

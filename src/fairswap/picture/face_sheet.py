@@ -21,7 +21,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, changed_box, draw_figure
+from fairswap.picture.stage import Stance, View, changed_box, draw_figure
 from fairswap.picture.together import drawn_together
 from fairswap.wording import counted
 
@@ -39,7 +39,6 @@ _COLORS = {"full": (0.10, 0.45, 0.30), "in part": (0.85, 0.60, 0.10), "none": (0
 
 def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Image]:
     """The face of a clip in some frames, from the front, the whole head as it rests."""
-    from PIL import Image as Images
 
     low, high = _seen(head, frame)
     tall = min(max(high[1] - low[1], (high[0] - low[0]) * _HEIGHT / _WIDTH), _MOST * frame.size)
@@ -51,22 +50,22 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
     wide, high_px = _WIDTH * _FINE, _HEIGHT * _FINE
     view = View("front", centre, (0.5 * wide, 0.5 * high_px), high_px / tall)
 
-    def drawn(number: int, left: int = 0, top: int = 0, right: int = wide, bottom: int = high_px) -> Image:
+    def drawn(stance: Stance, left: int = 0, top: int = 0, right: int = wide, bottom: int = high_px) -> Image:
         canvas = Canvas.blank(right - left, bottom - top, PAPER)
-        draw_figure(canvas, view.moved(-left, -top), head.figure, world, number, clip.poses, bones)
+        draw_figure(canvas, view.moved(-left, -top), stance, bones)
         return canvas.image()
 
-    first = drawn(frames[0])
-    before = head.figure.skin(world, frames[0], clip.poses)
+    before = Stance(head.figure, world, frames[0], clip.poses)
+    first = drawn(before)
 
     def tile(number: int) -> Image:
         # Most shapes move little of a head: only where it looks otherwise is it drawn anew.
-        image = first
-        box = changed_box(head.figure, view, before, head.figure.skin(world, number, clip.poses), wide, high_px)
+        image, stance = first, Stance(head.figure, world, number, clip.poses)
+        box = changed_box(head.figure, view, before.vertices, stance.vertices, wide, high_px)
         if box is not None:
             image = first.copy()
-            image.paste(drawn(number, *box), box[:2])
-        return image.resize((_WIDTH, _HEIGHT), Images.Resampling.LANCZOS)
+            image.paste(drawn(stance, *box), box[:2])
+        return image.reduce(_FINE)
 
     return drawn_together(tile, frames)
 

@@ -19,7 +19,7 @@ from fairswap.model.poses import Poses
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.picture.paper import FAINT, byte
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, VIEWS, View, bone_lines, draw_figure
+from fairswap.picture.stage import LEFT, MIDDLE, RIGHT, VIEWS, Stance, View, bone_lines, draw_figure
 from fairswap.picture.together import drawn_together
 
 if TYPE_CHECKING:
@@ -120,15 +120,15 @@ class Staged:
         return sorted({bone for top in known for bone in [top, *self.figure.skeleton.below(top).tolist()]})
 
     @cached_property
-    def _vertices(self) -> list[list[Floats]]:
-        """The vertices of each mesh in each instant."""
-        return [self.figure.skin(self.world, frame, self.poses) for frame in range(self.poses.frames)]
+    def stances(self) -> list[Stance]:
+        """The figure in each instant."""
+        return [Stance(self.figure, self.world, frame, self.poses) for frame in range(self.poses.frames)]
 
     def points(self, frame: int, panel: Panel) -> Floats:
         """All that must be seen of a panel in one instant ``(n, 3)``, metres."""
         watched = self.watched(panel)
         parts = [self.world.position_tracks[watched or sorted(self.bones), :, frame]]
-        for mesh, vertices in zip(self.figure.meshes, self._vertices[frame], strict=True):
+        for mesh, vertices in zip(self.figure.meshes, self.stances[frame].vertices, strict=True):
             if watched:
                 owner = mesh.main_bones
                 vertices = vertices[np.isin(owner, watched)]
@@ -204,7 +204,7 @@ class Frame:
 
         canvas = Canvas.blank(_FINE * self.width, _FINE * self.height, paper)
         camera = self.view_of(staged, frame, panel)
-        draw_figure(canvas, camera, staged.figure, staged.world, frame, staged.poses, staged.bones)
+        draw_figure(canvas, camera, staged.stances[frame], staged.bones)
         image = canvas.image()
         draw = ImageDraw.Draw(image)
         if not panel.roles:

@@ -15,7 +15,7 @@ from fairswap.model.poses import Poses
 from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import View, bone_lines, draw_figure
+from fairswap.picture.stage import Stance, View, bone_lines, draw_figure
 from fairswap.pose.measuring import PartVerdict, RoleAngle, verdicts
 from fairswap.pose.rigged import RiggedFigure
 
@@ -58,9 +58,10 @@ def pose_sheet(
         centre = points[roles.bones["hips"]].copy()
         # As far below the lowest bone as the sole is at rest.
         centre[1] = points[:, 1].min() - (figure.skeleton.rest.positions[0, :, 1].min() - figure.floor_m)
+        stance = Stance(figure, world, 0, _poses(figure.skeleton, world))
         for name, middle in zip(("front", "side"), columns, strict=True):
             view = View(name, centre, ((number * half + middle) * _FINE, floor * _FINE), scale)
-            draw_figure(canvas, view, figure, world, 0, _poses(figure.skeleton, world), bones)
+            draw_figure(canvas, view, stance, bones)
             views.append((view, figure, roles, world, bones))
     canvas.fade(0.4, PAPER)  # the skin as a shadow: bones are what is looked at
     image = canvas.image()

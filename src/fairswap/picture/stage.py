@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from copy import copy
+from functools import cached_property
 
 import numpy as np
 
@@ -12,7 +13,7 @@ from fairswap.formats.images import opened_image
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Material, Mesh, deformed_vertices, vertex_normals
+from fairswap.model.mesh import Material, Mesh, vertex_normals
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import WorldTransforms
@@ -46,35 +47,45 @@ class View:
         return out
 
 
+class Stance:
+    """A figure in one pose of some. Its skin is worked out once, however often it is drawn."""
+
+    def __init__(self, figure: Figure, world: WorldTransforms, frame: int = 0, poses: Poses | None = None) -> None:
+        self.figure, self.world, self.frame, self.poses = figure, world, frame, poses
+
+    @cached_property
+    def vertices(self) -> list[Floats]:
+        """The vertices ``(n, 3)`` of each mesh, metres."""
+        return self.figure.skin(self.world, self.frame, self.poses)
+
+    @cached_property
+    def normals(self) -> list[Floats]:
+        """Which way the skin looks at each of them."""
+        return [_seamless_normals(*pair) for pair in zip(self.vertices, self.figure.meshes, strict=True)]
+
+
 def draw_figure(
-    canvas: Canvas,
-    view: View,
-    figure: Figure,
-    world: WorldTransforms,
-    frame: int,
-    poses: Poses | None,
-    bones: frozenset[int],
-    painted: Sequence[Floats] | None = None,
+    canvas: Canvas, view: View, stance: Stance, bones: frozenset[int], painted: Sequence[Floats] | None = None
 ) -> None:
     """Draw the meshes of a figure; without meshes, the given bones as solid rods.
 
     ``painted`` are colours of the triangles of each mesh, ``(m, 3)``, to be shown instead of its materials.
     """
+    figure = stance.figure
     for number, mesh in enumerate(figure.meshes):
-        vertices = deformed_vertices(mesh, world, frame, poses, number)
-        normals = _seamless_normals(vertices, mesh.triangles, mesh)
-        pixels, depth = view.pixels(vertices)
+        pixels, depth = view.pixels(stance.vertices[number])
+        normals = stance.normals[number] @ view.axes.T
         if painted is not None:
-            canvas.draw(pixels, depth, normals @ view.axes.T, mesh.triangles, painted[number])
+            canvas.draw(pixels, depth, normals, mesh.triangles, painted[number])
             continue
         colors = np.zeros((len(mesh.triangles), 3))
         for material in mesh.materials:
             colors[material.triangles] = np.clip(material.color, 0, 1) ** (1 / 2.2)
         surfaces = [_surface_of(material) for material in mesh.materials]
-        canvas.draw(pixels, depth, normals @ view.axes.T, mesh.triangles, colors, mesh.uvs, surfaces)
+        canvas.draw(pixels, depth, normals, mesh.triangles, colors, mesh.uvs, surfaces)
     canvas.blend()
     if not figure.meshes:
-        vertices, triangles, colors = _rods(figure, world, frame, bones)
+        vertices, triangles, colors = _rods(figure, stance.world, stance.frame, bones)
         pixels, depth = view.pixels(vertices)
         canvas.draw(pixels, depth, vertex_normals(vertices, triangles) @ view.axes.T, triangles, colors)
 
@@ -123,11 +134,11 @@ def bone_lines(
     return lines
 
 
-def _seamless_normals(vertices: Floats, triangles: Integers, mesh: Mesh) -> Floats:
+def _seamless_normals(vertices: Floats, mesh: Mesh) -> Floats:
     """Vertex normals with vertices at one place taken together, so that texture seams do not show as edges."""
     group = _same_places(mesh)
     merged = np.zeros((group.max() + 1, 3))
-    raw = vertex_normals(vertices, triangles)
+    raw = vertex_normals(vertices, mesh.triangles)
     for axis in range(3):
         merged[:, axis] = np.bincount(group, raw[:, axis])
     return normalized(merged)[group]
