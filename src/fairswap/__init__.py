@@ -22,6 +22,7 @@ if TYPE_CHECKING:
     from fairswap.face.chart import FaceChart
     from fairswap.figures.dressing.cutting import Cutting
     from fairswap.figures.dressing.wearing import cutting
+    from fairswap.figures.leaving import leave_out
     from fairswap.figures.placing import place
     from fairswap.figures.rigging.landmarks import Landmarks
     from fairswap.figures.rigging.making import Rigged, rig
@@ -63,6 +64,7 @@ _HOMES = {
     "figures.dressing.cutting": "Cutting",
     "jobs.dressing": "Dressed dress",
     "figures.dressing.wearing": "cutting",
+    "figures.leaving": "leave_out",
     "figures.placing": "place",
     "figures.rigging.landmarks": "Landmarks",
     "figures.rigging.making": "Rigged rig",
@@ -97,8 +99,8 @@ __all__ = [
     "FaceOptions", "FairSwapError", "Figure", "Finding", "ImpossibleError", "InputError", "Landmarks", "Mesh",
     "Motion", "MotionOptions", "OutputError", "Page", "Plan", "Platform", "Poses", "Rigged", "RiggedFigure", "Run",
     "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions", "UsageError", "bones", "check", "clips",
-    "compare", "convert", "cutting", "demo_file", "demo_motion", "dress", "face", "fit", "inspect", "left_out",
-    "load", "picture", "place", "platform", "pose", "reel", "resize", "rig", "run_plan", "save", "view",
+    "compare", "convert", "cutting", "demo_file", "demo_motion", "dress", "face", "fit", "inspect", "leave_out",
+    "left_out", "load", "picture", "place", "platform", "pose", "reel", "resize", "rig", "run_plan", "save", "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

@@ -48,6 +48,7 @@ REMEDIES = {
     "several-figures": "load(…, figure=NAME) takes another",
     "shape-contradicts": "Look at it with picture.face, or say what it does",
     "sides-swapped": "Exchange the sides in its bone profile (bones.draft), or mirror the file back",
+    "levels-of-detail": "Leave them out (leave_out), or export one level only",
     "skin-apart": "Hang it on the body's bones before exporting, or leave it out; dress puts on clothes from a file of "
     "their own",
     "space-corrected": "Load it with another unit or up if this is wrong",

@@ -12,6 +12,7 @@ from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import load
 from fairswap.measure.lead_in import lead_in_told
+from fairswap.measure.levels import levels_told
 from fairswap.model.cards import html_card
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document, Held
@@ -47,10 +48,19 @@ class FigureFacts:
     morphs: tuple[str, ...]
     rest_pose: RestPose | None
     avatar: AvatarFacts | None = None
+    each_mesh: tuple[MeshFacts, ...] = ()
 
     def __repr__(self) -> str:
         rest = "" if self.rest_pose is None else f", rests in {self.rest_pose.kind}"
         return f"<FigureFacts {self.name!r}: {self.height_m:.2f} m, {self.bones} bones, {len(self.roles)} roles{rest}>"
+
+
+@dataclass(frozen=True)
+class MeshFacts:
+    """One mesh of a figure."""
+
+    name: str
+    triangles: int
 
 
 @dataclass(frozen=True)
@@ -163,7 +173,7 @@ def _figure(document: Document, figure: Figure, profile: BoneProfile | None, fin
     except ImpossibleError as error:
         roles = RoleMap({}, "")
         findings.append(Finding("bones-unknown", "warning", figure.name, error.problem))
-    findings += skin_apart(figure, roles) + _all_blended(figure)
+    findings += skin_apart(figure, roles) + levels_told(figure) + _all_blended(figure)
     for clip in document.clips_of(figure):
         findings += keys_apart(figure, roles, clip)
     return FigureFacts(
@@ -180,6 +190,7 @@ def _figure(document: Document, figure: Figure, profile: BoneProfile | None, fin
         morphs=tuple(name for mesh in figure.meshes for name in mesh.morph_names),
         rest_pose=rest_pose_of(figure, roles) if roles.bones else None,
         avatar=_avatar(figure),
+        each_mesh=tuple(MeshFacts(mesh.name, len(mesh.triangles)) for mesh in figure.meshes),
     )
 
 

@@ -141,6 +141,7 @@ class ConvertReport(Report, frozen=True):
 @options.looks
 @options.view
 @options.place
+@options.without
 @options.target_figure
 @click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
               help="Use N processes, as a plan does: into a folder, with a report, only what changed.")  # fmt: skip
@@ -152,8 +153,8 @@ class ConvertReport(Report, frozen=True):
 def command(
     motions: tuple[Path, ...], figures: tuple[Path, ...], platform: str | None, out: Path, face: FaceOptions,
     source: SourceOptions, target: TargetOptions, motion: MotionOptions, picture: Path | None,
-    looks: options.Looks, place: Place, target_figure: str | None, workers: int | None, write_plan: Path | None,
-    reading: options.Reading, show_all: bool, output: Output,
+    looks: options.Looks, place: Place, without: tuple[str, ...], target_figure: str | None,
+    workers: int | None, write_plan: Path | None, reading: options.Reading, show_all: bool, output: Output,
 ) -> None:  # fmt: skip
     """Carry the clips of MOTION... (files, folders, patterns) over to FIGURE, and say how alike they look.
 
@@ -165,6 +166,7 @@ def command(
 
     With several figures, or --workers, OUT is a folder; results there that are up to date are kept.
     """
+    from fairswap.figures.leaving import leave_out
     from fairswap.figures.placing import place as placed
     from fairswap.formats.files import load
     from fairswap.jobs.conversion import convert
@@ -182,13 +184,13 @@ def command(
         return
     if not onto:
         which = replace(reading, which_figure=target_figure or reading.which_figure)
-        _to_platform(motions, platform, out, target, picture, which, output, place)
+        _to_platform(motions, platform, out, target, picture, which, output, place, without)
         return
     if out.suffix and not out.is_dir():
         output.announce(out)
     with output.progress(len(motions), "reading") as step:
         documents, failed = _read(motions, reading, step)
-    performer = placed(load(onto[0], figure=target_figure), place)
+    performer = placed(leave_out(load(onto[0], figure=target_figure), *without), place)
     total = sum(len(document.clips) for document in documents)
     with output.progress(total, "carrying over") as step:
         done = convert(
@@ -206,14 +208,14 @@ def command(
 
 def _to_platform(
     motions: Sequence[Path], platform: str | None, out: Path, target: TargetOptions, picture: Path | None,
-    reading: options.Reading, output: Output, place: Place,
+    reading: options.Reading, output: Output, place: Place, without: tuple[str, ...],
 ) -> None:  # fmt: skip
     """Bring a figure, without a motion from elsewhere, to a platform: what ``fairswap fit`` does."""
     if platform is None:
         raise click.UsageError("give --onto FIGURE, or --platform P to bring a figure to a platform")
     if len(motions) > 1:
         raise click.UsageError("without --onto, give one figure")
-    fit_file(motions[0], platform, out, target.profile, picture, reading, output, place)
+    fit_file(motions[0], platform, out, target.profile, picture, reading, output, place, without=without)
 
 
 def _read(motions: Sequence[Path], reading: options.Reading, step):  # type: ignore[no-untyped-def]

@@ -62,6 +62,7 @@ class FitReport(Report, frozen=True):
 )  # fmt: skip
 @options.bones
 @options.place
+@options.without
 @click.option("--height", "height_m", type=options.Number(0.01, 1000.0), metavar="M",
               help="Make the figure so tall, in metres, with its clips.")  # fmt: skip
 @click.option("--scale", type=options.Number(1e-3, 1e3), metavar="FACTOR",
@@ -77,9 +78,9 @@ class FitReport(Report, frozen=True):
 @options.reading
 @options.writing
 def command(
-    file: Path, platform: str, out: Path, bones: str | None, place: Place, height_m: float | None,
-    scale: float | None, triangles: int | None, atlas: bool, textures: tuple[str, ...], meta: Path | None,
-    springs: bool, picture: Path | None, reading: options.Reading, output: Output,
+    file: Path, platform: str, out: Path, bones: str | None, place: Place, without: tuple[str, ...],
+    height_m: float | None, scale: float | None, triangles: int | None, atlas: bool, textures: tuple[str, ...],
+    meta: Path | None, springs: bool, picture: Path | None, reading: options.Reading, output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -89,14 +90,14 @@ def command(
 
     fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place,
              (meta, springs), (height_m, scale), (triangles, atlas),
-             textures)  # fmt: skip
+             textures, without)  # fmt: skip
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
     output: Output, place: Place = "keep", said: tuple[Path | None, bool] = (None, False),
     size: tuple[float | None, float | None] = (None, None), lighter: tuple[int | None, bool] = (None, False),
-    textures: tuple[str, ...] = (),
+    textures: tuple[str, ...] = (), without: tuple[str, ...] = (),
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
     from fairswap.figures.placing import place as placed
@@ -105,6 +106,10 @@ def fit_file(
     from fairswap.platform.writing import copied_if_it_fits
 
     rules, document = platform_named(platform), reading.load(file)
+    if without:
+        from fairswap.figures.leaving import leave_out
+
+        document = leave_out(document, *without)
     if size != (None, None):
         from fairswap.figures.sizing import resize
 
@@ -116,7 +121,8 @@ def fit_file(
     document = placed(document, place)
     output.announce(picture)
     as_it_is = reading == options.Reading() and place == "keep" and said == (None, False) and size == (None, None)
-    if as_it_is and lighter == (None, False) and not textures and copied_if_it_fits(document, rules, out, output.files):
+    as_it_is &= lighter == (None, False) and not textures and not without
+    if as_it_is and copied_if_it_fits(document, rules, out, output.files):
         report = FitReport(str(file), rules.name, written=(str(out),), fits=True, copied=True)
     else:
         report = finished_fit(

@@ -109,6 +109,8 @@ def _figure_facts(figure: FigureFacts) -> Iterator[str]:
     else:
         skin = "no mesh"
     yield f"{skin}; " + (counted(len(figure.morphs), "morph") if figure.morphs else "no morphs")
+    if figure.meshes > 1:
+        yield "triangles: " + listed((f"{mesh.name} {mesh.triangles}" for mesh in figure.each_mesh), 5)
     if figure.avatar is not None:
         avatar = figure.avatar
         by = f" by {', '.join(avatar.authors)}" if avatar.authors else ""

@@ -127,6 +127,10 @@ place = click.option(
     "--place", type=click.Choice(["keep", "floor", "origin"]), default="keep",
     help="Where the figure stands: as it does now, on the floor, or on the floor at the origin.",
 )  # fmt: skip
+without = click.option(
+    "--without", multiple=True, metavar="MESH",
+    help="Leave a mesh of the figure out: a level of detail, a second outfit. * stands for anything. Repeatable.",
+)  # fmt: skip
 _strict = click.option("--strict", is_flag=True, help="Stop if a bone is only a guess (less than 0.9 sure).")
 show_all = click.option("--all", "show_all", is_flag=True, help="List everything, also what is as it should be.")
 _as_json = click.option("--json", "as_json", is_flag=True, help="Print the report as JSON.")

@@ -48,6 +48,7 @@ REMEDIES = {
     "several-figures": "Take another with --figure NAME",
     "shape-contradicts": "Look at it with 'fairswap face show', or --say",
     "sides-swapped": "Exchange the sides in its bone profile ('fairswap bones draft', --say), or mirror the file back",
+    "levels-of-detail": "Leave them out with --without MESH (fit, convert), or export one level only",
     "skin-apart": "Hang it on the body's bones before exporting, or leave it out; 'fairswap dress' puts on clothes "
     "from a file of their own",
     "space-corrected": "Use --unit and --up if this is wrong",

@@ -85,6 +85,28 @@ class Avatar:
     constraints: Mapping[int, tuple[str, int, Mapping[str, Any]]] = field(default_factory=dict)
     controls: Mapping[str, int] = field(default_factory=dict)
 
+    def on_meshes(self, number_of: Mapping[int, int]) -> Avatar:
+        """The same for other meshes: ``number_of`` gives the new number of each that is still there. What expressions
+        do to those that are gone goes with them; an expression that does nothing more is one no longer."""
+
+        def those(rows: tuple[tuple[Any, ...], ...]) -> tuple[tuple[Any, ...], ...]:
+            return tuple((number_of[mesh], *more) for mesh, *more in rows if mesh in number_of)
+
+        expressions = {
+            name: replace(one, morphs=those(one.morphs), colors=those(one.colors), textures=those(one.textures))
+            for name, one in self.expressions.items()
+        }
+        did = {name: bool(one.morphs or one.colors or one.textures) for name, one in self.expressions.items()}
+        return replace(
+            self,
+            expressions={
+                name: one
+                for name, one in expressions.items()
+                if not did[name] or one.morphs or one.colors or one.textures
+            },
+            first_person={number_of[mesh]: word for mesh, word in self.first_person.items() if mesh in number_of},
+        )
+
     def on_bones(self, number_of: Mapping[int, int]) -> Avatar:
         """The same on other bones: ``number_of`` gives the new number of each that is still there.
 

@@ -66,6 +66,7 @@ class ConvertWords(_Words, frozen=True):
     hands_reference: str | None = None
     figure: str | None = None
     place: Literal["keep", "floor", "origin"] | None = None
+    without: tuple[str, ...] = ()
     keep_clips: bool | None = None
     motion_only: bool | None = None
     meta: str | None = None

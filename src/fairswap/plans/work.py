@@ -18,6 +18,7 @@ import msgspec
 
 from fairswap.clips import verbs as clip_verbs
 from fairswap.errors import REMEDIES, FairSwapError, Finding, OutputError, shortened
+from fairswap.figures.leaving import leave_out
 from fairswap.figures.placing import place
 from fairswap.formats.files import load
 from fairswap.formats.outputs import Outputs
@@ -127,12 +128,13 @@ class Workshop:
         files = tuple(task.files[name].digest for name in named if name in task.files)
         with_root, strict = words.travel == "root", bool(words.strict)
         key = (
-            task.figure.digest, Path(task.figure.path).name, words.figure, words.place, pose.to, named, files,
-            words.keep_clips, words.motion_only, words.springs, with_root, strict,
+            task.figure.digest, Path(task.figure.path).name, words.figure, words.place, words.without, pose.to,
+            named, files, words.keep_clips, words.motion_only, words.springs, with_root, strict,
         )  # fmt: skip
 
         def made() -> Performer:
-            document = place(load(self.place_of(task.figure), figure=words.figure), words.place or "keep")
+            document = leave_out(load(self.place_of(task.figure), figure=words.figure), *words.without)
+            document = place(document, words.place or "keep")
             if pose.to is not None:
                 rested = with_rest_pose(document, pose.to, bones=self._named(task, words.target_bones)).rested
                 document = replace(document, figures=(rested.figure,), clips=tuple(rested.clips), chosen=True)

@@ -20,6 +20,7 @@ from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_
 from fairswap.figures.reducing import Reduced
 from fairswap.formats.files import encoded_size
 from fairswap.formats.outputs import Outputs
+from fairswap.measure.levels import levels_told
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -144,7 +145,7 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
     In order: rest pose, morphs, skeleton, influences, textures, bone boxes.
     """
     changes: list[Change] = []
-    findings: list[Finding] = []
+    findings = levels_told(source.figure)
     roles = source.roles
     original, rest_changed = _rested(source, platform)
     rested = clips_on_rest(clips, source.skeleton, original.skeleton)

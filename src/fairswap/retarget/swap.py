@@ -18,6 +18,7 @@ from fairswap.bones.apart import skin_apart
 from fairswap.bones.assignment import SURE
 from fairswap.bones.roles import role_order
 from fairswap.errors import Finding, UsageError
+from fairswap.measure.levels import levels_told
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder, Poses
@@ -121,7 +122,7 @@ class Swap:
             if unsure:
                 message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
                 found.append(Finding("bones-guessed", "warning", rigged.figure.name, message))
-        found += skin_apart(self.target.figure, self.target.roles)
+        found += skin_apart(self.target.figure, self.target.roles) + levels_told(self.target.figure)
         names = self.source.figure.name, self.target.figure.name
         found += pose_findings(self.pose_angles, " and ".join(names))
         shared = {pair.role for pair in self.pairs}
