@@ -1,6 +1,7 @@
 """Meshes that do not belong: levels of detail are told, and any mesh can be left out."""
 
 import json
+import re
 from dataclasses import replace
 from pathlib import Path
 
@@ -74,7 +75,7 @@ def test_a_mesh_is_left_out_and_all_else_stays_as_it_is():
     names = [mesh.name for mesh in document.figure.meshes]
     left = fairswap.leave_out(document, "*_LOD?")
     assert [mesh.name for mesh in left.figure.meshes] == names[:2]
-    assert "_LOD2' left out, " in told(left.findings, "mesh-left-out")[0]
+    assert "_LOD2' (1698 triangles) left out" in told(left.findings, "left-out")[0]
     fairswap.save("left.glb", left.figure, left.clips)
     again, whole = fairswap.load("left.glb"), figure("Juniper")
     assert again.figure.skeleton.names == whole.skeleton.names
@@ -121,6 +122,26 @@ def test_an_avatar_keeps_what_is_said_of_the_meshes_that_stay():
     assert back.first_person == avatar.first_person
     none = fairswap.leave_out(replace(document, figures=(twice,), clips=()), mesh.name).figure.avatar
     assert all(not one.morphs for one in none.expressions.values())
+
+
+def test_clutter_goes_with_what_is_left_out_or_by_itself():
+    fairswap.save("plain.glb", figure("Pip"), [act("walk", "Pip")])
+    scene = Scene(Path("plain.glb").read_bytes())
+    REWRITES["a prop a camera and a light"](scene)
+    Path("cluttered.glb").write_bytes(scene.bytes())
+    document = fairswap.load("cluttered.glb")
+    beside = [row.name for row in document.held]
+    assert len(beside) > 2
+    left = fairswap.leave_out(document, beside[0])
+    assert all(repr(name) in told(left.findings, "left-out")[0] for name in beside)
+    fairswap.save("clean.glb", left.figure, left.clips)
+    clean = fairswap.load("clean.glb")
+    assert (len(clean.held), len(clean.figure.meshes)) == (0, len(figure("Pip").meshes))
+    assert not {"cameras", "extensions"} & {*Scene(Path("clean.glb").read_bytes()).json}
+    assert np.abs(clean.clips[0].world().positions - act("walk", "Pip").world().positions).max() < 1e-5
+    assert run("inspect", "cluttered.glb").returncode == 0
+    with pytest.raises(fairswap.UsageError, match=re.escape(repr(beside[0]))):  # what is there is named
+        fairswap.leave_out(document, "no such thing")
 
 
 @pytest.mark.parametrize(

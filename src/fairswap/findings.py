@@ -150,7 +150,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "swinging-lost": "Swinging bones are merged away, so what swings is lost.",
         "springs-made": "Extra bones were made to swing.",
         "placed": "The figure was moved to the floor or the origin.",
-        "mesh-left-out": "Meshes were left out, as asked.",
+        "left-out": "Meshes were left out as asked, and what was beside the figure in its file with them.",
         "resized": "The figure was made taller or smaller, with its clips.",
         "format-leaves-out": "The format written cannot hold something the figure has.",
         "one-clip-only": "The format holds one clip per file.",

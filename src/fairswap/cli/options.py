@@ -129,7 +129,7 @@ place = click.option(
 )  # fmt: skip
 without = click.option(
     "--without", multiple=True, metavar="MESH",
-    help="Leave a mesh of the figure out: a level of detail, a second outfit. * stands for anything. Repeatable.",
+    help="Leave a mesh out, with all beside the figure: a level of detail, a prop. * is anything. Repeatable.",
 )  # fmt: skip
 _strict = click.option("--strict", is_flag=True, help="Stop if a bone is only a guess (less than 0.9 sure).")
 show_all = click.option("--all", "show_all", is_flag=True, help="List everything, also what is as it should be.")

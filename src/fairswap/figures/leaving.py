@@ -15,46 +15,49 @@ from fairswap.model.figure import Figure
 from fairswap.wording import counted, listed
 
 
-def leave_out(what: Document | str | Path, *meshes: str) -> Document:
-    """The document with its main figure alone, without the meshes that are called so; told in a finding.
+def leave_out(what: Document | str | Path, *names: str) -> Document:
+    """The document with its main figure by itself, without the meshes that are called so; told in a finding.
 
-    Bones stay, also those that only such a mesh hung on.
+    Bones stay, also those that only such a mesh hung on. What is beside the figure in its file (props, cameras, lights)
+    is left out, too; to leave out nothing else, name some of that.
 
     >>> import fairswap
-    >>> body = fairswap.leave_out(fairswap.demo_file("pip.glb"), "*head*")
+    >>> body = fairswap.leave_out(fairswap.demo_file("pip.glb"), "*face*")
     >>> [mesh.name for mesh in body.figure.meshes]
     ['Pip body']
 
     Parameters
     ----------
-    meshes : str
-        Names, or patterns with ``*`` and ``?``; capital letters and small ones differ.
+    names : str
+        Of meshes, or of what is beside the figure; ``*`` and ``?`` stand for anything, capital letters and small ones
+        differ.
 
     Raises
     ------
     UsageError
-        If no mesh is called so, or none would be left.
+        If nothing is called so, or no mesh would be left.
     """
     document = with_one_person(document_of(what))
     figure = document.figure
-    names = [mesh.name for mesh in figure.meshes]
-    for pattern in meshes:
-        if not any(fnmatchcase(name, pattern) for name in names):
-            there = listed(map(repr, names), 12) or "none"
+    meshes, beside = [mesh.name for mesh in figure.meshes], [row.name for row in document.held]
+    for pattern in names:
+        if not any(fnmatchcase(name, pattern) for name in meshes + beside):
+            there = listed(map(repr, dict.fromkeys(meshes + beside)), 12) or "none"
             raise UsageError(f"no mesh is called {pattern!r}", file=document.file, remedy=f"There are {there}")
-    kept = [number for number, name in enumerate(names) if not any(fnmatchcase(name, one) for one in meshes)]
-    if len(kept) == len(names):
+    if not names:
         return document
-    if not kept:
+    kept = [number for number, name in enumerate(meshes) if not any(fnmatchcase(name, one) for one in names)]
+    if meshes and not kept:
         raise UsageError("no mesh would be left", file=document.file, remedy="Keep one; or convert the motion alone")
     number_of = {old: new for new, old in enumerate(kept)}
-    lighter = _with_meshes(figure, kept, number_of)
+    gone = [mesh for number, mesh in enumerate(figure.meshes) if number not in number_of]
     clips = tuple(_clip_with_meshes(clip, number_of) for clip in document.clips_of(figure))
-    gone = [number for number in range(len(names)) if number not in number_of]
-    triangles = sum(len(figure.meshes[number].triangles) for number in gone)
-    message = f"{listed((repr(names[number]) for number in gone), 6)} left out, {counted(triangles, 'triangle')}"
-    told = Finding("mesh-left-out", "note", figure.name, message)
-    return replace(document, figures=(lighter,), clips=clips, findings=(*document.findings, told))
+    left = [f"{mesh.name!r} ({counted(len(mesh.triangles), 'triangle')})" for mesh in gone] + list(map(repr, beside))
+    told = Finding("left-out", "note", figure.name, f"{listed(left, 8)} left out")
+    return replace(
+        document, figures=(_with_meshes(figure, kept, number_of),), clips=clips, held=(),
+        findings=(*document.findings, told),
+    )  # fmt: skip
 
 
 def _with_meshes(figure: Figure, kept: list[int], number_of: dict[int, int]) -> Figure:
