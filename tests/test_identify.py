@@ -370,3 +370,26 @@ def test_a_vrm_file_says_itself_which_bone_is_which(tmp_path):
     }
     made.json["extensions"]["VRMC_vrm"]["humanoid"] = [1]
     assert made.load(tmp_path).figure.known_roles == {}
+
+
+@pytest.mark.parametrize("name", ["Juniper", "Osric", "Pip"])
+@pytest.mark.parametrize("prefix", ["scene 7|rig:", "export|"])
+def test_a_profile_knows_its_bones_behind_what_a_scene_puts_before_all_of_them(name, prefix):
+    plain = figure(name)
+    skeleton = replace(plain.skeleton, names=tuple(prefix + bone for bone in plain.skeleton.names))
+    fairswap.save("scene.glb", replace(plain, skeleton=skeleton, source=None))
+    roles, wanted = (fairswap.bones.roles_of(each) for each in (fairswap.load("scene.glb").figure, plain))
+    assert (roles.profile, dict(roles.bones), dict(roles.helpers)) == (
+        wanted.profile, dict(wanted.bones), dict(wanted.helpers)
+    )  # fmt: skip
+    # A stage wants them called so, not behind a prefix: its check is not deceived, and fitting renames them.
+    row = next(row for row in fairswap.check("scene.glb", wanted.profile).results if row.rule == "bones")
+    assert row.ok == (name == "Osric")  # whose stage has scenes' prefixes itself
+    fairswap.fit("scene.glb", wanted.profile).save("fitted.glb")
+    assert next(row for row in fairswap.check("fitted.glb", wanted.profile).results if row.rule == "bones").ok
+    # One bone without it, and nothing is put before all of them.
+    names = ("stray", *skeleton.names[1:])
+    odd = replace(plain, skeleton=replace(skeleton, names=names), source=None, known_roles={})
+    if name == "Pip":
+        with pytest.raises(fairswap.ImpossibleError):
+            fairswap.bones.roles_of(odd, fairswap.bones.named("fernway"))

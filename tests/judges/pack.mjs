@@ -139,7 +139,7 @@ async function withMeshopt(json, binary, out, { extension, filters, fallback }) 
     }
   }
   for (const { channels, samplers } of json.animations ?? [])
-    for (const { sampler, target } of channels) if (target.path === "rotation") rotations.add(samplers[sampler].output);
+    for (const { sampler, target } of channels) if (target.path === "rotation" && samplers[sampler].interpolation !== "CUBICSPLINE") rotations.add(samplers[sampler].output);
   let unpacked = 0;
   const pack = (row, values, index) => {
     let size = values.BYTES_PER_ELEMENT * WIDTHS[row.type], mode = "ATTRIBUTES", filter = "NONE";

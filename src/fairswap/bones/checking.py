@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from difflib import get_close_matches
 from pathlib import Path
 
-from fairswap.bones.assignment import roles_of
+from fairswap.bones.assignment import named_by, roles_of
 from fairswap.bones.identification import Identification, identify
 from fairswap.bones.profile import BoneProfile, built_in_profiles, profile_named, saved_profiles
 from fairswap.bones.roles import MUST_HAVE, RoleMap, role_order, side_of
@@ -80,7 +80,7 @@ def check(profile: BoneProfile | str | Path, what: Figure | Document | str | Pat
         If there is no such profile, or a file cannot be read.
     """
     known, figure = profile_named(profile), document_of(what).figure
-    given = known.assign(figure.skeleton)
+    given = named_by(known, figure.skeleton)
     found = identify(figure)
     roles = sorted({*known.roles, *MUST_HAVE, *given.bones}, key=role_order)
     states = [_state(role, known, given, found, figure) for role in roles]

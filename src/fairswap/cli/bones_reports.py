@@ -218,7 +218,10 @@ def match_lines(report: BonesMatchReport) -> Iterator[str]:
     target = Path(report.target).name
     rows = [(row.role, row.source, row.target) for row in report.pairs]
     yield from table(rows, ("role", Path(report.source).name, target))
-    yield f"  of {target} {len(report.resting)} bones rest: {some(report.resting, 8)}"
+    if report.resting:
+        yield f"  of {target} {counted(report.resting, 'bone')} rest: {some(report.resting, 8)}"
+    else:
+        yield f"  every bone of {target} has a partner"
 
 
 def merge_lines(report: BonesMergeReport) -> Iterator[str]:

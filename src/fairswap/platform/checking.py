@@ -20,7 +20,7 @@ from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.reading import GltfSource
-from fairswap.formats.patterns import NamePattern
+from fairswap.formats.patterns import NamePattern, common_prefix
 from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
@@ -153,6 +153,8 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
         found.add("figure.required", figure.name, wanted, error.problem, False, error.remedy or "", error.code)
         return Check(document.file, rules, tuple(found.rows))
     named = "so" if by_name else f"as in {roles.profile}"
+    if not by_name and roles.profile == rules.profile.name:
+        named = f"so, behind {common_prefix(figure.skeleton.names)!r}"
     found.add("bones", figure.name, f"called as in {rules.profile.name}", named, by_name)
     _check_space(document, figure, rules, found.add)
     _check_skeleton(figure, roles, rules, found.add)
