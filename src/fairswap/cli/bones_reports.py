@@ -219,7 +219,7 @@ def match_lines(report: BonesMatchReport) -> Iterator[str]:
     rows = [(row.role, row.source, row.target) for row in report.pairs]
     yield from table(rows, ("role", Path(report.source).name, target))
     if report.resting:
-        yield f"  of {target} {counted(report.resting, 'bone')} rest: {some(report.resting, 8)}"
+        yield f"  of {target} {counted(len(report.resting), 'bone')} rest: {some(report.resting, 8)}"
     else:
         yield f"  every bone of {target} has a partner"
 
