@@ -132,6 +132,16 @@ def test_commands_read_it_and_say_that_it_was_packed():
     assert found["file.max_kib"]["measured"] == f"{out.stat().st_size / 1024:.0f} KiB"
 
 
+def test_what_fits_but_is_compressed_is_written_plain():
+    assert run("fit", TROUPE / "pip.glb", "--platform", "fernway", "-o", "whole.glb").returncode == 0
+    out = packed("Pip", "meshopt", Path("whole.glb"))
+    done = run("fit", out, "--platform", "fernway", "-o", "plain.glb", "--json").report
+    assert (done["fits"], done["copied"]) == (True, False)
+    assert EXT not in json.dumps(Scene(Path("plain.glb").read_bytes()).json)
+    again = run("fit", "plain.glb", "--platform", "fernway", "-o", "copy.glb", "--json").report
+    assert (again["fits"], again["copied"]) == (True, True)
+
+
 def pixels_of(document):
     """The colour pictures of a figure's materials, as pixels."""
     looks = [look for mesh in document.figure.meshes for look in mesh.materials if look.texture is not None]

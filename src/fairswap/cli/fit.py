@@ -84,7 +84,8 @@ def command(
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
-    What already fits is copied, byte for byte. Exit status 1 if something is left that does not fit.
+    What already fits is copied, byte for byte, if it is not compressed. Exit status 1 if something is left that does
+    not fit.
     """
     from fairswap.bones.profile import profile_named
 

@@ -36,32 +36,36 @@ def levels_told(figure: Figure) -> list[Finding]:
 
 def coarser_copies(figure: Figure) -> dict[int, int]:
     """The meshes that are coarser copies, each with the finest one that it is a copy of."""
-    finest_first = sorted(range(len(figure.meshes)), key=lambda index: -len(figure.meshes[index].triangles))
+    counts = np.array([len(mesh.triangles) for mesh in figure.meshes], dtype=np.intp)
+    finest_first = np.argsort(-counts, kind="stable")
+    finest_first = finest_first[counts[finest_first] >= _FEWEST]
+    if len(finest_first) < 2:
+        return {}
+    boxes = np.full((len(counts), 2, 3), np.nan)
+    for index in finest_first.tolist():
+        points = figure.rest_vertices[index]
+        boxes[index] = points.min(axis=0), points.max(axis=0)
+    sizes = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
     out: dict[int, int] = {}
-    for at, coarse in enumerate(finest_first):
-        for fine in finest_first[:at]:
-            if fine not in out and _is_coarser(figure, fine, coarse):
+    for at, coarse in enumerate(finest_first.tolist()):
+        finer = finest_first[:at]
+        off = np.abs(boxes[finer] - boxes[coarse]).max(axis=(1, 2))
+        alike = (off <= _AS_LARGE * sizes[finer]) & (counts[coarse] <= _COARSER * counts[finer])
+        for fine in finer[alike].tolist():
+            if fine not in out and _is_copy(figure, fine, coarse, float(sizes[fine])):
                 out[coarse] = fine
                 break
     return dict(sorted(out.items()))
 
 
-def _is_coarser(figure: Figure, fine: int, coarse: int) -> bool:
+def _is_copy(figure: Figure, fine: int, coarse: int, size: float) -> bool:
+    """Whether one mesh lies everywhere on another, and that on it; what is called a level need not be so near."""
     a, b = figure.meshes[fine], figure.meshes[coarse]
-    if not _FEWEST <= len(b.triangles) <= _COARSER * len(a.triangles):
-        return False
-    here, there = figure.rest_vertices[fine], figure.rest_vertices[coarse]
-    size = float(np.linalg.norm(np.ptp(here, axis=0)))
-    corners = [np.stack([points.min(axis=0), points.max(axis=0)]) for points in (here, there)]
-    if size <= 0.0 or np.abs(corners[0] - corners[1]).max() > _AS_LARGE * size:
-        return False
     if _are_called_levels(a, b):
         return True
-    surfaces = (Surface(here, a.triangles), Surface(there, b.triangles))
-    return all(
-        _furthest(points, surface) < _NEAR * size
-        for points, surface in zip((there, here), surfaces, strict=True)
-    )  # fmt: skip
+    here, there = figure.rest_vertices[fine], figure.rest_vertices[coarse]
+    pairs = ((there, Surface(here, a.triangles)), (here, Surface(there, b.triangles)))
+    return all(_furthest(points, surface) < _NEAR * size for points, surface in pairs)
 
 
 def _are_called_levels(fine: Mesh, coarse: Mesh) -> bool:
