@@ -11,13 +11,17 @@ import struct
 from functools import cache
 from pathlib import Path
 
+import msgspec
 import numpy as np
 import pytest
 from PIL import Image
 from scipy.spatial import cKDTree
 
 import fairswap
+from conftest import need
+from fairswap.formats.gltf.materials import coordinates_of
 from fairswap.formats.gltf.meshopt import FILTERS, MODES
+from fairswap.formats.gltf.schema import TextureInfo
 from judging import judge, validated
 from making import FREE, TROUPE, act, figure, run
 from rewrites import REWRITES, Scene, pictures_of_an_extension
@@ -183,6 +187,77 @@ def test_pictures_as_webp_are_made_to_fit_a_stage_and_drawn():
         assert run("draw", file, "-o", f"{number}.png").returncode == 0
     first, second = (np.asarray(Image.open(f"{number}.png").convert("RGB")).astype(int) for number in range(2))
     assert np.abs(first - second)[200:].mean() < 0.5  # below the file's name
+
+
+def moved_coordinates(scene, offset, rotation, scale, number=0):
+    """Texture coordinates that are right only once they are scaled, turned and moved; as set ``number``."""
+    cosine, sine = np.cos(rotation), np.sin(rotation)
+    matrix = np.array([[cosine, sine], [-sine, cosine]]) @ np.diag(scale)
+    for primitive in scene.primitives():
+        index = primitive["attributes"].get("TEXCOORD_0")
+        if index is None:
+            continue
+        uvs = (scene.arrays[index].astype(float) - offset) @ np.linalg.inv(matrix).T
+        primitive["attributes"][f"TEXCOORD_{number}"] = scene.add(uvs)
+        if number:
+            primitive["attributes"]["TEXCOORD_0"] = scene.add(np.zeros_like(uvs))
+    transform = {"offset": list(offset), "rotation": rotation, "scale": list(scale)}
+    for material in scene.json["materials"]:
+        use = material.get("pbrMetallicRoughness", {}).get("baseColorTexture")
+        if use is not None:
+            use["extensions"] = {"KHR_texture_transform": transform | ({"texCoord": number} if number else {})}
+    scene.json["extensionsUsed"] = [*scene.json.get("extensionsUsed", []), "KHR_texture_transform"]
+
+
+@pytest.mark.parametrize(
+    ("offset", "rotation", "scale", "number"),
+    [((0.25, -0.5), 0.0, (1.0, 1.0), 0), ((0.1, 0.2), 0.7, (2.0, 0.5), 0), ((-0.3, 0.0), -0.4, (0.1, 0.1), 1)],
+)
+def test_coordinates_that_are_scaled_turned_and_moved_show_what_they_should(offset, rotation, scale, number):
+    document = with_pictures_as(moved_coordinates, offset, rotation, scale, number)
+    plain = fairswap.load(TROUPE / "pip.glb")
+    for mesh, first in zip(document.figure.meshes, plain.figure.meshes, strict=True):
+        if any(look.texture is not None for look in mesh.materials):
+            assert mesh.shown_uvs == pytest.approx(first.uvs, abs=1e-5)
+            assert np.abs(mesh.shown_uvs - mesh.uvs).max() > 0.1
+        else:
+            assert np.array_equal(mesh.shown_uvs, mesh.uvs)
+    for file, name in (("web.glb", "moved.png"), (TROUPE / "pip.glb", "plain.png")):
+        assert run("draw", file, "-o", name).returncode == 0
+    first, second = (np.asarray(Image.open(name).convert("RGB")).astype(int) for name in ("moved.png", "plain.png"))
+    assert np.abs(first - second)[200:].mean() < 0.2
+    # Formats that know no such thing get coordinates that need none; glTF keeps it as it was.
+    for suffix in (".dae", ".usdz", ".x3d"):
+        fairswap.save(f"out{suffix}", document.figure)
+        body, wanted = (each.figure.meshes[0] for each in (fairswap.load(f"out{suffix}"), plain))
+        near = cKDTree(wanted.vertices[wanted.triangles].mean(axis=1)).query(
+            body.vertices[body.triangles].mean(axis=1)
+        )[1]
+        middles = [each.shown_uvs[each.triangles].mean(axis=1) for each in (body, wanted)]
+        assert np.median(np.abs(middles[0] - middles[1][near]).max(axis=1)) < 1e-4
+    fairswap.save("again.glb", document.figure)
+    again = fairswap.load("again.glb").figure.meshes[0]
+    assert again.shown_uvs == pytest.approx(document.figure.meshes[0].shown_uvs, abs=1e-6)
+
+
+def test_the_sample_of_texture_transforms_shows_its_arrows_where_it_says_that_they_belong():
+    """The sample marks where an arrow's tip is if the extension is read rightly, and where if it is not."""
+    folder = Path("/usr/share/assimp/models/glTF2/textureTransform")
+    need("Debian's assimp-testmodels", folder.exists())
+    raw = json.loads((folder / "TextureTransformTest.gltf").read_text())
+    place = {node["name"]: np.array(node["translation"][:2]) for node in raw["nodes"] if "name" in node}
+    info = {row["name"]: row["pbrMetallicRoughness"]["baseColorTexture"] for row in raw["materials"]}
+
+    def uv(at):
+        return np.array([at[0] + 0.5, 0.5 - at[1]])
+
+    tip = uv(place["Rotation - Not Supported"])
+    for name, off in (("Rotation", 0.01), ("Scale", 0.06), ("All", 0.06)):
+        _, matrix = coordinates_of(msgspec.convert(info[name], TextureInfo))
+        shown = matrix @ [*uv(place[f"{name} - Correct"]), 1.0]
+        assert np.linalg.norm(shown - tip) < off, name
+    _, matrix = coordinates_of(msgspec.convert(info["Rotation"], TextureInfo))
+    assert np.linalg.norm(matrix @ [*uv(place["Rotation - Error"]), 1.0] - tip) > 0.5
 
 
 def test_pictures_beside_a_file_come_along_whatever_they_are():

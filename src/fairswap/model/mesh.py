@@ -4,11 +4,12 @@ from __future__ import annotations
 
 from collections.abc import Collection, Mapping
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
 
-from fairswap.model.arrays import Floats, Integers, Value
+from fairswap.model.arrays import Floats, Integers, Value, read_only
 from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import matrix_from_quaternion, normalized
@@ -42,6 +43,11 @@ class Material(Value):
         ``alpha`` times the texture's.
     two_sided : bool
         Whether it is seen from behind, too.
+    uv_set : int
+        Which texture coordinates its colour picture takes: those of the mesh, or ``TEXCOORD_1`` and so on of its
+        ``more``.
+    uv_transform : array (2, 3) or None
+        What they are multiplied with before, ``(u, v, 1)`` to ``(u, v)``.
     """
 
     triangles: slice
@@ -53,9 +59,13 @@ class Material(Value):
     alpha: float = 1.0
     cutoff: float = 0.5
     two_sided: bool = False
+    uv_set: int = 0
+    uv_transform: Floats | None = None
 
     def __post_init__(self) -> None:
         self.freeze("color", (3,))
+        if self.uv_transform is not None:
+            self.freeze("uv_transform", (2, 3))
 
 
 @dataclass(frozen=True, eq=False)
@@ -141,6 +151,21 @@ class Mesh(Value):
         if not self.materials and len(self.triangles):
             plain = Material(slice(0, len(self.triangles)), np.array(_PLAIN))
             object.__setattr__(self, "materials", (plain,))
+
+    @cached_property
+    def shown_uvs(self) -> Floats | None:
+        """Texture coordinates ``(n, 2)`` as the colour pictures of the materials take them."""
+        if all(row.uv_set == 0 and row.uv_transform is None for row in self.materials):
+            return self.uvs
+        out = np.zeros((len(self.vertices), 2)) if self.uvs is None else self.uvs.copy()
+        for row in self.materials:
+            own = self.more.get(f"TEXCOORD_{row.uv_set}") if row.uv_set else self.uvs
+            vertices = np.unique(self.triangles[row.triangles])
+            if own is not None:
+                out[vertices] = own[vertices, :2]
+            if row.uv_transform is not None:
+                out[vertices] = out[vertices] @ row.uv_transform[:, :2].T + row.uv_transform[:, 2]
+        return read_only(out)
 
     @property
     def resting_weights(self) -> Floats:

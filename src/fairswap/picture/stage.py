@@ -82,7 +82,7 @@ def draw_figure(
         for material in mesh.materials:
             colors[material.triangles] = np.clip(material.color, 0, 1) ** (1 / 2.2)
         surfaces = [_surface_of(material) for material in mesh.materials]
-        canvas.draw(pixels, depth, normals, mesh.triangles, colors, mesh.uvs, surfaces)
+        canvas.draw(pixels, depth, normals, mesh.triangles, colors, mesh.shown_uvs, surfaces)
     canvas.blend()
     if not figure.meshes:
         vertices, triangles, colors = _rods(figure, stance.world, stance.frame, bones)

@@ -159,8 +159,8 @@ class _Writer:
         _source(held, f"{own}-places", mesh.vertices, "XYZ")
         _source(held, f"{own}-normals", mesh.normals, "XYZ")
         extra: list[tuple[str, str, dict[str, str]]] = [("NORMAL", f"{own}-normals", {})]
-        if mesh.uvs is not None:
-            _source(held, f"{own}-uv", mesh.uvs * [1.0, -1.0] + [0.0, 1.0], "ST")
+        if mesh.shown_uvs is not None:
+            _source(held, f"{own}-uv", mesh.shown_uvs * [1.0, -1.0] + [0.0, 1.0], "ST")
             extra.append(("TEXCOORD", f"{own}-uv", {"set": "0"}))
         colors = mesh.more.get("COLOR_0")
         if colors is not None and colors.shape[1] in (3, 4):

@@ -8,12 +8,16 @@ from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
 
+import msgspec
+import numpy as np
+
 from fairswap.errors import InputError
 from fairswap.formats.gltf.accessors import item, view_bytes
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.packing import Packer
-from fairswap.formats.gltf.schema import Texture
+from fairswap.formats.gltf.schema import Texture, TextureInfo, TextureTransform
 from fairswap.formats.images import media_type
+from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Material
 
@@ -37,6 +41,23 @@ def shown_image(texture: Texture) -> int | None:
     extension = texture.extensions.get("EXT_texture_webp")
     number = extension.get("source") if isinstance(extension, dict) else None
     return number if texture.source is None and isinstance(number, int) and number >= 0 else texture.source
+
+
+def coordinates_of(info: TextureInfo) -> tuple[int, Floats | None]:
+    """Which texture coordinates a material's use of a texture takes, and what they are multiplied with before.
+
+    After the text of ``KHR_texture_transform`` in the glTF registry; what is no such thing counts as nothing.
+    """
+    try:
+        said = msgspec.convert(info.extensions.get("KHR_texture_transform", {}), TextureTransform)
+    except msgspec.ValidationError:
+        said = TextureTransform()
+    number = info.tex_coord if said.tex_coord is None else said.tex_coord
+    cosine, sine = np.cos(said.rotation), np.sin(said.rotation)
+    turn = np.array([[cosine, sine], [-sine, cosine]])
+    matrix = np.column_stack([turn * said.scale, said.offset])
+    plain = np.allclose(matrix, np.eye(2, 3)) or not np.isfinite(matrix).all()
+    return number, None if plain else matrix
 
 
 def undrawn_kind(texture: Texture) -> str:

@@ -13,7 +13,7 @@ from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_acc
 from fairswap.formats.gltf.binding import Bound, bind_spaces
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
-from fairswap.formats.gltf.materials import MaterialOrigin, shown_image, undrawn_kind
+from fairswap.formats.gltf.materials import MaterialOrigin, coordinates_of, shown_image, undrawn_kind
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
@@ -379,7 +379,9 @@ def _material(container: Container, index: int | None, rows: slice, place: str, 
         return plain
     image = item(document.images, source, "image", place)
     where = f"images[{source}]"
-    textured = replace(plain, origin=MaterialOrigin(container, index, source))
+    uv_set, uv_transform = coordinates_of(shading.base_color_texture)
+    origin = MaterialOrigin(container, index, source)
+    textured = replace(plain, origin=origin, uv_set=uv_set, uv_transform=uv_transform)
     if image.buffer_view is not None:
         return replace(textured, texture=bytes(view_bytes(container, image.buffer_view, where)))
     if image.uri is not None:

@@ -124,6 +124,16 @@ class Animation(Struct, frozen=True):
 class TextureInfo(Struct, rename="camel", frozen=True):
     index: Index
     tex_coord: Index = 0
+    extensions: dict[str, Any] = {}
+
+
+class TextureTransform(Struct, rename="camel", frozen=True):
+    """``KHR_texture_transform``: coordinates are scaled, turned and moved."""
+
+    offset: tuple[float, float] = (0.0, 0.0)
+    rotation: float = 0.0
+    scale: tuple[float, float] = (1.0, 1.0)
+    tex_coord: Index | None = None
 
 
 class Shading(Struct, rename="camel", frozen=True):

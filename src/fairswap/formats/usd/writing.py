@@ -162,8 +162,8 @@ class _Writer:
         prim.CreateExtentAttr(self._extent(shape.vertices))
         prim.CreateDoubleSidedAttr(any(look.two_sided for look in mesh.materials))
         primvars = UsdGeom.PrimvarsAPI(prim)
-        if mesh.uvs is not None:
-            uvs = (mesh.uvs * [1.0, -1.0] + [0.0, 1.0]).astype(np.float32)
+        if mesh.shown_uvs is not None:
+            uvs = (mesh.shown_uvs * [1.0, -1.0] + [0.0, 1.0]).astype(np.float32)
             held = primvars.CreatePrimvar("st", Sdf.ValueTypeNames.TexCoord2fArray, UsdGeom.Tokens.vertex)
             held.Set(Vt.Vec2fArray.FromNumpy(uvs))
         colors = mesh.more.get("COLOR_0")

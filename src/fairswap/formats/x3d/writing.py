@@ -191,7 +191,7 @@ class _Writer:
             humanoid, "Normal", {"DEF": "skinNormal", "containerField": "skinNormal", "vector": numbers_text(normals)}
         )
         uvs = np.concatenate(
-            [np.zeros((len(mesh.vertices), 2)) if mesh.uvs is None else mesh.uvs for mesh in self.skin]
+            [np.zeros((len(mesh.vertices), 2)) if mesh.shown_uvs is None else mesh.shown_uvs for mesh in self.skin]
         )
         looks = [material for mesh in self.figure.meshes for material in mesh.materials]
         look_ids = xml_ids(look_names(looks), self.taken)
@@ -213,7 +213,7 @@ class _Writer:
                 })  # fmt: skip
                 SubElement(geometry, "Coordinate", {"USE": "skinCoord"})
                 SubElement(geometry, "Normal", {"USE": "skinNormal"})
-                if mesh.uvs is not None:
+                if mesh.shown_uvs is not None:
                     point = {"USE": "skinUV"} if uv_done else {
                         "DEF": "skinUV", "point": numbers_text(uvs * [1.0, -1.0] + [0.0, 1.0]),
                     }  # fmt: skip
