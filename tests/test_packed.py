@@ -8,6 +8,7 @@ import io
 import json
 import re
 import struct
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -238,6 +239,27 @@ def test_coordinates_that_are_scaled_turned_and_moved_show_what_they_should(offs
     fairswap.save("again.glb", document.figure)
     again = fairswap.load("again.glb").figure.meshes[0]
     assert again.shown_uvs == pytest.approx(document.figure.meshes[0].shown_uvs, abs=1e-6)
+
+
+def test_maps_on_a_second_set_of_coordinates_stay_where_a_figure_is_built_anew():
+    """Shade that is laid out apart from the colours, as nearly every engine's exporter has it."""
+
+    def shaded(scene):
+        (use,) = [row["pbrMetallicRoughness"]["baseColorTexture"] for row in scene.json["materials"]
+                  if "baseColorTexture" in row.get("pbrMetallicRoughness", {})]  # fmt: skip
+        for material in scene.json["materials"]:
+            material["occlusionTexture"] = {"index": use["index"], "texCoord": 1}
+        body, *others = scene.primitives()
+        body["attributes"]["TEXCOORD_1"] = scene.add(scene.arrays[body["attributes"]["TEXCOORD_0"]] * 0.5)
+        assert others
+
+    document = with_pictures_as(shaded)
+    fairswap.save("anew.glb", replace(document.figure, source=None))
+    scene = Scene(Path("anew.glb").read_bytes())
+    for primitive in scene.primitives():
+        has = "TEXCOORD_1" in primitive["attributes"]
+        assert ("occlusionTexture" in scene.json["materials"][primitive["material"]]) == has
+    assert validated("anew.glb")[0]["errors"] == 0
 
 
 def test_the_sample_of_texture_transforms_shows_its_arrows_where_it_says_that_they_belong():

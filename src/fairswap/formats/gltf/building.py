@@ -87,6 +87,7 @@ def _add_mesh(
     if targets:
         out["extras"] = {"targetNames": list(mesh.morph_names)}
         out["weights"] = (mesh.morph_weights if mesh.morph_weights is not None else np.zeros(len(targets))).tolist()
+    sets = {int(name.partition("_")[2]) for name in attributes if name.startswith("TEXCOORD_")}
     for material in mesh.materials:
         faces = mesh.triangles[material.triangles].reshape(-1, 1)
         indices = packer.attribute(faces.astype("<u2" if len(vertices) < 65535 else "<u4"), ELEMENT_ARRAY_BUFFER)
@@ -94,9 +95,9 @@ def _add_mesh(
         if isinstance(material.origin, MaterialOrigin):
             # One that several meshes show is stored once.
             same = (id(material.origin.container), material.origin.index, material.texture,
-                    tuple(sorted((material.images or {}).items())))  # fmt: skip
+                    tuple(sorted((material.images or {}).items())), frozenset(sets))  # fmt: skip
             if same not in materials:
-                materials[same] = add_whole_material(raw, material, packer, images)
+                materials[same] = add_whole_material(raw, material, packer, images, sets)
             primitive["material"] = materials[same]
         else:
             primitive["material"] = _material(raw, material, packer)

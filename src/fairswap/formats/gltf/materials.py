@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import copy
-from collections.abc import Iterator
+from collections.abc import Collection, Iterator
 from contextlib import suppress
 from dataclasses import dataclass, replace
 from typing import Any
@@ -82,17 +82,19 @@ def with_images(figure: Figure) -> Figure:
     return replace(figure, meshes=tuple(meshes))
 
 
-def add_whole_material(raw: dict[str, Any], material: Material, packer: Packer, done: dict[bytes, int]) -> int:
+def add_whole_material(
+    raw: dict[str, Any], material: Material, packer: Packer, done: dict[bytes, int], sets: Collection[int]
+) -> int:
     """Append a material of another document to ``raw`` with its textures; give its index.
 
-    ``done`` are the images that were stored already. Textures on a second set of coordinates are left out: a new
-    document has one set.
+    ``done`` are the images that were stored already. Textures on coordinates that are none of the ``sets`` that the
+    mesh has are left out.
     """
     origin = material.origin
     row = copy.deepcopy(origin.container.raw["materials"][origin.index])
     images = material.images if material.images is not None else _images_of(origin)
     for holder, key in list(_texture_uses(row)):
-        if holder[key].get("texCoord", 0) != 0:
+        if holder[key].get("texCoord", 0) not in sets:
             del holder[key]
             continue
         texture = copy.deepcopy(_texture(origin.container, holder[key]["index"]))
