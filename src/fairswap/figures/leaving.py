@@ -29,8 +29,8 @@ def leave_out(what: Document | str | Path, *names: str) -> Document:
     Parameters
     ----------
     names : str
-        Of meshes, or of what is beside the figure; ``*`` and ``?`` stand for anything, capital letters and small ones
-        differ.
+        Of meshes, or of what is beside the figure; ``*`` stands for anything, ``?`` for one letter; capital and small
+        letters differ.
 
     Raises
     ------
