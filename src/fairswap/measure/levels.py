@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import re
+from typing import TYPE_CHECKING
 
 import numpy as np
 
 from fairswap.errors import Finding
-from fairswap.measure.nearness import Surface
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.wording import listed
+
+if TYPE_CHECKING:
+    from fairswap.measure.nearness import Surface
 
 # A coarser copy has at most this share of the triangles, lies everywhere so near to the finer one (in diagonals of its
 # box), and is as large as that.
@@ -60,6 +63,8 @@ def coarser_copies(figure: Figure) -> dict[int, int]:
 
 def _is_copy(figure: Figure, fine: int, coarse: int, size: float) -> bool:
     """Whether one mesh lies everywhere on another, and that on it; what is called a level need not be so near."""
+    from fairswap.measure.nearness import Surface  # for the few files that have two meshes of one size
+
     a, b = figure.meshes[fine], figure.meshes[coarse]
     if _are_called_levels(a, b):
         return True

@@ -14,7 +14,6 @@ import numpy as np
 from fairswap.errors import InputError
 from fairswap.formats.gltf.accessors import COMPONENT_TYPES, WIDTHS, array_from_accessor, bytes_in, item, view_bytes
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.meshopt import FILTERS, MODES, DamagedError
 from fairswap.formats.gltf.packing import ARRAY_BUFFER, ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Index
 from fairswap.formats.wrong_fields import said_of
@@ -157,6 +156,8 @@ def _checked(value: Any, kind: type[_Packed], place: str) -> _Packed:
 
 def _unpacked_view(container: Container, packed: _PackedView, place: str) -> np.ndarray[Any, Any]:
     """The plain bytes ``(count, stride)`` of a view."""
+    from fairswap.formats.gltf.meshopt import FILTERS, MODES, DamagedError
+
     data = bytes_in(container, packed.buffer, packed.byte_offset, packed.byte_length, place)
     stride, of_indices = packed.byte_stride, packed.mode != "ATTRIBUTES"
     fits = stride in (2, 4) if of_indices else stride % 4 == 0 and 4 <= stride <= 256
