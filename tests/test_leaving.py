@@ -45,6 +45,7 @@ def told(findings, code="levels-of-detail"):
 
 @pytest.mark.parametrize("names", [("{}_LOD1", "{}_LOD2"), ("far away", "low")])
 @pytest.mark.parametrize("name", ["Osric", "Juniper"])
+@pytest.mark.long(but=1)
 def test_levels_of_detail_are_told_whatever_they_are_called(name, names):
     document = with_levels(name, names)
     (message,) = told(fairswap.inspect(document).findings)

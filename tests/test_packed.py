@@ -66,7 +66,7 @@ def sources():
 
 @pytest.mark.parametrize("way", WAYS)
 @pytest.mark.parametrize("name", ["Osric", "Pip", "nautical", "words"])
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=2)
 def test_a_packed_file_is_the_same_figure_with_the_same_motion(name, way):
     made = sources().get(name)
     out = packed(name, way, made)
@@ -161,6 +161,7 @@ def with_pictures_as(change, *arguments):
 
 
 @pytest.mark.parametrize("suffix", [".glb", ".gltf", ".dae", ".usdz", ".x3d"])
+@pytest.mark.long(but=2)
 def test_pictures_as_webp_are_seen_and_go_wherever_the_figure_goes(suffix):
     document = with_pictures_as(REWRITES["pictures as webp"])
     plain = pixels_of(fairswap.load(TROUPE / "pip.glb"))
@@ -214,6 +215,7 @@ def moved_coordinates(scene, offset, rotation, scale, number=0):
     ("offset", "rotation", "scale", "number"),
     [((0.25, -0.5), 0.0, (1.0, 1.0), 0), ((0.1, 0.2), 0.7, (2.0, 0.5), 0), ((-0.3, 0.0), -0.4, (0.1, 0.1), 1)],
 )
+@pytest.mark.long(but=1)
 def test_coordinates_that_are_scaled_turned_and_moved_show_what_they_should(offset, rotation, scale, number):
     document = with_pictures_as(moved_coordinates, offset, rotation, scale, number)
     plain = fairswap.load(TROUPE / "pip.glb")
