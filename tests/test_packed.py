@@ -243,6 +243,24 @@ def test_coordinates_that_are_scaled_turned_and_moved_show_what_they_should(offs
     assert again.shown_uvs == pytest.approx(document.figure.meshes[0].shown_uvs, abs=1e-6)
 
 
+@pytest.mark.parametrize(
+    "said", [5, {"rotation": 1e308, "scale": [1e308, 1e308]}, {"offset": ["a", 1]}, {"scale": [2]}]
+)
+@pytest.mark.parametrize("where", ["KHR_texture_transform", "EXT_texture_webp", "KHR_texture_basisu"])
+def test_what_an_extension_of_textures_cannot_mean_counts_as_nothing(where, said):
+    def odd(scene):
+        (use,) = [row["pbrMetallicRoughness"]["baseColorTexture"] for row in scene.json["materials"]
+                  if "baseColorTexture" in row.get("pbrMetallicRoughness", {})]  # fmt: skip
+        (use if where == "KHR_texture_transform" else scene.json["textures"][0])["extensions"] = {where: said}
+        scene.json["materials"][0]["occlusionTexture"] = {"index": 0, "texCoord": [3]}
+
+    document = with_pictures_as(odd)
+    body = document.figure.meshes[0]
+    assert np.array_equal(body.shown_uvs, body.uvs)
+    fairswap.save("anew.glb", replace(document.figure, source=None))
+    assert pixels_of(fairswap.load("anew.glb"))[0].shape == (1024, 1024, 3)
+
+
 def test_maps_on_a_second_set_of_coordinates_stay_where_a_figure_is_built_anew():
     """Shade that is laid out apart from the colours, as nearly every engine's exporter has it."""
 

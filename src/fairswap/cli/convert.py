@@ -191,8 +191,7 @@ def command(
     with output.progress(len(motions), "reading") as step:
         documents, failed = _read(motions, reading, step)
     performer = placed(leave_out(load(onto[0], figure=target_figure), *without), place)
-    total = sum(len(document.clips) for document in documents)
-    with output.progress(total, "carrying over") as step:
+    with output.progress(sum(len(document.clips) for document in documents), "carrying over") as step:
         done = convert(
             documents, performer, source=source, target=target, motion=motion, face=face, platform=platform, step=step
         )
@@ -246,9 +245,8 @@ def _report(
 
     fit, (picture, looks) = None, pictured
     if done.fitted is not None:
-        fit = finished_fit(
-            done.fitted, out, picture, f"{counted(len(done.done), 'clip')} on {done.target.figure.name}", output
-        )
+        what = f"{counted(len(done.done), 'clip')} on {done.target.figure.name}"
+        fit = finished_fit(done.fitted, out, picture, what, output)
         written = list(fit.written)
     else:
         pictures = _pictures(picture, done.done)

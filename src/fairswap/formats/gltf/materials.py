@@ -35,6 +35,10 @@ class MaterialOrigin:
 _PICTURES = {"EXT_texture_webp": "image/webp", "KHR_texture_basisu": "image/ktx2", "EXT_texture_avif": "image/avif"}
 
 
+# A picture is not repeated more often, nor moved further.
+_MOST = 1e6
+
+
 def shown_image(texture: Texture) -> int | None:
     """The number of the image that a texture shows: its own, or else the WebP of an extension; None if there is none
     that can be drawn."""
@@ -53,10 +57,10 @@ def coordinates_of(info: TextureInfo) -> tuple[int, Floats | None]:
     except msgspec.ValidationError:
         said = TextureTransform()
     number = info.tex_coord if said.tex_coord is None else said.tex_coord
-    cosine, sine = np.cos(said.rotation), np.sin(said.rotation)
-    turn = np.array([[cosine, sine], [-sine, cosine]])
-    matrix = np.column_stack([turn * said.scale, said.offset])
-    plain = np.allclose(matrix, np.eye(2, 3)) or not np.isfinite(matrix).all()
+    with np.errstate(all="ignore"):  # what comes out as no number counts as nothing, too
+        cosine, sine = np.cos(said.rotation), np.sin(said.rotation)
+        matrix = np.column_stack([np.array([[cosine, sine], [-sine, cosine]]) * said.scale, said.offset])
+    plain = np.allclose(matrix, np.eye(2, 3)) or not (np.abs(matrix) < _MOST).all()
     return number, None if plain else matrix
 
 
@@ -94,11 +98,11 @@ def add_whole_material(
     row = copy.deepcopy(origin.container.raw["materials"][origin.index])
     images = material.images if material.images is not None else _images_of(origin)
     for holder, key in list(_texture_uses(row)):
-        if holder[key].get("texCoord", 0) not in sets:
+        if holder[key].get("texCoord", 0) not in tuple(sets):
             del holder[key]
             continue
         texture = copy.deepcopy(_texture(origin.container, holder[key]["index"]))
-        places = [place for place in (texture, *texture.get("extensions", {}).values()) if "source" in place]
+        places = _places_of_pictures(texture)
         if any(place["source"] not in images for place in places):  # its picture is missing
             del holder[key]
             continue
@@ -121,12 +125,18 @@ def add_whole_material(
     return len(raw["materials"]) - 1
 
 
+def _places_of_pictures(texture: dict[str, Any]) -> list[dict[str, Any]]:
+    """The texture itself and its extensions, as far as they name an image."""
+    held = (texture, *texture.get("extensions", {}).values())
+    return [place for place in held if isinstance(place, dict) and isinstance(place.get("source"), int)]
+
+
 def _keep_kinds(raw: dict[str, Any], texture: dict[str, Any]) -> None:
     """A picture that was made anew as PNG or JPEG is the texture's own one, and no longer one of an extension."""
     extensions = texture.get("extensions", {})
-    for name in [name for name in _PICTURES if name in extensions]:
+    for name in [name for name in _PICTURES if isinstance(extensions.get(name), dict)]:
         source = extensions[name].get("source")
-        if source is not None and raw["images"][source]["mimeType"] != _PICTURES[name]:
+        if isinstance(source, int) and raw["images"][source]["mimeType"] != _PICTURES[name]:
             texture["source"] = source
             del extensions[name]
         elif "source" not in texture:  # programs without the extension show nothing
@@ -141,9 +151,9 @@ def _images_of(origin: MaterialOrigin) -> dict[int, bytes]:
     out = {}
     for holder, key in _texture_uses(container.raw["materials"][origin.index]):
         texture = _texture(container, holder[key]["index"])
-        for place in (texture, *texture.get("extensions", {}).values()):
-            number = place.get("source")
-            if number is None or number in out:
+        for place in _places_of_pictures(texture):
+            number = place["source"]
+            if number in out:
                 continue
             where = f"images[{number}]"
             image = item(container.document.images, number, "image", f"materials[{origin.index}]")
