@@ -71,6 +71,24 @@ def test_what_is_no_copy_is_none():
         assert told(fairswap.inspect(file).findings) == [], file
 
 
+@pytest.mark.parametrize(
+    ("off_m", "size", "called", "is_one"),
+    [(0.004, 1.0, "spare", True), (0.06, 1.0, "spare", False), (0.06, 1.0, "{}_LOD1", True),
+     (0.0, 1.2, "{}_LOD1", False)],
+)  # fmt: skip
+def test_a_copy_lies_on_the_finer_one_or_is_called_so_and_is_as_large(off_m, size, called, is_one):
+    """A suit over the body is none; nor is what is called a level, and is of something smaller."""
+    whole = figure("Juniper")
+    body = whole.meshes[0]
+    copy = coarser(body, 0.4, called.format(body.name))
+    low, high = copy.vertices.min(axis=0), copy.vertices.max(axis=0)
+    inside = (np.minimum(copy.vertices - low, high - copy.vertices) > 0.09).all(axis=1)
+    moved = (copy.vertices + off_m * inside[:, None] * copy.normals) * size
+    both = replace(whole, meshes=(*whole.meshes, replace(copy, vertices=moved)), source=None)
+    fairswap.save("both.glb", both)
+    assert bool(told(fairswap.inspect("both.glb").findings)) == is_one
+
+
 def test_a_mesh_is_left_out_and_all_else_stays_as_it_is():
     document = with_levels("Juniper")
     names = [mesh.name for mesh in document.figure.meshes]
