@@ -20,6 +20,7 @@ from scipy.spatial import cKDTree
 
 import fairswap
 from conftest import need
+from fairswap.figures.painting import with_texture
 from fairswap.formats.gltf.materials import coordinates_of
 from fairswap.formats.gltf.meshopt import FILTERS, MODES
 from fairswap.formats.gltf.schema import TextureInfo
@@ -259,6 +260,14 @@ def test_what_an_extension_of_textures_cannot_mean_counts_as_nothing(where, said
     assert np.array_equal(body.shown_uvs, body.uvs)
     fairswap.save("anew.glb", replace(document.figure, source=None))
     assert pixels_of(fairswap.load("anew.glb"))[0].shape == (1024, 1024, 3)
+
+
+def test_a_picture_given_by_hand_lies_as_the_mesh_has_it():
+    """The turn and scale were those of the picture before."""
+    document = with_pictures_as(moved_coordinates, (0.1, 0.2), 0.7, (2.0, 0.5))
+    Image.new("RGB", (8, 8), "red").save("red.png")
+    body = with_texture(document, "*", "red.png").figure.meshes[0]
+    assert np.array_equal(body.shown_uvs, body.uvs)
 
 
 def test_maps_on_a_second_set_of_coordinates_stay_where_a_figure_is_built_anew():

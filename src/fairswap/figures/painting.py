@@ -77,4 +77,4 @@ def _painted(material: Material, data: bytes) -> Material:
         shading["baseColorFactor"] = [1.0, 1.0, 1.0, alpha]
     changed = container.changed(raw, [*container.buffers, memoryview(data)])
     new = MaterialOrigin(changed, origin.index, len(raw["images"]) - 1)
-    return replace(material, texture=data, color=white, origin=new, images=None)
+    return replace(material, texture=data, color=white, origin=new, images=None, uv_set=0, uv_transform=None)
