@@ -10,6 +10,7 @@ from pathlib import Path
 from xml.etree import ElementTree
 
 import numpy as np
+import psutil
 import pytest
 from scipy.spatial import cKDTree
 from scipy.spatial.transform import Rotation
@@ -537,6 +538,18 @@ def test_without_the_library_usd_files_are_told_how_to_be_read(monkeypatch):
     with pytest.raises(fairswap.ImpossibleError, match="official USD library") as caught:
         fairswap.load(b"#usda 1.0\n", format=".usda")
     assert "fairswap[usd]" in str(caught.value)
+
+
+def test_a_reader_of_usd_that_was_killed_in_between_is_started_anew():
+    fairswap.save("pip.usdc", figure("Pip"))
+    fairswap.load("pip.usdc")
+    children = {one: " ".join(one.cmdline()) for one in psutil.Process().children(recursive=True)}
+    readers = [one for one, words in children.items() if "loky" in words and "tracker" not in words]
+    for one in readers:
+        one.kill()
+    psutil.wait_procs(readers, timeout=60)
+    assert readers
+    assert fairswap.load("pip.usdc").figure.skeleton.names == figure("Pip").skeleton.names
 
 
 # X3D.

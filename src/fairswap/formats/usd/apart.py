@@ -37,14 +37,20 @@ def done_apart(work: Callable[..., _Result], size: int, *given: Any) -> _Result:
     InputError
         If it takes more memory or time than such a file can need, or the process comes to an end.
     """
+    seconds = _SECONDS + _SECONDS_A_MIB * size / (1 << 20)
     with _lock:
-        future: Future[_Result] = _process().submit(_bounded, os.getcwd(), _MEMORY + _MEMORY_A_BYTE * size, work, given)
-        try:
-            return future.result(_SECONDS + _SECONDS_A_MIB * size / (1 << 20))
-        except (BrokenProcessPool, TimeoutError, MemoryError):
-            _give_up()
-            problem = "the official USD library fails on it, or takes more memory or time than such a file can need"
-            raise InputError(problem, remedy="It is damaged: export it again") from None
+        for _ in range(2):
+            try:
+                call = _bounded, os.getcwd(), _MEMORY + _MEMORY_A_BYTE * size, work, given
+                future: Future[_Result] = _process().submit(*call)
+                return future.result(seconds)
+            except BrokenProcessPool:  # perhaps no fault of the file: it may have ended while it had nothing to do
+                _give_up()
+            except (TimeoutError, MemoryError):
+                _give_up()
+                break
+    problem = "the official USD library fails on it, or takes more memory or time than such a file can need"
+    raise InputError(problem, remedy="It is damaged: export it again")
 
 
 def _process() -> Any:
