@@ -311,6 +311,27 @@ def test_the_sample_of_texture_transforms_shows_its_arrows_where_it_says_that_th
     assert np.linalg.norm(matrix @ [*uv(place["Rotation - Error"]), 1.0] - tip) > 0.5
 
 
+def test_pictures_as_avif_are_seen_and_go_to_other_formats_as_png():
+    def as_avif(data):
+        out = io.BytesIO()
+        Image.open(io.BytesIO(data)).save(out, "AVIF", quality=100, subsampling="4:4:4", speed=10)
+        return out.getvalue()
+
+    document = with_pictures_as(pictures_of_an_extension, "EXT_texture_avif", "image/avif", as_avif)
+    assert "picture-not-drawn" not in {finding.code for finding in document.findings}
+    (seen,), (plain,) = (pixels_of(one) for one in (document, fairswap.load(TROUPE / "pip.glb")))
+    assert np.abs(seen.astype(int) - plain).max() <= 6  # it stores brightness and hue, rounded
+    for suffix in (".dae", ".glb"):
+        fairswap.save(f"out{suffix}", document.figure)
+        assert (pixels_of(fairswap.load(f"out{suffix}"))[0] == seen).all()
+    assert len(list(Path().rglob("*.png"))) == 1
+    assert "EXT_texture_avif" in Scene(Path("out.glb").read_bytes()).json["extensionsRequired"]
+    # A platform that wants PNG or JPEG gets that.
+    fitted = fairswap.fit("web.glb", "fernway")
+    fairswap.save("fitted.glb", fitted.figure)
+    assert {row["mimeType"] for row in Scene(Path("fitted.glb").read_bytes()).json["images"]} == {"image/png"}
+
+
 def test_pictures_beside_a_file_come_along_whatever_they_are():
     with_pictures_as(REWRITES["pictures as webp"])
     scene = Scene(Path("web.glb").read_bytes())
@@ -326,7 +347,7 @@ def test_pictures_beside_a_file_come_along_whatever_they_are():
 
 
 def test_pictures_for_graphics_cards_are_kept_and_it_is_told_that_they_are_not_drawn():
-    cards = b"\xabKTX 20\xbb\r\n\x1a\n" + bytes(80)
+    cards = b"\xabKTX 20\xbb\r\n\x1a\n" + struct.pack("<4I", 0, 1, 4096, 256) + bytes(80)
     document = with_pictures_as(pictures_of_an_extension, "KHR_texture_basisu", "image/ktx2", lambda data: cards)
     (told,) = [finding for finding in document.findings if finding.code == "picture-not-drawn"]
     assert (told.severity, told.place) == ("warning", "textures[0]")
@@ -334,6 +355,9 @@ def test_pictures_for_graphics_cards_are_kept_and_it_is_told_that_they_are_not_d
     fairswap.save("out.glb", document.figure)
     assert cards in Path("out.glb").read_bytes()
     assert "KHR_texture_basisu" in Scene(Path("out.glb").read_bytes()).json["extensionsRequired"]
+    # No platform here takes it, and it is larger than this one allows.
+    broken = {row.rule: row.measured for row in fairswap.check("web.glb", "fernway").broken}
+    assert broken.items() >= {"figure.texture_formats": "ktx2", "figure.max_texture_px": "4096 px"}.items()
     # A texture that has a picture of its own as well shows that.
     scene = Scene((TROUPE / "pip.glb").read_bytes())
     scene.json["images"].append(dict(scene.json["images"][0]))

@@ -14,8 +14,10 @@ from fairswap.formats.limits import LONGEST_SIDE_PX, MOST_PIXELS
 if TYPE_CHECKING:
     from PIL.Image import Image
 
-# What glTF allows, and its extension for WebP; the image library knows kinds that start other programs.
-_KINDS = ("PNG", "JPEG", "WEBP")
+# What glTF allows, and its extensions for WebP and AVIF; the image library knows kinds that start other programs.
+_KINDS = ("PNG", "JPEG", "WEBP", "AVIF")
+# Those that not every program reads.
+_NEWER = ("image/webp", "image/avif")
 _OTHER_KINDS = {"tga": "TGA", "bmp": "BMP", "tif": "TIFF", "tiff": "TIFF", "gif": "GIF"}
 _AGAIN = "Export the figure again with its textures"
 # What files begin with, and how media types call them (WebP and AVIF say it a little later).
@@ -31,8 +33,8 @@ def media_type(content: bytes) -> str | None:
 
 
 def as_png_or_jpeg(content: bytes) -> bytes:
-    """A picture as every program reads it: a WebP as PNG, all else (also what cannot be read) as it is."""
-    if media_type(content) != "image/webp":
+    """A picture as every program reads it: a WebP or AVIF as PNG, all else (also what cannot be read) as it is."""
+    if media_type(content) not in _NEWER:
         return content
     try:
         with opened_image(content, "a picture") as picture:
@@ -70,7 +72,7 @@ def opened_image(content: bytes, place: str, kinds: tuple[str, ...] = _KINDS) ->
 
 def picture_as_known(content: bytes, name: str) -> bytes | None:
     """A picture of a kind that figures hold: itself, or as PNG if it is a TGA, BMP, TIFF or GIF; else None."""
-    if media_type(content) in ("image/png", "image/jpeg", "image/webp"):
+    if media_type(content) in ("image/png", "image/jpeg", *_NEWER):
         return content
     kind = _OTHER_KINDS.get(name.lower().rpartition(".")[2])
     if kind is None:

@@ -2,15 +2,17 @@
 
 from __future__ import annotations
 
+import struct
 from collections.abc import Sequence
 from dataclasses import dataclass, replace
 from io import BytesIO
 
 from fairswap.formats.gltf.materials import with_images
-from fairswap.formats.images import opened_image
+from fairswap.formats.images import media_type, opened_image
 from fairswap.model.figure import Figure
 
-_FOR_CARDS = b"\xabKTX"
+# Where a picture for graphics cards says how large it is (KTX 2.0, 3.1: pixelWidth, pixelHeight).
+_CARDS_SIZE = struct.Struct("<20x2I")
 
 
 @dataclass(frozen=True)
@@ -31,20 +33,24 @@ def facts_of(texture: bytes, place: str) -> TextureFacts:
     InputError
         If it is no image, or larger than anything that is drawn.
     """
+    if _for_cards(texture):
+        width, height = _CARDS_SIZE.unpack_from(texture)
+        return TextureFacts("ktx2", width, height, len(texture))
     with opened_image(texture, place) as picture:
         return TextureFacts((picture.format or "").lower(), picture.width, picture.height, len(texture))
 
 
-def pictures_of(figure: Figure) -> dict[bytes, str]:
-    """Every picture of a figure's materials, normal maps and all, with the mesh it was seen on; once each.
+def _for_cards(picture: bytes) -> bool:
+    return media_type(picture) == "image/ktx2" and len(picture) >= _CARDS_SIZE.size
 
-    Pictures for graphics cards only (KTX2) are left out: nothing here can read them.
-    """
+
+def pictures_of(figure: Figure) -> dict[bytes, str]:
+    """Every picture of a figure's materials, normal maps and all, with the mesh it was seen on; once each."""
     out: dict[bytes, str] = {}
     for mesh in with_images(figure).meshes:
         for material in mesh.materials:
             for picture in (material.texture, *(material.images or {}).values()):
-                if picture is not None and not picture.startswith(_FOR_CARDS):
+                if picture is not None:
                     out.setdefault(picture, mesh.name)
     return out
 
@@ -52,7 +58,10 @@ def pictures_of(figure: Figure) -> dict[bytes, str]:
 def fitted_textures(
     figure: Figure, pixels: int | None, formats: Sequence[str]
 ) -> tuple[Figure, list[tuple[TextureFacts, TextureFacts]]]:
-    """The figure with textures of at most ``pixels`` on a side, in one of ``formats``; and each that changed."""
+    """The figure with textures of at most ``pixels`` on a side, in one of ``formats``; and each that changed.
+
+    Pictures for graphics cards (KTX2) stay: nothing here can read them.
+    """
     figure = with_images(figure)
     done: dict[bytes, bytes] = {}
     rows = []
@@ -64,7 +73,7 @@ def fitted_textures(
             more = {
                 number: _fitted(image, facts_of(image, f"mesh {mesh.name}"), pixels, formats)
                 for number, image in (material.images or {}).items()
-                if image != material.texture and not image.startswith(_FOR_CARDS)
+                if image != material.texture
             }
             if any(image is not more[number] for number, image in (material.images or {}).items() if number in more):
                 material = replace(material, images={**(material.images or {}), **more})
@@ -90,7 +99,7 @@ def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: Se
     from PIL import Image
 
     large = pixels is not None and max(facts.width, facts.height) > pixels
-    if not large and (not formats or facts.format in formats):
+    if _for_cards(texture) or not large and (not formats or facts.format in formats):
         return texture
     with opened_image(texture, "a material") as picture:
         image = picture.convert("RGBA" if "A" in picture.getbands() or "transparency" in picture.info else "RGB")
@@ -102,8 +111,8 @@ def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: Se
         out = BytesIO()
         if wanted == "jpeg":
             image.convert("RGB").save(out, "JPEG", quality=90)
-        elif wanted == "webp":
-            image.save(out, "WEBP", quality=90)
+        elif wanted in ("webp", "avif"):
+            image.save(out, wanted.upper(), quality=90)
         elif image.mode == "RGB" and picture.mode == "P":
             # Few colours, as it was: its own, or flat parts would not stay flat.
             image.quantize(palette=picture, dither=Image.Dither.NONE).save(out, "PNG", optimize=True)

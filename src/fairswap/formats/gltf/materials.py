@@ -33,6 +33,7 @@ class MaterialOrigin:
 
 # The extensions that give a texture another picture, and of which kind it is.
 _PICTURES = {"EXT_texture_webp": "image/webp", "KHR_texture_basisu": "image/ktx2", "EXT_texture_avif": "image/avif"}
+_DRAWN = ("EXT_texture_webp", "EXT_texture_avif")
 
 
 # A picture is not repeated more often, nor moved further.
@@ -40,11 +41,13 @@ _MOST = 1e6
 
 
 def shown_image(texture: Texture) -> int | None:
-    """The number of the image that a texture shows: its own, or else the WebP of an extension; None if there is none
-    that can be drawn."""
-    extension = texture.extensions.get("EXT_texture_webp")
-    number = extension.get("source") if isinstance(extension, dict) else None
-    return number if texture.source is None and isinstance(number, int) and number >= 0 else texture.source
+    """The number of the image that a texture shows: its own, or else one of an extension; None if there is none that
+    can be drawn."""
+    if texture.source is not None:
+        return texture.source
+    extensions = (texture.extensions.get(name) for name in _DRAWN)
+    numbers = (extension.get("source") for extension in extensions if isinstance(extension, dict))
+    return next((number for number in numbers if isinstance(number, int) and number >= 0), None)
 
 
 def coordinates_of(info: TextureInfo) -> tuple[int, Floats | None]:
