@@ -99,7 +99,7 @@ def _fitted(texture: bytes, facts: TextureFacts, pixels: int | None, formats: Se
     from PIL import Image
 
     large = pixels is not None and max(facts.width, facts.height) > pixels
-    if _for_cards(texture) or not large and (not formats or facts.format in formats):
+    if _for_cards(texture) or (not large and (not formats or facts.format in formats)):
         return texture
     with opened_image(texture, "a material") as picture:
         image = picture.convert("RGBA" if "A" in picture.getbands() or "transparency" in picture.info else "RGB")
