@@ -7,7 +7,8 @@ from fractions import Fraction
 import numpy as np
 
 from fairswap.errors import UsageError
-from fairswap.formats.gltf.reading import GltfOrigin, poses_from_origin
+from fairswap.formats.gltf.origins import GltfOrigin
+from fairswap.formats.gltf.reading import poses_from_origin
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.poses import Poses, check_amount
@@ -45,7 +46,7 @@ def at_rate(clip: Clip, rate: Fraction, *, smooth: bool = False, steady: bool = 
     poses = clip.poses
     if steady and rate < clip.rate:
         poses = _low_passed(poses, 0.35 * float(clip.rate / rate))
-    elif isinstance(clip.origin, GltfOrigin) and clip.origin.poses is clip.poses and not smooth:
+    elif isinstance(clip.origin, GltfOrigin) and clip.origin.holds(clip) and not smooth:
         return clip.with_poses(poses_from_origin(clip, at / float(clip.rate)), rate=rate)
     new = _curved(poses, at) if smooth and rate > clip.rate else poses.at(at)
     return clip.with_poses(new, rate=rate)

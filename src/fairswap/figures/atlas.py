@@ -18,9 +18,8 @@ import numpy as np
 from fairswap.errors import Finding
 from fairswap.figures.shelves import laid_out
 from fairswap.figures.trimming import of_vertices
-from fairswap.formats.gltf.building import see_through
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.materials import MaterialOrigin, maps_of, with_images
+from fairswap.formats.gltf.materials import MaterialOrigin, maps_of, see_through, with_images
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.images import opened_image
 from fairswap.model.arrays import Floats, Integers

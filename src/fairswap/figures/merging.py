@@ -9,7 +9,8 @@ from fairswap.bones.identification import identify
 from fairswap.errors import ImpossibleError
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.merging import container_with_merged_joints
-from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.formats.gltf.origins import GltfSource
+from fairswap.formats.gltf.reading import document_from_container
 from fairswap.model.document import Document
 from fairswap.wording import counted
 

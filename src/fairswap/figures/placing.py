@@ -13,7 +13,8 @@ from fairswap.bones.choice import with_one_person
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.growing import container_with_move
-from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.formats.gltf.origins import GltfSource
+from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.gltf.writing import still_as_read
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip

@@ -7,8 +7,8 @@ from dataclasses import replace
 import numpy as np
 
 from fairswap.errors import UsageError
+from fairswap.formats.gltf.origins import GltfOrigin, GltfSource
 from fairswap.formats.gltf.props import node_names, node_track
-from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document

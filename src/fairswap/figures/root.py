@@ -8,7 +8,8 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.formats.gltf.growing import container_with_root
-from fairswap.formats.gltf.reading import GltfSource, document_from_container
+from fairswap.formats.gltf.origins import GltfSource
+from fairswap.formats.gltf.reading import document_from_container
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure

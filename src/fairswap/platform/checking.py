@@ -19,7 +19,7 @@ from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
-from fairswap.formats.gltf.reading import GltfSource
+from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.patterns import NamePattern, common_prefix
 from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.cards import html_table

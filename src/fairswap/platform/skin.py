@@ -9,7 +9,7 @@ import numpy as np
 
 from fairswap.figures.atlas import number_of_materials
 from fairswap.figures.dressing.wearing import cutting
-from fairswap.formats.gltf.reading import GltfSource
+from fairswap.formats.gltf.origins import GltfSource
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.platform.rules import Platform

@@ -9,6 +9,7 @@ from fairswap.errors import UsageError
 from fairswap.figures.bones_alone import motion_alone, without_mesh
 from fairswap.formats.files import FORMATS, files_of, load, save_to
 from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.mending import is_sound
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
@@ -81,10 +82,10 @@ def check_written(written: Sequence[str], platform: Platform) -> list[Check]:
 def copied_if_it_fits(document: Document, platform: Platform, out: Path, outputs: Outputs) -> bool:
     """Copy a file that fits already, byte for byte, where that makes a file of the same format; say whether.
 
-    What is compressed is not copied: no platform is known to unpack it.
+    What is compressed is not copied: no platform is known to unpack it. Nor is what breaks the rules of its format.
     """
-    source = Path(document.file)
-    if isinstance(document.origin, Container) and document.origin.packed:
+    source, origin = Path(document.file), document.origin
+    if isinstance(origin, Container) and (origin.packed or not is_sound(origin)):
         return False
     if out.suffix.lower() != source.suffix.lower() or check(document, platform).broken:
         return False

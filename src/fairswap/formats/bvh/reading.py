@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -41,10 +42,14 @@ class BvhSource:
 
 @dataclass(frozen=True, eq=False)
 class BvhOrigin:
-    """Marks an unchanged clip; see :class:`fairswap.formats.gltf.reading.GltfOrigin`."""
+    """Marks an unchanged clip; see :class:`fairswap.formats.gltf.origins.GltfOrigin`."""
 
     source: BvhSource
     poses: Poses
+    rate: Fraction
+
+    def holds(self, clip: Clip) -> bool:
+        return clip.poses is self.poses and clip.rate == self.rate
 
 
 def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -73,7 +78,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     poses = PoseBuilder(skeleton, rotations, positions).poses()
     source = BvhSource(skeleton, tuple(joints), space, frame_time)
     keyed = frozenset(joint for joint, _, _ in channels)
-    clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses))
+    clip = Clip(path.stem, rate, poses, keyed, BvhOrigin(source, poses, rate))
     figure = Figure(path.stem, skeleton, (), space, source)
     return Document(str(path), "BVH", space, (figure,), (clip,), tuple(findings))
 

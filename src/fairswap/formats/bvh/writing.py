@@ -51,7 +51,7 @@ def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
         # As they stood: a root stood on the floor by us goes back to where it was.
         offsets = np.array([joint.offset for joint in source.joints])
     yield _hierarchy(layout, offsets, (_tips(figure, skeleton) @ space.turn) / space.metres)
-    unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.poses is clip.poses
+    unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.holds(clip)
     time = source.frame_time if unchanged and isinstance(source, BvhSource) else _time_text(clip.rate)
     yield f"MOTION\nFrames: {clip.frames}\nFrame Time: {time}\n".encode()
     for start in range(0, clip.frames, _FRAMES_AT_ONCE):
@@ -74,7 +74,7 @@ def _tips(figure: Figure, skeleton: Skeleton) -> Floats:
 def _layout(skeleton: Skeleton, clip: Clip, source: object) -> list[Joint]:
     """The joints with their channels: as the file had them if it can say what the clip holds, else ours."""
     moved = set(clip.poses.translated_bones.tolist())
-    unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.poses is clip.poses
+    unchanged = isinstance(clip.origin, BvhOrigin) and clip.origin.holds(clip)
     old = source.joints if isinstance(source, BvhSource) else None
     joints = []
     for bone, name in enumerate(skeleton.names):

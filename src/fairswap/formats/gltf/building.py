@@ -7,7 +7,7 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material
+from fairswap.formats.gltf.materials import MaterialOrigin, add_whole_material, see_through
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.scene.spaces import mesh_in_space, rest_in_space
@@ -94,8 +94,9 @@ def _add_mesh(
         primitive: dict[str, Any] = {"attributes": dict(attributes), "indices": indices}
         if isinstance(material.origin, MaterialOrigin):
             # One that several meshes show is stored once.
+            look = (*material.color, material.alpha, material.blending, material.cutoff, material.two_sided)
             same = (id(material.origin.container), material.origin.index, material.texture,
-                    tuple(sorted((material.images or {}).items())), frozenset(sets))  # fmt: skip
+                    tuple(sorted((material.images or {}).items())), frozenset(sets), look)  # fmt: skip
             if same not in materials:
                 materials[same] = add_whole_material(raw, material, packer, images, sets)
             primitive["material"] = materials[same]
@@ -133,18 +134,6 @@ def _material(raw: dict[str, Any], material: Material, packer: Packer) -> int:
     row = {"pbrMetallicRoughness": shading, **see_through(material.blending, material.cutoff, material.two_sided)}
     raw.setdefault("materials", []).append(row)
     return len(raw["materials"]) - 1
-
-
-def see_through(blending: str, cutoff: float, two_sided: bool) -> dict[str, Any]:
-    """The fields of a material that say how it is seen through, and from which side; none where it is as usual."""
-    row: dict[str, Any] = {}
-    if blending != "opaque":
-        row["alphaMode"] = blending.upper()
-    if blending == "mask":
-        row["alphaCutoff"] = cutoff
-    if two_sided:
-        row["doubleSided"] = True
-    return row
 
 
 def _f4(values: Floats) -> np.ndarray:

@@ -19,7 +19,7 @@ from fairswap.formats.gltf.schema import Texture, TextureInfo, TextureTransform
 from fairswap.formats.images import media_type
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Material
+from fairswap.model.mesh import Blending, Material
 
 
 @dataclass(frozen=True, eq=False)
@@ -31,6 +31,7 @@ class MaterialOrigin:
     color_image: int | None
 
 
+BLENDINGS: dict[str, Blending] = {"MASK": "mask", "BLEND": "blend"}
 # The extensions that give a texture another picture, and of which kind it is.
 _PICTURES = {"EXT_texture_webp": "image/webp", "KHR_texture_basisu": "image/ktx2", "EXT_texture_avif": "image/avif"}
 _DRAWN = ("EXT_texture_webp", "EXT_texture_avif")
@@ -99,6 +100,7 @@ def add_whole_material(
     """
     origin = material.origin
     row = copy.deepcopy(origin.container.raw["materials"][origin.index])
+    _say_look(row, material)
     images = material.images if material.images is not None else _images_of(origin)
     for holder, key in list(_texture_uses(row)):
         if holder[key].get("texCoord", 0) not in tuple(sets):
@@ -126,6 +128,35 @@ def add_whole_material(
         raw["extensionsUsed"] = sorted({*raw.get("extensionsUsed", []), *used})
     raw.setdefault("materials", []).append(row)
     return len(raw["materials"]) - 1
+
+
+def _say_look(row: dict[str, Any], material: Material) -> None:
+    """Where the look of a material is not what its document says, it is now."""
+    shading = row.get("pbrMetallicRoughness", {})
+    if material.texture is None and material.origin.color_image is not None:
+        shading.pop("baseColorTexture", None)
+    factor = (*map(float, material.color), material.alpha)
+    if not np.allclose(shading.get("baseColorFactor", (1.0,) * 4), factor, atol=1e-6):
+        row["pbrMetallicRoughness"] = shading | {"baseColorFactor": list(factor)}
+    mode = BLENDINGS.get(row.get("alphaMode", ""), "opaque")
+    before = see_through(mode, row.get("alphaCutoff", 0.5), row.get("doubleSided", False))
+    said = see_through(material.blending, material.cutoff, material.two_sided)
+    if said != before:
+        for key in ("alphaMode", "alphaCutoff", "doubleSided"):
+            row.pop(key, None)
+        row |= said
+
+
+def see_through(blending: str, cutoff: float, two_sided: bool) -> dict[str, Any]:
+    """The fields of a material that say how it is seen through, and from which side; none where it is as usual."""
+    row: dict[str, Any] = {}
+    if blending != "opaque":
+        row["alphaMode"] = blending.upper()
+    if blending == "mask":
+        row["alphaCutoff"] = cutoff
+    if two_sided:
+        row["doubleSided"] = True
+    return row
 
 
 def _places_of_pictures(texture: dict[str, Any]) -> list[dict[str, Any]]:

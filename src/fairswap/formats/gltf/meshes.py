@@ -13,18 +13,18 @@ from fairswap.formats.gltf.accessors import array_from_accessor, floats_from_acc
 from fairswap.formats.gltf.binding import Bound, bind_spaces
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
-from fairswap.formats.gltf.materials import MaterialOrigin, coordinates_of, shown_image, undrawn_kind
+from fairswap.formats.gltf.materials import BLENDINGS, MaterialOrigin, coordinates_of, shown_image, undrawn_kind
 from fairswap.formats.gltf.nodes import FigureNodes, Tree
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
+from fairswap.formats.gltf.weighing import whole_weights
 from fairswap.formats.limits import mesh_numbers
 from fairswap.model.arrays import Floats, Integers, read_only
-from fairswap.model.mesh import Blending, Material, Mesh, vertex_normals
+from fairswap.model.mesh import Material, Mesh, vertex_normals
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 
 _AGAIN = "Export the file again"
-_BLENDINGS: dict[str, Blending] = {"MASK": "mask", "BLEND": "blend"}
 
 
 def weights_width_by_node(container: Container) -> dict[int, int]:
@@ -284,14 +284,9 @@ class MeshParts:
         return strip
 
     def check_skin(self, findings: list[Finding]) -> None:
-        total = self.weights.sum(axis=1)
-        loose = total <= 0
-        if loose.any():
-            name = self.container.document.meshes[self.index].name or f"mesh {self.index}"
-            message = f"{int(loose.sum())} of {len(loose)} vertices hang on no bone; they follow the first"
-            findings.append(Finding("unweighted-vertices", "warning", name, message, "Weight them before exporting"))
-        self.weights[loose, 0] = 1.0
-        self.weights /= self.weights.sum(axis=1, keepdims=True)
+        name = self.container.document.meshes[self.index].name or f"mesh {self.index}"
+        self.weights, _, told = whole_weights(self.weights, name)
+        findings += told
 
     def mesh(
         self, name: str, upright: Floats, joints: Integers, weights: Floats, bind_matrices: Floats, skinned: bool
@@ -365,7 +360,7 @@ def _material(container: Container, index: int | None, rows: slice, place: str, 
     *color, alpha = (*shading.base_color_factor, 1.0, 1.0, 1.0, 1.0)[:4]
     plain = Material(
         rows, np.array(color), origin=MaterialOrigin(container, index, None),
-        blending=_BLENDINGS.get(material.alpha_mode, "opaque"), alpha=alpha, cutoff=material.alpha_cutoff,
+        blending=BLENDINGS.get(material.alpha_mode, "opaque"), alpha=alpha, cutoff=material.alpha_cutoff,
         two_sided=material.double_sided,
     )  # fmt: skip
     if shading.base_color_texture is None:

@@ -30,6 +30,10 @@ class MeshOrigin:
     runs: tuple[tuple[int, int, int], ...]
 
 
+# What of a mesh is carried through as it was read: one where anything else stands there is built anew.
+_CARRIED = ("origin", "triangles", "joints", "weights", "uvs", "more", "materials")
+
+
 def can_patch(figure: Figure, skeleton: Skeleton, meshes: tuple[Mesh, ...]) -> bool:
     """Whether a figure still has the bones, meshes and vertices that were read, whatever their numbers are now."""
     same_tree = len(figure.skeleton) == len(skeleton) and np.array_equal(figure.skeleton.parents, skeleton.parents)
@@ -37,10 +41,7 @@ def can_patch(figure: Figure, skeleton: Skeleton, meshes: tuple[Mesh, ...]) -> b
         same_tree
         and len(figure.meshes) == len(meshes)
         and all(
-            mesh.origin is old.origin
-            and mesh.triangles is old.triangles
-            and len(mesh.vertices) == len(old.vertices)
-            and mesh.morph_names == old.morph_names
+            all(getattr(mesh, name) is getattr(old, name) for name in _CARRIED) and mesh.morph_names == old.morph_names
             for mesh, old in zip(figure.meshes, meshes, strict=True)
         )
     )
@@ -60,7 +61,7 @@ def pack_replacements(replacements: list[Replacement], packer: Packer) -> None:
     packed: dict[int, int] = {}
     for row in replacements:
         if id(row.values) not in packed:
-            target = None if row.key == "inverseBindMatrices" else ARRAY_BUFFER
+            target = None if row.key in ("inverseBindMatrices", "output") else ARRAY_BUFFER
             packed[id(row.values)] = packer.attribute(row.values, target, bounds=row.key == "POSITION")
         row.holder[row.key] = packed[id(row.values)]
 
@@ -87,6 +88,10 @@ def patch_document(
             entry = {**entry, "primitives": [_deep(primitive) for primitive in entry["primitives"]]}
             raw["meshes"].append(entry)
             row["mesh"] = len(raw["meshes"]) - 1
+        if mesh.name != old.name and node not in nodes:
+            row["name"] = mesh.name
+        if mesh.morph_weights is not None and mesh.morph_weights is not old.morph_weights:
+            row["weights"] = mesh.morph_weights.tolist()
         new += _attributes(entry, mesh, old)
         if mesh.bind_matrices is not old.bind_matrices and mesh.skinned:
             new.append(_binds(raw, row, mesh, nodes, fold))

@@ -7,7 +7,7 @@ import numpy as np
 from fairswap.formats.gltf.animations import keys_of_animation
 from fairswap.formats.gltf.meshes import weights_width_by_node
 from fairswap.formats.gltf.nodes import tree_from_nodes
-from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
+from fairswap.formats.gltf.origins import GltfOrigin, GltfSource
 from fairswap.model.arrays import Floats
 
 

@@ -60,8 +60,7 @@ def _accessor_pointers(raw: dict[str, Any]) -> Any:
             yield skin, "inverseBindMatrices"
     for animation in raw.get("animations", []):
         for sampler in animation["samplers"]:
-            yield sampler, "input"
-            yield sampler, "output"
+            yield from ((sampler, key) for key in ("input", "output") if key in sampler)
 
 
 def _has_foreign_pointers(raw: dict[str, Any]) -> bool:

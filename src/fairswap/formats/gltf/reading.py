@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -14,19 +14,20 @@ from fairswap.formats.gltf.boxes import stated_boxes
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.contents import held_beside
 from fairswap.formats.gltf.copies import Copy, copies_in
-from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.folding import fold_nodes
 from fairswap.formats.gltf.holding import bones_that_hold
 from fairswap.formats.gltf.materials import MaterialOrigin, picture_of_image
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
 from fairswap.formats.gltf.opening import container_from_bytes
+from fairswap.formats.gltf.origins import AT_ONCE_S, GltfOrigin, GltfSource
 from fairswap.formats.gltf.pieces import container_with_joined_pieces
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
 from fairswap.formats.vrm.avatars import Places, avatar_from
 from fairswap.formats.vrm.humanoid import extension_of, nodes_of_motion, vrm_roles
-from fairswap.model.arrays import Floats, read_only
+from fairswap.model.arrays import Floats
 from fairswap.model.avatar import Avatar
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -43,40 +44,6 @@ from fairswap.model.posture import (
 from fairswap.model.rotation import without_sign_jumps
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
-
-
-@dataclass(frozen=True, eq=False)
-class GltfSource:
-    """Where a figure came from: its document, which node each bone is, which node each mesh, and the
-    matrix ``(3, 3)`` that brings the file into our space.
-
-    ``skeleton`` and ``meshes`` are what was read: a figure that has others is no longer what stands in the document.
-    """
-
-    container: Container
-    skeleton: Skeleton
-    meshes: tuple[Mesh, ...]
-    nodes: tuple[int, ...]
-    fold: Fold
-    mesh_nodes: tuple[int, ...]
-    to_ours: Floats
-    avatar: Avatar | None = None
-
-    def __post_init__(self) -> None:
-        read_only(self.to_ours)
-
-
-@dataclass(frozen=True, eq=False)
-class GltfOrigin:
-    """Where an unchanged clip stands. ``poses`` tells whether it is unchanged: operations give new poses. ``start_s``
-    is the time of its first frame in the file; ``mended``, that its keys cannot be written back as they were."""
-
-    container: Container
-    animation: int
-    poses: Poses
-    source: GltfSource
-    start_s: float
-    mended: bool = False
 
 
 def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None = None) -> Document:
@@ -312,10 +279,9 @@ def _clips(container: Container, index: int, name: str, figures: list[Figure]) -
                 )
                 findings.append(Finding("animated-scale", "warning", name, message))
         poses = _poses_from_keys(source, keys, times, name, sampled)
-        start_s = float(times[0]) if times[0] > 1e-4 else 0.0
-        origin = GltfOrigin(
-            container, index, poses, source, float(times[0]), any(row.code == "keys-mended" for row in findings)
-        )
+        start_s = float(times[0]) if times[0] > AT_ONCE_S else 0.0
+        again = any(row.code == "keys-mended" for row in findings)
+        origin = GltfOrigin(container, index, poses, source, rate, float(times[0]), again)
         extras = document.animations[index].extras
         made = extras if isinstance(extras, dict) else None
         clips.append(Clip(name, rate, poses, frozenset(keyed), origin, start_s=start_s, made=made))

@@ -23,8 +23,6 @@ MESHOPT = ("EXT_meshopt_compression", "KHR_meshopt_compression")
 _AGAIN = "Export the file again, or with compression switched off"
 # What a file may grow to: more is no figure, but an attack on memory.
 _MOST_BYTES = 1 << 31
-# So much of a vertex's weight can be lost by packing.
-_LOST_WEIGHT = 0.02
 
 
 class _PackedView(msgspec.Struct, rename="camel"):
@@ -200,27 +198,11 @@ def _unpack_primitive(
             problem = f"its compressed geometry has {numbered[number].shape[1]} numbers where {needed} is said"
             raise InputError(problem, place=where, remedy=_AGAIN)
         values[name] = numbered[number]
-    for name, own in _with_whole_weights(values).items():
+    for name, own in values.items():
         index = row["attributes"][name]
         row["attributes"][name] = grown.accessor(index, own, ARRAY_BUFFER, f"{place}.attributes.{name}")
     corners = mesh.faces.reshape(-1, 1)
     row["indices"] = grown.accessor(row.get("indices"), corners, ELEMENT_ARRAY_BUFFER, f"{place}.indices")
-
-
-def _with_whole_weights(values: dict[str, np.ndarray[Any, Any]]) -> dict[str, np.ndarray[Any, Any]]:
-    """The attributes with weights that add up to one again, and no bone where one of them is lost: they are packed in
-    steps."""
-    weights = [name for name in values if name.startswith("WEIGHTS_") and values[name].dtype.kind == "f"]
-    whole = sum((values[name].sum(axis=1, keepdims=True, dtype=np.float64) for name in weights), np.zeros((1, 1)))
-    if not weights or np.abs(whole - 1.0).max() > _LOST_WEIGHT:
-        return values
-    out = dict(values)
-    for name in weights:
-        out[name] = (values[name] / whole).astype(np.float32)
-        joints = name.replace("WEIGHTS", "JOINTS")
-        if joints in values:
-            out[joints] = np.where(values[name] > 0, values[joints], 0)
-    return out
 
 
 def _measured(container: Container, buffer: int) -> Container:

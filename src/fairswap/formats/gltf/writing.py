@@ -17,11 +17,12 @@ from fairswap.formats.gltf.animations import POINTER
 from fairswap.formats.gltf.boxes import state_boxes
 from fairswap.formats.gltf.building import build_document
 from fairswap.formats.gltf.folding import Fold, fold_nodes
+from fairswap.formats.gltf.mending import mended
 from fairswap.formats.gltf.nodes import tree_from_nodes
+from fairswap.formats.gltf.origins import GltfOrigin, GltfSource
 from fairswap.formats.gltf.packing import Packer, glb_chunks
-from fairswap.formats.gltf.patching import Replacement, can_patch, pack_replacements, patch_document, split_matrix
+from fairswap.formats.gltf.patching import can_patch, pack_replacements, patch_document, split_matrix
 from fairswap.formats.gltf.pruning import repack
-from fairswap.formats.gltf.reading import GltfOrigin, GltfSource
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.naming import all_in_unicode
 from fairswap.formats.storage import Chunk
@@ -63,12 +64,10 @@ def document_of_figure(
     if isinstance(source, GltfSource) and carried and (space is None or space == figure.space):
         raw = copy.deepcopy(source.container.raw)
         unchanged = {id(clip): clip.origin.animation for clip in clips if _is_unchanged(clip, source)}
-        kept = [raw["animations"][unchanged[id(clip)]] | {"name": clip.name} for clip in clips if id(clip) in unchanged]
+        kept = [raw["animations"][unchanged[id(clip)]] | _said_of(clip) for clip in clips if id(clip) in unchanged]
         raw["animations"] = kept + _animations_of_others(raw, source)
-        changed: list[Replacement] = []
-        if figure.skeleton != source.skeleton or figure.meshes is not source.meshes:
-            read = source.skeleton, source.meshes, source.nodes, source.mesh_nodes, source.fold
-            changed = patch_document(raw, figure, *read)
+        read = source.skeleton, source.meshes, source.nodes, source.mesh_nodes, source.fold
+        changed = patch_document(raw, figure, *read) + mended(source.container, raw)
         _stand_up(raw, source.to_ours, figure.name)
         repack(source.container, raw, packer)
         pack_replacements(changed, packer)
@@ -150,7 +149,7 @@ def _is_unchanged(clip: Clip, source: GltfSource) -> bool:
     origin = clip.origin
     if not isinstance(origin, GltfOrigin) or origin.mended:
         return False
-    return origin.container is source.container and origin.poses is clip.poses
+    return origin.container is source.container and origin.holds(clip)
 
 
 def _animation(
@@ -222,8 +221,11 @@ def _animation(
     channels = [
         {"sampler": index, "target": _channel_target(node, path)} for index, (node, path, _) in enumerate(targets)
     ]
-    made = {"extras": dict(clip.made)} if clip.made else {}
-    return {"name": clip.name, "channels": channels, "samplers": samplers, **made}
+    return {"channels": channels, "samplers": samplers, **_said_of(clip)}
+
+
+def _said_of(clip: Clip) -> dict[str, Any]:
+    return {"name": clip.name, **({"extras": dict(clip.made)} if clip.made else {})}
 
 
 def _channel_target(node: int, path: str) -> dict[str, Any]:

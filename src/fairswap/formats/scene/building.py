@@ -11,8 +11,8 @@ import msgspec
 import numpy as np
 
 from fairswap.errors import InputError
-from fairswap.formats.gltf.building import see_through
 from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.materials import see_through
 from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.images import as_png_or_jpeg, media_type
