@@ -13,6 +13,8 @@ from fairswap.model.arrays import Floats, Integers
 
 _SWEEPS, _LOOK = 400, 4
 _RELAX = 1.5
+# So few frames cost less than the calls do: then one call for all shapes that another touches.
+_FEW = 512
 # A small pull towards the preferred weights makes the answer the only one, and so a smooth one over time.
 _PULL = 1e-5
 
@@ -44,7 +46,7 @@ def bounded_weights(
     if prefer is not None:
         goal += pull * prefer
     # The answer without bounds is a good beginning, and the end where it keeps to them.
-    weights = np.linalg.solve(gram, goal) if prefer is None else prefer
+    weights = np.linalg.inv(gram) @ goal if prefer is None else prefer
     bounds = most = np.broadcast_to(most.T, (frames, shapes)).T
     weights = np.clip(weights, 0.0, most)
     # Single precision from here: half of the memory to go through, and weights need no more than five digits.
@@ -62,7 +64,9 @@ def bounded_weights(
         busy = moved > tolerance
         if 2 * np.count_nonzero(busy) < len(open_):
             out[:, open_[~busy]] = weights[:, ~busy]
-            open_, weights, slope, most = open_[busy], weights[:, busy], slope[:, busy], most[:, busy]
+            open_ = open_[busy]
+            # A mask would give the frames of a shape far from each other.
+            weights, slope, most = (np.compress(busy, rows, axis=1) for rows in (weights, slope, most))
             if not len(open_):
                 break
         if sweep == _LOOK - 1:  # what touches no other shape has its weight for good
@@ -79,6 +83,7 @@ def _sweep(
 ) -> None:  # fmt: skip
     """Each shape in turn takes its best weight; ``moved``: the farthest step of each frame so far."""
     new, spare = np.empty((2, weights.shape[1]), dtype=np.float32)
+    few = weights.shape[1] < _FEW
     for shape in moving:
         np.multiply(slope[shape], -_RELAX / gram[shape, shape], out=new)
         new += weights[shape]
@@ -86,8 +91,12 @@ def _sweep(
         np.minimum(new, most[shape], out=new)
         step = new - weights[shape]
         weights[shape] = new
-        for other in pairs[shape].tolist():
-            slope[other] += np.multiply(step, gram[shape, other], out=spare)
+        others = pairs[shape]
+        if few:
+            slope[others] += np.multiply.outer(gram[shape, others], step)
+        else:
+            for other in others.tolist():
+                slope[other] += np.multiply(step, gram[shape, other], out=spare)
         if moved is not None:
             np.maximum(moved, np.abs(step, out=spare), out=moved)
 

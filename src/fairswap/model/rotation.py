@@ -189,18 +189,31 @@ def quaternion_from_euler(angles: ArrayLike, order: str) -> Floats:
     The turns are intrinsic, as in motion files: each is about the axes that the ones before it have turned. Any number
     of letters is allowed, also none.
     """
-    values = np.asarray(angles, dtype=np.float64) * 0.5
+    values = np.asarray(angles, dtype=np.float64)
     if values.ndim == 1:
-        return quaternion_from_euler(values[None] * 2.0, order)[0]
+        return quaternion_from_euler(values[None], order)[0]
     out = np.zeros((4, *values.shape[:-1]))
     out[3] = 1.0
-    sines, cosines = np.sin(values), np.cos(values)
+    sines, cosines = _of_half_angles(values)
     if len(set(order)) == len(order) == 3:
         _three_turns_into(out, order, [sines[..., i] for i in range(3)], [cosines[..., i] for i in range(3)])
         return _last(out)
     for index, letter in enumerate(order):
         out = turn_about_axis(out, _AXES[letter], sines[..., index], cosines[..., index])
     return _last(out)
+
+
+def _of_half_angles(angles: Floats) -> tuple[Floats, Floats]:
+    """Sine and cosine of half of each angle, by the tangent of a quarter: one costly function instead of two."""
+    tangent = np.tan(angles * 0.25)
+    square = tangent * tangent
+    cosine = 1.0 - square
+    square += 1.0
+    np.divide(1.0, square, out=square)
+    cosine *= square
+    square *= 2.0
+    tangent *= square
+    return tangent, cosine
 
 
 def _three_turns_into(out: Floats, order: str, sines: list[Floats], cosines: list[Floats]) -> None:
@@ -232,7 +245,7 @@ def euler_from_quaternion(rotation: ArrayLike, order: str) -> Floats:
     sign = 1.0 if (j - i) % 3 == 1 else -1.0
     m = matrix_from_quaternion(rotation)
     sine = np.clip(sign * m[..., i, k], -1.0, 1.0)
-    cosine = np.hypot(m[..., i, i], m[..., i, j])
+    cosine = np.sqrt(m[..., i, i] ** 2 + m[..., i, j] ** 2)  # the entries are no larger than one: quicker than hypot
     locked = cosine < 1e-9
     first = np.where(
         locked, np.arctan2(sign * m[..., k, j], m[..., j, j]), np.arctan2(-sign * m[..., j, k], m[..., k, k])
