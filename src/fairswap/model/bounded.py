@@ -65,8 +65,9 @@ def bounded_weights(
         if 2 * np.count_nonzero(busy) < len(open_):
             out[:, open_[~busy]] = weights[:, ~busy]
             open_ = open_[busy]
-            # A mask would give the frames of a shape far from each other.
-            weights, slope, most = (np.compress(busy, rows, axis=1) for rows in (weights, slope, most))
+            # A mask alone would leave the frames of a shape far from each other in memory.
+            weights = np.ascontiguousarray(weights[:, busy])
+            slope, most = np.ascontiguousarray(slope[:, busy]), np.ascontiguousarray(most[:, busy])
             if not len(open_):
                 break
         if sweep == _LOOK - 1:  # what touches no other shape has its weight for good
