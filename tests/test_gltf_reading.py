@@ -15,7 +15,8 @@ from fairswap.formats.gltf.opening import open_container
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.rotation import angle_between, matrix_from_quaternion, quaternion_from_axis_angle
 from judging import validated
-from making import Gltf, animate, arm, figure
+from making import TROUPE, Gltf, animate, arm, figure
+from rewrites import Scene
 
 QUARTER = quaternion_from_axis_angle([1, 0, 0], -np.pi / 2)
 
@@ -395,3 +396,27 @@ def test_what_a_pointer_animates_goes_along_with_the_clip():
     assert track.values[:, 0] == pytest.approx(colours[0])
     assert track.values[:, -1] == pytest.approx(colours[-1])
     assert fairswap.load("slow.glb").clips[0].duration_s == pytest.approx(2.0)
+
+
+def test_meshes_that_the_file_hides_are_left_out_and_told():
+    """A wardrobe: what is switched off is not seen, not counted, and stays in the file."""
+    scene = Scene((TROUPE / "pip.glb").read_bytes())
+    lamp = next(node for node in scene.nodes if "mesh" in node and node["name"] != "Pip body")
+    lamp.setdefault("extensions", {})["KHR_node_visibility"] = {"visible": False}
+    scene.json["extensionsUsed"] = [*scene.json.get("extensionsUsed", []), "KHR_node_visibility"]
+    Path("wardrobe.glb").write_bytes(scene.bytes())
+    document = fairswap.load("wardrobe.glb")
+    assert [mesh.name for mesh in document.figure.meshes] == ["Pip body"]
+    (told,) = [finding for finding in document.findings if finding.code == "hidden-left-out"]
+    assert lamp["name"] in told.message
+    fairswap.save("again.glb", document.figure)
+    again = Scene(Path("again.glb").read_bytes())
+    assert [node["name"] for node in again.nodes if "mesh" in node] == [
+        node["name"] for node in scene.nodes if "mesh" in node
+    ]
+    # One that hides all it has is read as it is.
+    for node in scene.nodes:
+        if "mesh" in node:
+            node["extensions"] = {"KHR_node_visibility": {"visible": False}}
+    Path("dark.glb").write_bytes(scene.bytes())
+    assert len(fairswap.load("dark.glb").figure.meshes) == 2

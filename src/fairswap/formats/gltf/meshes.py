@@ -14,7 +14,7 @@ from fairswap.formats.gltf.binding import Bound, bind_spaces
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.folding import Fold
 from fairswap.formats.gltf.materials import BLENDINGS, MaterialOrigin, coordinates_of, shown_image, undrawn_kind
-from fairswap.formats.gltf.nodes import FigureNodes, Tree
+from fairswap.formats.gltf.nodes import FigureNodes, Tree, shown_nodes
 from fairswap.formats.gltf.patching import MeshOrigin
 from fairswap.formats.gltf.schema import Primitive
 from fairswap.formats.gltf.weighing import whole_weights
@@ -23,6 +23,7 @@ from fairswap.model.arrays import Floats, Integers, read_only
 from fairswap.model.mesh import Material, Mesh, vertex_normals
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
+from fairswap.wording import counted
 
 _AGAIN = "Export the file again"
 
@@ -75,6 +76,13 @@ def read_meshes(
         else:
             parts.check_skin(findings)
             found.append((index, parts, _bound(container, tree, own, index, bone_of, parts)))
+    shown = shown_nodes(document, tree)
+    seen = [row for row in found if shown[row[0]]] or found
+    if len(seen) < len(found):
+        names = [document.nodes[index].name or f"nodes[{index}]" for index, _, _ in found if not shown[index]]
+        message = f"it hides {counted(len(names), 'mesh', 'meshes')} ({', '.join(names[:3])}); left out"
+        findings.append(Finding("hidden-left-out", "note", container.path.name, message))
+        found = seen
     skins = [held for _, _, held in found if isinstance(held, Bound)]
     spaces = dict(zip(map(id, skins), bind_spaces(skins), strict=True))
     meshes = []

@@ -145,6 +145,16 @@ def figures_from_nodes(document: Document, tree: Tree, named: Collection[int] = 
     return figures
 
 
+def shown_nodes(document: Document, tree: Tree) -> list[bool]:
+    """Whether each node is seen at first (``KHR_node_visibility``): a node that is not hides all below it."""
+    shown = [True] * len(document.nodes)
+    for index in tree.order:
+        said = document.nodes[index].extensions.get("KHR_node_visibility")
+        above = tree.parents[index]
+        shown[index] = not (isinstance(said, dict) and said.get("visible") is False) and (above < 0 or shown[above])
+    return shown
+
+
 def skeletons_of(document: Document, tree: Tree, figure: FigureNodes) -> list[FigureNodes]:
     """The skeletons of a figure: one, or several that have no joint in common and hang side by side on a node that
     moves them all, as clothes on a copy of the bones do."""

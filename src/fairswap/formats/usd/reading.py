@@ -18,6 +18,7 @@ from fairswap.formats.usd.scene import Scene
 from fairswap.formats.usd.skeletons import bones_of
 from fairswap.formats.usd.values import matrix_of, name_of
 from fairswap.model.document import Document
+from fairswap.wording import counted
 
 _AGAIN = "Export the file again"
 _MOST_PRIMS = 200_000
@@ -106,7 +107,7 @@ def _shown(scene: Scene, meshes: list[tuple[Any, int]]) -> list[tuple[Any, int]]
     shown = [(mesh, number) for mesh, number in meshes if not hidden[mesh.GetPath()]] or meshes
     if len(shown) < len(meshes):
         names = [name_of(mesh.GetPrim()) for mesh, _ in meshes if hidden[mesh.GetPath()]]
-        message = f"it hides {len(names)} meshes, or keeps them for other uses ({', '.join(names[:3])}); left out"
+        message = f"it hides {counted(len(names), 'mesh', 'meshes')}, or keeps them for other uses ({', '.join(names[:3])}); left out"
         scene.findings.append(Finding("hidden-left-out", "note", scene.path.name, message))
     keyed = [name_of(mesh.GetPrim()) for mesh, _ in shown if mesh.GetPointsAttr().GetNumTimeSamples() > 1]
     if keyed:
