@@ -107,7 +107,8 @@ def _shown(scene: Scene, meshes: list[tuple[Any, int]]) -> list[tuple[Any, int]]
     shown = [(mesh, number) for mesh, number in meshes if not hidden[mesh.GetPath()]] or meshes
     if len(shown) < len(meshes):
         names = [name_of(mesh.GetPrim()) for mesh, _ in meshes if hidden[mesh.GetPath()]]
-        message = f"it hides {counted(len(names), 'mesh', 'meshes')}, or keeps them for other uses ({', '.join(names[:3])}); left out"
+        many = counted(len(names), "mesh", "meshes")
+        message = f"it hides {many}, or keeps them for other uses ({', '.join(names[:3])}); left out"
         scene.findings.append(Finding("hidden-left-out", "note", scene.path.name, message))
     keyed = [name_of(mesh.GetPrim()) for mesh, _ in shown if mesh.GetPointsAttr().GetNumTimeSamples() > 1]
     if keyed:
