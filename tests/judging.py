@@ -7,6 +7,8 @@ import subprocess
 from functools import cache
 from pathlib import Path
 
+import numpy as np
+
 from conftest import need
 
 JUDGES = Path(__file__).parent / "judges"
@@ -33,6 +35,11 @@ def validated(*files):
 def positions(file, times):
     """Where a real client puts each node of a glTF file in its first animation: ``{node: [[x, y, z] per time]}``."""
     return judge("positions", Path(file), [float(time) for time in times])
+
+
+def skins(file, times, step=7):
+    """Where a real client puts every so many-th vertex of a glTF file in its first animation: ``(times, n, 3)``."""
+    return np.array(judge("skins", Path(file), [float(time) for time in times], step))
 
 
 @cache

@@ -74,6 +74,13 @@ class Scene:
         self.arrays.append(values)
         return len(self.arrays) - 1
 
+    def floats(self, index):
+        """The numbers of an accessor as they are meant."""
+        values = self.arrays[index]
+        if not self.json["accessors"][index].get("normalized"):
+            return values.astype(float)
+        return np.maximum(values / np.iinfo(values.dtype).max, -1.0)
+
     def channels(self):
         for animation in self.json.get("animations", []):
             for channel in animation["channels"]:
@@ -206,7 +213,7 @@ def under_a_turned_and_scaled_armature(scene):
         node, path = channel["target"]["node"], channel["target"]["path"]
         if node not in inside or path not in ("rotation", "translation"):
             continue
-        values = scene.arrays[sampler["output"]]
+        values = scene.floats(sampler["output"])
         if path == "translation":
             values = moved(values, node in tops)
         elif node in tops:
@@ -340,7 +347,7 @@ def cubic_splines(scene):
             continue
         key = sampler["input"], sampler["output"]
         if key not in done:
-            times, values = scene.arrays[key[0]][:, 0].astype(float), scene.arrays[key[1]].astype(float)
+            times, values = scene.arrays[key[0]][:, 0].astype(float), scene.floats(key[1])
             if channel["target"]["path"] == "rotation":
                 for i in range(1, len(values)):
                     values[i] *= 1.0 if values[i] @ values[i - 1] >= 0 else -1.0
@@ -358,7 +365,7 @@ def keys_only_where_needed_at_rounded_times(scene):
         if sampler.get("interpolation", "LINEAR") != "LINEAR" or len(scene.arrays[key[0]]) < 3:
             continue
         if key not in done:
-            times, values = scene.arrays[key[0]], scene.arrays[key[1]].astype(float)
+            times, values = scene.arrays[key[0]], scene.floats(key[1])
             rows = values.reshape(len(times), -1)
             between = np.abs(rows[1:-1] - 0.5 * (rows[:-2] + rows[2:])).max(axis=1) > 1e-6
             # Never two neighbours at once: what is left out was measured against keys that stay.
@@ -672,7 +679,7 @@ def mirrored_below_a_mirroring_node(scene):
 
     def changed(number, by):
         if number not in done:
-            done[number] = scene.add(scene.arrays[number].astype(np.float64) * by)
+            done[number] = scene.add(scene.floats(number) * by)
         return done[number]
 
     for node in scene.nodes:
@@ -728,7 +735,7 @@ def a_node_between_every_two_bones(scene):
         if joint not in above or path not in ("rotation", "translation"):
             continue
         turn, place = above[joint]
-        values = scene.arrays[sampler["output"]].astype(float)
+        values = scene.floats(sampler["output"])
         if path == "rotation":
             values = values @ _times(turn.inv()).T
         else:
@@ -770,7 +777,7 @@ def bones_with_rolled_axes(scene):
     for _, channel, sampler in scene.channels():
         node, path = channel["target"]["node"], channel["target"]["path"]
         if node in touched and path in ("rotation", "translation"):
-            sampler["output"] = scene.add(changed(node, path, scene.arrays[sampler["output"]]))
+            sampler["output"] = scene.add(changed(node, path, scene.floats(sampler["output"])))
     for skin in scene.json["skins"]:
         binds = scene.arrays[skin["inverseBindMatrices"]].reshape(-1, 4, 4).transpose(0, 2, 1).astype(float)
         for row, joint in enumerate(skin["joints"]):
@@ -792,7 +799,7 @@ def rotations_as_integers(scene):
         old = sampler["output"]
         if channel["target"]["path"] == "rotation" and sampler.get("interpolation", "LINEAR") != "CUBICSPLINE":
             if old not in done and scene.arrays[old].dtype.kind == "f":
-                done[old] = scene.add(np.round(scene.arrays[old].astype(float) * 32767), "<i2", normalized=True)
+                done[old] = scene.add(np.round(scene.floats(old) * 32767), "<i2", normalized=True)
             sampler["output"] = done.get(old, old)
 
 
@@ -869,7 +876,7 @@ def travel_on_a_node_above(scene):
             Rotation.from_quat(row.get("rotation", [0, 0, 0, 1])).as_matrix() * row.get("scale", [1, 1, 1]) @ linear
         )
         node = scene.parent_of(node)
-    values = scene.arrays[sampler["output"]].astype(float)
+    values = scene.floats(sampler["output"])
     travel = (values - values[0]) @ linear.T * [1.0, 0.0, 1.0]
     sampler["output"] = scene.add(values - travel @ np.linalg.inv(linear).T)
     roots = [root for root in scene.roots() if inside & _below(scene, [root])]
