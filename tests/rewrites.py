@@ -165,6 +165,17 @@ def _above(scene: Scene, **node) -> None:
     scene.json["scenes"][0]["nodes"] = [len(scene.nodes) - 1]
 
 
+def with_json(content, change):
+    """A ``.glb`` whose JSON ``change`` has changed in place; the bytes after it are as they were."""
+    (length,) = struct.unpack_from("<I", content, 12)
+    document = json.loads(content[20 : 20 + length])
+    change(document)
+    text = json.dumps(document).encode()
+    text += b" " * (-len(text) % 4)
+    rest = content[20 + length :]
+    return struct.pack("<4sIIII", b"glTF", 2, 20 + len(text) + len(rest), len(text), 0x4E4F534A) + text + rest
+
+
 @rewrite
 def lying_on_its_back(scene):
     _above(scene, rotation=Rotation.from_euler("x", 90, degrees=True).as_quat().tolist())

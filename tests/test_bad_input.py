@@ -13,6 +13,7 @@ from hypothesis import strategies as st
 import fairswap
 from making import STICK, TROUPE, Gltf, animate, arm, bvh, run, swap_between
 from patience import within
+from rewrites import with_json
 
 ROW = [0, 90, 0, 10, 20, 30, -5, 15, 25]
 
@@ -195,23 +196,25 @@ def _mangled(content: bytes, random_numbers: random.Random) -> bytes:
         at = random_numbers.randrange(len(data))
         del data[at : at + random_numbers.randrange(1, 400)]
         return bytes(data)
-    (length,) = struct.unpack_from("<I", content, 12)
-    document = json.loads(content[20 : 20 + length])
-    for _ in range(random_numbers.randrange(1, 4)):
-        place = document
-        while isinstance(place, dict | list) and place:
-            key = (
-                random_numbers.choice(list(place)) if isinstance(place, dict) else random_numbers.randrange(len(place))
-            )
-            if isinstance(place[key], dict | list) and place[key] and random_numbers.random() < 0.85:
-                place = place[key]
-                continue
-            place[key] = random_numbers.choice([-1, 0, 3, 10**9, 10**20, 1e308, -5.5, None, "x", [], {}, True, 5126])
-            break
-    text = json.dumps(document).encode()
-    text += b" " * (-len(text) % 4)
-    rest = content[20 + length :]
-    return struct.pack("<4sIIII", b"glTF", 2, 20 + len(text) + len(rest), len(text), 0x4E4F534A) + text + rest
+
+    def change(document):
+        for _ in range(random_numbers.randrange(1, 4)):
+            place = document
+            while isinstance(place, dict | list) and place:
+                key = (
+                    random_numbers.choice(list(place))
+                    if isinstance(place, dict)
+                    else random_numbers.randrange(len(place))
+                )
+                if isinstance(place[key], dict | list) and place[key] and random_numbers.random() < 0.85:
+                    place = place[key]
+                    continue
+                place[key] = random_numbers.choice(
+                    [-1, 0, 3, 10**9, 10**20, 1e308, -5.5, None, "x", [], {}, True, 5126]
+                )
+                break
+
+    return with_json(content, change)
 
 
 @settings(max_examples=300, deadline=2000, suppress_health_check=[HealthCheck.function_scoped_fixture])

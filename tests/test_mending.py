@@ -10,7 +10,7 @@ import fairswap
 from fairswap.clips.resampling import at_rate
 from judging import validated
 from making import TROUPE, act, figure, run
-from rewrites import Scene
+from rewrites import Scene, with_json
 
 
 def skins_of(scene):
@@ -124,6 +124,126 @@ def test_what_breaks_the_rules_of_the_format_is_whole_where_it_is_written_again(
     whole, mended = (Scene(Path(name).read_bytes()) for name in ("whole.glb", "mended.glb"))
     assert mended.json["meshes"][0]["primitives"][0].keys() == whole.json["meshes"][0]["primitives"][0].keys()
     assert mended.json["materials"] == whole.json["materials"]
+
+
+# What the JSON says.
+
+
+def said_of_each(table, **said):
+    def change(raw):
+        for row in raw[table]:
+            row |= said
+
+    return change
+
+
+def bounds_of(values, *names):
+    def change(raw):
+        used = {primitive["attributes"]["POSITION"] for mesh in raw["meshes"] for primitive in mesh["primitives"]}
+        used |= {sampler["input"] for animation in raw["animations"] for sampler in animation["samplers"]}
+        for row in (raw["accessors"][index] for index in used):
+            for name in names:
+                row.pop(name)
+                if values is not None:
+                    row[name] = [values] * (3 if row["type"] == "VEC3" else 1)
+
+    return change
+
+
+def as_matrix_and_parts(raw):
+    for node in raw["nodes"][1:4]:
+        node["matrix"] = [1, 0, 0, 0, 0, 1, 0, 0, 0, 0, 1, 0, *node.get("translation", (0, 0, 0)), 1]
+
+
+def for_indices(raw):
+    for view in raw["bufferViews"]:
+        view["target"] = 34963
+
+
+def in_scene_twice(raw):
+    (scene,) = raw["scenes"]
+    scene["nodes"] = [*scene["nodes"], *scene["nodes"], 3]
+
+
+def with_foreign_looks(raw):
+    for row in raw["materials"]:
+        row["pbrMetallicRoughness"] |= {"roughnessFactor": -0.5, "baseColorFactor": [1.5, 1, 1, 1]}
+        row["emissiveFactor"] = [0.0, 2.0, 1.0]
+
+
+SAID = {
+    "no bounds": bounds_of(None, "min", "max"),
+    "wrong bounds": bounds_of(9.0, "max"),
+    "pictures called something else": said_of_each("images", mimeType="image/jpeg"),
+    "a matrix and parts": as_matrix_and_parts,
+    "empty lists": lambda raw: raw.update(cameras=[], extensionsUsed=[]) or raw["nodes"][-1].update(children=[]),
+    "weights without morphs": said_of_each("meshes", weights=[0.5]),
+    "unknown ways to repeat": lambda raw: raw["textures"][0].update(sampler=0) or raw.update(samplers=[{"wrapS": 0}]),
+    "a limit for no mask": said_of_each("materials", alphaCutoff=0.25),
+    "an extension that nobody declared": said_of_each("materials", extensions={"KHR_materials_unlit": {}}),
+    "an unknown way to blend": said_of_each("materials", alphaMode="Blend"),
+    "vertices said to be indices": for_indices,
+    "roots twice": in_scene_twice,
+    "no such scene": lambda raw: raw.update(scene=7),
+    "factors out of range": with_foreign_looks,
+}
+
+
+@pytest.mark.parametrize("name", SAID)
+def test_what_is_said_against_the_rules_of_the_format_is_put_right(name):
+    fairswap.save("whole.glb", figure("Pip"), [act("walk", "Pip")])
+    Path("broken.glb").write_bytes(with_json(Path("whole.glb").read_bytes(), SAID[name]))
+    document = fairswap.load("broken.glb")
+    fairswap.save("mended.glb", document.figure, document.clips)
+    before, after = validated("broken.glb", "mended.glb")
+    assert before["errors"] + before["warnings"] > 0
+    assert (after["errors"], after["warnings"]) == (0, 0)
+    again = fairswap.load("mended.glb")
+    off = document.clips[0].poses.world().positions - again.clips[0].poses.world().positions
+    assert np.abs(off).max() < 1e-6
+    # Light beyond one is still as bright.
+    glow = Scene(Path("mended.glb").read_bytes()).json["materials"][0]
+    if name == "factors out of range":
+        assert glow["emissiveFactor"] == [0.0, 1.0, 0.5]
+        assert glow["extensions"]["KHR_materials_emissive_strength"]["emissiveStrength"] == 2.0
+        assert glow["pbrMetallicRoughness"]["roughnessFactor"] == 0.0
+
+
+ODD = {
+    "samplers": lambda raw: raw.update(samplers=[3]) or raw["textures"][0].update(sampler=0),
+    "light": said_of_each("materials", emissiveFactor=1.5),
+    "roughness": lambda raw: raw["materials"][0]["pbrMetallicRoughness"].update(roughnessFactor="rough"),
+    "names of extensions": lambda raw: raw.update(extensionsUsed=[3, ["a"]], extensionsRequired=[{}]),
+    "targets": lambda raw: raw["bufferViews"][0].update(target=[34962]),
+    "the scene": lambda raw: raw.update(scene="first"),
+    "an animation of nothing": lambda raw: raw["animations"].append({"channels": [], "samplers": []}),
+}
+
+
+@pytest.mark.parametrize("name", ODD)
+def test_what_is_of_another_kind_than_the_format_knows_is_left_out(name):
+    fairswap.save("whole.glb", figure("Pip"), [act("walk", "Pip")])
+    Path("odd.glb").write_bytes(with_json(Path("whole.glb").read_bytes(), ODD[name]))
+    document = fairswap.load("odd.glb")
+    fairswap.save("mended.glb", document.figure, document.clips)
+    before, after = validated("odd.glb", "mended.glb")
+    assert before["errors"] > 0
+    assert (after["errors"], after["warnings"]) == (0, 0)
+
+
+def test_what_extensions_and_programs_say_for_themselves_is_theirs():
+    theirs = {"list": [], "nothing": None, "deep": {"extensions": {}}}
+
+    def change(raw):
+        raw["extensionsUsed"] = ["ACME_own"]
+        raw["nodes"][2] |= {"extras": theirs, "extensions": {"ACME_own": theirs}}
+
+    fairswap.save("whole.glb", figure("Pip"), [act("walk", "Pip")])
+    Path("theirs.glb").write_bytes(with_json(Path("whole.glb").read_bytes(), change))
+    document = fairswap.load("theirs.glb")
+    fairswap.save("again.glb", document.figure, document.clips)
+    node = Scene(Path("again.glb").read_bytes()).json["nodes"][2]
+    assert node["extras"] == node["extensions"]["ACME_own"] == theirs
 
 
 def test_what_is_whole_already_keeps_its_bytes():

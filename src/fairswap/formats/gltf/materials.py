@@ -16,6 +16,7 @@ from fairswap.formats.gltf.accessors import item, view_bytes
 from fairswap.formats.gltf.container import Container, bytes_from_uri
 from fairswap.formats.gltf.packing import Packer
 from fairswap.formats.gltf.schema import Texture, TextureInfo, TextureTransform
+from fairswap.formats.gltf.tidying import extensions_in
 from fairswap.formats.images import media_type
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
@@ -123,7 +124,7 @@ def add_whole_material(
             texture["sampler"] = len(raw["samplers"]) - 1
         raw.setdefault("textures", []).append(texture)
         holder[key]["index"] = len(raw["textures"]) - 1
-    used = {name for part in (row, *raw.get("textures", [])) for name in _extensions_in(part)}
+    used = {name for part in (row, *raw.get("textures", [])) for name in extensions_in(part)}
     if used:
         raw["extensionsUsed"] = sorted({*raw.get("extensionsUsed", []), *used})
     raw.setdefault("materials", []).append(row)
@@ -271,14 +272,6 @@ def _texture_uses(row: Any) -> Iterator[tuple[dict[str, Any], str]]:
             if key.endswith("Texture") and isinstance(value.get("index"), int):
                 yield row, key
             yield from _texture_uses(value)
-
-
-def _extensions_in(row: Any) -> Iterator[str]:
-    if isinstance(row, dict):
-        for key, value in row.items():
-            if key == "extensions" and isinstance(value, dict):
-                yield from value
-            yield from _extensions_in(value)
 
 
 def _stored(raw: dict[str, Any], data: bytes, packer: Packer, done: dict[bytes, int]) -> int:

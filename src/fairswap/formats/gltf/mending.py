@@ -16,22 +16,27 @@ import msgspec
 import numpy as np
 
 from fairswap.errors import InputError
-from fairswap.formats.gltf.accessors import array_from_accessor
+from fairswap.formats.gltf.accessors import array_from_accessor, view_bytes
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.patching import Replacement
 from fairswap.formats.gltf.schema import Document
+from fairswap.formats.gltf.tidying import tidy
 from fairswap.formats.gltf.weighing import whole_weights, with_joints_once
+from fairswap.formats.images import media_type
 from fairswap.model.mesh import unit_normals
 from fairswap.model.rotation import normalized
 
 _Array = np.ndarray[Any, Any]
 # How far a length may be off one: less than the official validator lets pass.
 _UNIT, _UNIT_ROTATION = 5e-4, 5e-3
+_FLOAT = 5126
 
 
 def mended(container: Container, raw: dict[str, Any]) -> list[Replacement]:
     """Put right what ``raw``, a copy of the document, says against the rules; give the numbers to be stored anew."""
+    tidy(raw)
+    _say_kinds(container, raw)
     mending = _Mending(container)
     found: list[Replacement] = []
     for mesh in raw.get("meshes", ()):
@@ -46,6 +51,7 @@ def mended(container: Container, raw: dict[str, Any]) -> list[Replacement]:
         if node.get("rotation") is not None and (new := _rotations(np.array([node["rotation"]]))) is not None:
             node["rotation"] = new[0].tolist()
     _drop_wrong_roots(raw)
+    _say_bounds(container, raw)
     for row in found:
         row.holder.pop(row.key, None)  # nothing names the old numbers any more
     return found
@@ -174,9 +180,39 @@ def _rotation_samplers(raw: dict[str, Any]) -> Iterator[dict[str, Any]]:
     """Each sampler of rotations, once; but splines: their tangents are no rotations."""
     for animation in raw.get("animations", ()):
         turning = {row["sampler"] for row in animation["channels"] if row["target"].get("path") == "rotation"}
-        for sampler in (animation["samplers"][number] for number in sorted(turning)):
+        for number in sorted(turning.intersection(range(len(animation["samplers"])))):
+            sampler = animation["samplers"][number]
             if sampler.get("interpolation") != "CUBICSPLINE":
                 yield sampler
+
+
+def _say_kinds(container: Container, raw: dict[str, Any]) -> None:
+    """Pictures are what they are, whatever is said of them."""
+    for number, image in enumerate(raw.get("images", ())):
+        with suppress(InputError):
+            if "bufferView" in image and (
+                kind := media_type(bytes(view_bytes(container, image["bufferView"], f"images[{number}]")[:16]))
+            ):
+                image["mimeType"] = kind
+
+
+def _say_bounds(container: Container, raw: dict[str, Any]) -> None:
+    """The bounds of places and times must be said, and those that are said be right."""
+    needed = {
+        row["POSITION"]
+        for mesh in raw.get("meshes", ())
+        for primitive in mesh["primitives"]
+        for row in (primitive["attributes"], *primitive.get("targets", ()))
+        if "POSITION" in row
+    }
+    needed |= {sampler["input"] for animation in raw.get("animations", ()) for sampler in animation["samplers"]}
+    for index, row in enumerate(raw.get("accessors", ())):
+        if row["componentType"] != _FLOAT or not (index in needed or "min" in row or "max" in row):
+            continue
+        with suppress(InputError):
+            values = array_from_accessor(container, index, f"accessors[{index}]")
+            bounds = {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()} if len(values) else {}
+            row |= {key: bound for key, bound in bounds.items() if index in needed or key in row}
 
 
 def _drop_wrong_roots(raw: dict[str, Any]) -> None:

@@ -78,7 +78,7 @@ def document_of_figure(
         tree = tree_from_nodes(msgspec.convert(raw, Document))
         fold = fold_nodes(tree, nodes, figure.skeleton.parents, np.eye(3))
         raw["animations"] = []
-    old = iter(list(raw["animations"]))
+    old = iter(list(raw.get("animations", ())))
     raw["animations"] = [
         next(old) if id(clip) in unchanged else _animation(clip, raw, nodes, mesh_nodes, fold, packer, own)
         for clip in clips
