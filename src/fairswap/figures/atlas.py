@@ -22,7 +22,7 @@ from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.materials import MaterialOrigin, maps_of, see_through, with_images
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.images import opened_image
-from fairswap.model.arrays import Floats, Integers
+from fairswap.model.arrays import Floats, Integers, bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Material, Mesh
 
@@ -214,7 +214,7 @@ def _used(figure: Figure, material: Material) -> tuple[Floats, Floats]:
             if _key(row) == _key(material) and mesh.uvs is not None:
                 found += [mesh.uvs[np.unique(mesh.triangles[row.triangles])]]
     uvs = np.concatenate(found) if found else np.zeros((1, 2))
-    return uvs.min(axis=0), uvs.max(axis=0)
+    return bounds_of(uvs)
 
 
 def _pixels(data: bytes) -> Floats:

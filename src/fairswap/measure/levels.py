@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.errors import Finding
+from fairswap.model.arrays import bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.wording import listed
@@ -47,7 +48,7 @@ def coarser_copies(figure: Figure) -> dict[int, int]:
     boxes = np.full((len(counts), 2, 3), np.nan)
     for index in finest_first.tolist():
         points = figure.rest_vertices[index]
-        boxes[index] = points.min(axis=0), points.max(axis=0)
+        boxes[index] = bounds_of(points)
     sizes = np.linalg.norm(boxes[:, 1] - boxes[:, 0], axis=1)
     out: dict[int, int] = {}
     for at, coarse in enumerate(finest_first.tolist()):

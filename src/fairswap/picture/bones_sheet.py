@@ -9,6 +9,7 @@ import numpy as np
 
 from fairswap.bones.checking import GUESSED, MATCHED, MISSING, RoleState
 from fairswap.bones.roles import part_of
+from fairswap.model.arrays import bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
@@ -30,7 +31,7 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     fine = 2
     canvas = Canvas.blank((_WIDTH - _LIST) * fine, _HEIGHT * fine, PAPER)
     points = figure.rest_points
-    low, high = points.min(axis=0), points.max(axis=0)
+    low, high = bounds_of(points)
     size = np.maximum(high - low, 1e-6)
     scale = fine * min(
         (_HEIGHT - 190) / size[1], (_WIDTH - _LIST - 150) * 0.62 / size[0], (_WIDTH - _LIST - 150) * 0.36 / size[2]

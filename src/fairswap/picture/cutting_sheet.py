@@ -8,7 +8,7 @@ from io import BytesIO
 import numpy as np
 
 from fairswap.figures.dressing.cutting import SEEN_M, Cutting
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
@@ -44,7 +44,7 @@ def cutting_sheet(
     at = gap
     middles = []
     for (name, stance, points), extent in zip(shots, extents, strict=True):
-        low, high = points.min(axis=0), points.max(axis=0)
+        low, high = bounds_of(points)
         centre = 0.5 * (low + high)
         centre[1] = low[1]
         middles.append((at + 0.5 * extent * scale) / _FINE)

@@ -17,7 +17,7 @@ from fairswap.face.coverage import coverage, verdict_of
 from fairswap.face.geometry import FaceFrame
 from fairswap.face.head import Head
 from fairswap.face.transfer import still_clip
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.clip import Clip
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
@@ -77,7 +77,7 @@ def _seen(head: Head, frame: FaceFrame) -> tuple[Floats, Floats]:
     near = (off[:, 1] > -_BELOW) & (np.abs(off[:, 0]) < _BESIDE)
     if not near.any():
         return frame.pivot - [0.5 * frame.size, _BELOW * frame.size, 0.0], frame.pivot + 0.8 * frame.size
-    return points[near].min(axis=0), points[near].max(axis=0)
+    return bounds_of(points[near])
 
 
 def shapes_sheet(head: Head, frame: FaceFrame, captions: Mapping[str, str], title: str) -> bytes:

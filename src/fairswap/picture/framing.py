@@ -12,7 +12,7 @@ import numpy as np
 
 from fairswap.bones.roles import part_of
 from fairswap.errors import UsageError
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
@@ -148,7 +148,7 @@ class Staged:
 
     def _box(self, frame: int, panel: Panel) -> Floats:
         seen = (self.points(frame, panel) @ VIEWS[panel.view].T)[:, :2] / self.height_m
-        low, high = seen.min(axis=0), seen.max(axis=0)
+        low, high = bounds_of(seen)
         around = _AROUND * max(high - low) if panel.roles else 0.0
         floor = self.figure.floor_m / self.height_m
         return np.array([low[0] - around, high[0] + around, low[1] - floor - around, high[1] - floor + around])

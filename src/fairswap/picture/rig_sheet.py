@@ -10,7 +10,7 @@ import numpy as np
 from fairswap.bones.roles import FINGERS
 from fairswap.figures.rigging.making import Rigged
 from fairswap.measure.folding import FOLDED, TORN, Folds
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.mesh import vertex_normals
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
@@ -33,7 +33,7 @@ def rig_sheet(rigged: Rigged, folds: Folds | None, title: str) -> bytes:
     width = _WIDTH - _LIST
     canvas = Canvas.blank(width * _FINE, _HEIGHT * _FINE, PAPER)
     points = figure.rest_points
-    low, high = points.min(axis=0), points.max(axis=0)
+    low, high = bounds_of(points)
     size = np.maximum(high - low, 1e-6)
     shown = 3 if folds is not None else 2
     # As much room for the front, twice, and for the side as each is wide.

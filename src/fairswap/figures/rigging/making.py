@@ -24,7 +24,7 @@ from fairswap.figures.rigging.weights import weights_of
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.bare import bare_figure, on_one_bone, stood_up
 from fairswap.formats.gltf.container import Container
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.skinning import as_resting, inverse_rest_matrices
@@ -222,7 +222,7 @@ def _shape(bare: Figure) -> tuple[Shape, list[int]]:
 
 
 def _check_given(given: Mapping[str, Floats], shape: Shape) -> None:
-    low, high = shape.used.min(axis=0), shape.used.max(axis=0)
+    low, high = bounds_of(shape.used)
     room = _OUTSIDE * float(high[1] - low[1])
     for role, at in given.items():
         if (at < low - room).any() or (at > high + room).any():

@@ -12,18 +12,16 @@ from collections.abc import Callable, Iterator
 from contextlib import suppress
 from typing import Any
 
-import msgspec
 import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.gltf.accessors import array_from_accessor, view_bytes
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.patching import Replacement
-from fairswap.formats.gltf.schema import Document
-from fairswap.formats.gltf.tidying import tidy
+from fairswap.formats.gltf.tidying import parents_in, tidy
 from fairswap.formats.gltf.weighing import whole_weights, with_joints_once
 from fairswap.formats.images import media_type
+from fairswap.model.arrays import bounds_of
 from fairswap.model.mesh import unit_normals
 from fairswap.model.rotation import normalized
 
@@ -211,21 +209,22 @@ def _say_bounds(container: Container, raw: dict[str, Any]) -> None:
             continue
         with suppress(InputError):
             values = array_from_accessor(container, index, f"accessors[{index}]")
-            bounds = {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()} if len(values) else {}
-            row |= {key: bound for key, bound in bounds.items() if index in needed or key in row}
+            if len(values):
+                bounds = zip(("min", "max"), bounds_of(values), strict=True)
+                row |= {key: bound.tolist() for key, bound in bounds if index in needed or key in row}
 
 
 def _drop_wrong_roots(raw: dict[str, Any]) -> None:
     """A skin need not say where its skeleton begins; one that names a node above only some of its joints does not."""
     if not any("skeleton" in skin for skin in raw.get("skins", ())):
         return
-    parents = tree_from_nodes(msgspec.convert({"nodes": raw["nodes"]}, Document)).parents
+    parents = parents_in(raw["nodes"])
     for skin in raw["skins"]:
         if "skeleton" in skin and not all(_is_below(joint, skin["skeleton"], parents) for joint in skin["joints"]):
             del skin["skeleton"]
 
 
-def _is_below(node: int, root: int, parents: list[int]) -> bool:
-    while node not in (root, -1):
+def _is_below(node: int, root: int, parents: dict[int, int]) -> bool:
+    while node != root and node in parents:
         node = parents[node]
     return node == root

@@ -8,6 +8,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.formats.storage import Chunk
+from fairswap.model.arrays import bounds_of
 
 _COMPONENT_TYPES = {"|u1": 5121, "<i2": 5122, "<u2": 5123, "<u4": 5125, "<f4": 5126}
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
@@ -54,8 +55,7 @@ class Packer:
             "type": _TYPES[data.shape[1] if data.ndim == 2 else 1],
         }
         if bounds:
-            row["min"] = np.atleast_1d(data.min(axis=0)).tolist()
-            row["max"] = np.atleast_1d(data.max(axis=0)).tolist()
+            row["min"], row["max"] = (bound.tolist() for bound in bounds_of(data.reshape(len(data), -1)))
         self.accessors.append(row)
         return len(self.accessors) - 1
 

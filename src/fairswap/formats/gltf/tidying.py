@@ -6,12 +6,8 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import Any
 
-import msgspec
-
 from fairswap.formats.gltf.accessors import item
-from fairswap.formats.gltf.nodes import tree_from_nodes
 from fairswap.formats.gltf.patching import split_matrix
-from fairswap.formats.gltf.schema import Document
 
 # What an object cannot be without, empty or not.
 _REQUIRED = ("channels", "primitives", "joints", "attributes")
@@ -58,24 +54,24 @@ def extensions_in(row: Any) -> Iterator[str]:
         for key, value in row.items():
             if key == "extensions" and isinstance(value, dict):
                 yield from value
-            if key != "extras":
+            if isinstance(value, dict | list) and key != "extras":
                 yield from extensions_in(value)
-    elif isinstance(row, list):
+    elif isinstance(row, list) and row and isinstance(row[0], dict | list):
         for value in row:
             yield from extensions_in(value)
 
 
 def _drop_empty(row: Any) -> None:
     """The format knows no null and no empty list; what extensions and programs say for themselves is theirs."""
-    if isinstance(row, list):
-        for value in row:
-            _drop_empty(value)
-    elif isinstance(row, dict):
+    if isinstance(row, dict):
         for key, value in list(row.items()):
             if value is None or (value == [] and key not in _REQUIRED) or (key == "extensions" and value == {}):
                 del row[key]
-            elif key not in ("extensions", "extras"):
+            elif isinstance(value, dict | list) and key not in ("extensions", "extras"):
                 _drop_empty(value)
+    elif isinstance(row, list) and row and isinstance(row[0], dict | list):
+        for value in row:
+            _drop_empty(value)
 
 
 def _tidy_material(material: dict[str, Any]) -> None:
@@ -136,11 +132,17 @@ def _tidy_nodes(raw: dict[str, Any]) -> None:
             split_matrix(node)
     if raw.get("scene") not in range(len(raw.get("scenes", ()))):
         raw.pop("scene", None)
-    parents = tree_from_nodes(msgspec.convert({"nodes": nodes}, Document)).parents
+    parents = parents_in(nodes)
     for scene in raw.get("scenes", ()):
-        roots = [index for index in dict.fromkeys(scene.get("nodes", ())) if index < len(nodes) and parents[index] < 0]
+        named = dict.fromkeys(scene.get("nodes", ()))
+        roots = [index for index in named if index < len(nodes) and index not in parents]
         if roots:
             scene["nodes"] = roots
+
+
+def parents_in(nodes: list[dict[str, Any]]) -> dict[int, int]:
+    """The node above each node that has one."""
+    return {child: index for index, node in enumerate(nodes) for child in node.get("children", ())}
 
 
 def _tidy_weights(raw: dict[str, Any]) -> None:

@@ -17,6 +17,7 @@ from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.packing import ARRAY_BUFFER, ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Index
 from fairswap.formats.wrong_fields import said_of
+from fairswap.model.arrays import bounds_of
 
 DRACO = "KHR_draco_mesh_compression"
 MESHOPT = ("EXT_meshopt_compression", "KHR_meshopt_compression")
@@ -216,5 +217,6 @@ def _measured(container: Container, buffer: int) -> Container:
             == buffer
         ):
             values = array_from_accessor(container, index, f"accessors[{index}]")
-            raw["accessors"][index] |= {"min": values.min(axis=0).tolist(), "max": values.max(axis=0).tolist()}
+            low, high = bounds_of(values)
+            raw["accessors"][index] |= {"min": low.tolist(), "max": high.tolist()}
     return container.changed(raw)

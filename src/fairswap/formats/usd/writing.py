@@ -25,7 +25,7 @@ from fairswap.formats.scene.spaces import (
 from fairswap.formats.storage import Chunk
 from fairswap.formats.usd.looks import write_look
 from fairswap.formats.usd.packing import library
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, shaped_at_rest
@@ -262,7 +262,7 @@ class _Writer:
     def _extent(self, points: Floats) -> Any:
         from pxr import Vt
 
-        return Vt.Vec3fArray.FromNumpy(np.stack([points.min(axis=0), points.max(axis=0)]).astype(np.float32))
+        return Vt.Vec3fArray.FromNumpy(np.stack([bounds_of(points)]).astype(np.float32))
 
 
 def _joint_paths(figure: Figure) -> list[str]:
