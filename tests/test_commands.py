@@ -11,6 +11,7 @@ import pytest
 
 import fairswap
 from making import FREE, TROUPE, act, figure, run, swap_between
+from rewrites import rewritten
 
 README = Path(__file__).parent.parent / "README.md"
 
@@ -160,3 +161,26 @@ def test_ten_minutes_at_sixty_frames_are_carried_within_400_megabytes():
     )
     assert int(done.stdout) / 1024 < 400
     assert fairswap.load("out.glb").clips[0].frames == 36_000
+
+
+def test_what_was_meant_is_guessed_at():
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    said = run("convert", TROUPE / "pip.glb", "--onto", "walk.bvh", "-o", "out.glb").stderr
+    assert "is it the other way round? walk has clips" in said
+    Path("moves").mkdir()
+    assert "it is a folder. Name a file in it" in run("inspect", "moves").stderr
+    said = run("convert", "walk.bvh", "--onto", TROUPE / "pip.glb", "-o", "out.ply2").stderr
+    assert ".usdz" in said
+    assert ".ply," not in said
+
+
+def test_of_several_motions_it_is_told_which_one_is_odd():
+    fairswap.save("walk.glb", figure("Pip"), [act("walk", "Pip")])
+    lying = rewritten(Path("walk.glb").read_bytes(), "lying on its back")
+    Path("lying.glb").write_bytes(lying)
+    made = fairswap.convert(["walk.glb", "lying.glb"], TROUPE / "juniper.glb")
+    (told,) = [finding for finding in made.findings if finding.code == "space-corrected"]
+    assert told.place.startswith("lying.glb, ")
+    alone = fairswap.convert("lying.glb", TROUPE / "juniper.glb")
+    (told,) = [finding for finding in alone.findings if finding.code == "space-corrected"]
+    assert "lying.glb" not in told.place

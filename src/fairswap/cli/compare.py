@@ -97,7 +97,7 @@ def _lines(report: CompareReport, whole: bool) -> Iterator[str]:
     yield f"  {report.result} compared with {report.source}"
     differing = [row for row in report.parts if round(row.score) < 100]
     parts = [
-        (row.part, f"{row.score:.0f}", f"{row.because}: {row.value:.2f} {row.unit} (limit {row.limit:g})")
+        (row.part, f"{row.score:.0f}", f"{row.because}: {row.value:.2f} {row.unit} (limit {row.limit:.3g})")
         for row in sorted(differing, key=lambda row: row.score)
     ]
     alike = [row.part for row in report.parts if row not in differing]

@@ -383,7 +383,7 @@ def _clip_lines(clip: ClipRow) -> Iterator[str]:
     yield from (f"           {line}" for line in _touch_lines(clip.touches))
     if clip.face is not None:
         lost = clip.face.lost
-        said = f"; {len(lost)} face units are shown in part or not" if lost else ", nothing lost"
+        said = f"; {counted(len(lost), 'face unit')} shown in part or not" if lost else ", nothing lost"
         used = (
             f"carried over by {counted(len(clip.face.used), 'shape')}" if clip.face.used else "nothing to show it with"
         )

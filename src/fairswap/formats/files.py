@@ -238,7 +238,7 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     UsageError
         If the suffix is unknown, or a clip moves another skeleton.
     """
-    row = _row(Path(name))
+    row = _row(Path(name), writing=True)
     for clip in clips:
         if clip.skeleton != figure.skeleton:
             raise UsageError(
@@ -310,7 +310,7 @@ def encoded_size(figure: Figure, clips: Sequence[Clip], suffix: str, *, space: S
 
 def files_of(path: Path) -> list[Path]:
     """The files that saving to ``path`` may write."""
-    return [path, *(path.with_suffix(suffix) for suffix in _row(path).beside)]
+    return [path, *(path.with_suffix(suffix) for suffix in _row(path, writing=True).beside)]
 
 
 def parts_of(path: Path) -> list[Path]:
@@ -332,9 +332,11 @@ def _kept_for(figure: Figure, path: Path) -> list[Path]:
     return [Path(name) for name in container.files[1:]]
 
 
-def _row(path: Path) -> _Format:
+def _row(path: Path, *, writing: bool = False) -> _Format:
     row = FORMATS.get(path.suffix.lower())
+    if row is None and not writing and path.is_dir():
+        raise UsageError("it is a folder", file=path, remedy="Name a file in it")
     if row is None:
-        known = f"Known are {', '.join(FORMATS)}"
+        known = f"Known are {', '.join(written() if writing else FORMATS)}"
         raise UsageError(f"the suffix {path.suffix!r} is not one we know", file=path, remedy=known)
     return row

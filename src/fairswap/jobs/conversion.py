@@ -5,7 +5,7 @@ Read, rig, pair, retarget (transfer, layers, contacts, feet, hands, root motion)
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -117,10 +117,18 @@ class Conversions:
         """Whether everything was converted and looks like its source."""
         return not self.failures and all(row.comparison.looks_same for row in self.done)
 
+    def _told_of(self, document: Document) -> Iterator[Finding]:
+        """What is told of a source; of which, where there are several."""
+        name = Path(document.file).name
+        for finding in document.findings:
+            of_file = len(self.sources) < 2 or finding.place == name
+            yield finding if of_file else replace(finding, place=f"{name}, {finding.place}")
+
     @property
     def findings(self) -> list[Finding]:
         """Everything worth telling, of files, figures and clips."""
-        found = [finding for document in (*self.sources, self.target) for finding in document.findings]
+        found = [finding for document in self.sources for finding in self._told_of(document)]
+        found += self.target.findings
         found += self.target.left_standing()
         found += [finding for row in self.done for finding in row.findings]
         found += [finding for swap in dict.fromkeys(row.swap for row in self.done) for finding in swap.findings]
@@ -230,6 +238,8 @@ def convert(
             with going_on(failures if several else None, document.file, ""):
                 if not document.clips:
                     remedy = "Export it with its animation"
+                    if ready.own_clips:
+                        remedy += f"; or is it the other way round? {ready.rigged.figure.name} has clips"
                     raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
             pairs = _Pairs(document, ready.rigged, source, target, faces)
             for clip in document.clips:
