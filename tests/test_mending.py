@@ -66,6 +66,12 @@ def little_weight(scene):
         scene.arrays[weights] = scene.arrays[weights] * np.float32(0.9)
 
 
+def hardly_too_much_weight(scene):
+    """Less than anybody sees, and more than single precision rounds."""
+    for _, weights in skins_of(scene):
+        scene.arrays[weights] = scene.arrays[weights] * np.float32(1.000005)
+
+
 def rounded_weights(scene):
     """As bytes, each rounded for itself: they miss one by a step or two."""
     for _, weights in skins_of(scene):
@@ -91,8 +97,8 @@ def joints_twice(scene):
 
 
 BROKEN = (
-    long_normals, odd_tangents, long_rotations, long_keys, foreign_rows, wrong_roots, little_weight, rounded_weights,
-    weights_below_zero, joints_twice,
+    long_normals, odd_tangents, long_rotations, long_keys, foreign_rows, wrong_roots, little_weight,
+    hardly_too_much_weight, rounded_weights, weights_below_zero, joints_twice,
 )  # fmt: skip
 
 
