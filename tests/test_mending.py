@@ -87,6 +87,12 @@ def weights_below_zero(scene):
         scene.arrays[weights] = values
 
 
+def some_on_no_bone(scene):
+    for _, weights in skins_of(scene):
+        scene.arrays[weights] = scene.arrays[weights].copy()
+        scene.arrays[weights][5:9] = 0.0
+
+
 def joints_twice(scene):
     for joints, weights in skins_of(scene):
         names, values = scene.arrays[joints].copy(), scene.arrays[weights].copy()
@@ -99,6 +105,7 @@ def joints_twice(scene):
 BROKEN = (
     long_normals, odd_tangents, long_rotations, long_keys, foreign_rows, wrong_roots, little_weight,
     hardly_too_much_weight, rounded_weights, weights_below_zero, joints_twice,
+    some_on_no_bone,
 )  # fmt: skip
 
 
@@ -250,6 +257,28 @@ def test_what_extensions_and_programs_say_for_themselves_is_theirs():
     fairswap.save("again.glb", document.figure, document.clips)
     node = Scene(Path("again.glb").read_bytes()).json["nodes"][2]
     assert node["extras"] == node["extensions"]["ACME_own"] == theirs
+
+
+def test_weights_below_zero_count_as_none_and_what_is_on_no_bone_goes_with_the_first():
+    document = broken(weights_below_zero)
+    fairswap.save("mended.glb", document.figure, document.clips)
+    whole, made = (Scene(Path(name).read_bytes()) for name in ("whole.glb", "mended.glb"))
+    (_, number), *_ = sorted(skins_of(whole))
+    plain = whole.arrays[number].astype(float)
+    (mine,) = [made.arrays[index] for _, index in skins_of(made) if len(made.arrays[index]) == len(plain)]
+    free = plain[:, 3] == 0.0
+    wanted = plain + np.where(free[:, None], [0.25, 0.0, 0.0, 0.0], 0.0)
+    assert free.any()
+    assert mine == pytest.approx(wanted / wanted.sum(axis=1, keepdims=True), abs=1e-6)
+    scene = Scene(Path("whole.glb").read_bytes())
+    some_on_no_bone(scene)
+    Path("loose.glb").write_bytes(scene.bytes())
+    document = fairswap.load("loose.glb")
+    assert "unweighted-vertices" in {finding.code for finding in document.findings}
+    fairswap.save("held.glb", document.figure)
+    made = Scene(Path("held.glb").read_bytes())
+    for _, index in skins_of(made):
+        assert made.arrays[index][5:9] == pytest.approx(np.tile([1.0, 0.0, 0.0, 0.0], (4, 1)))
 
 
 def test_what_is_whole_already_keeps_its_bytes():
