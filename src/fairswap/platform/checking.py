@@ -19,6 +19,8 @@ from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
+from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.mending import flaws
 from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.patterns import NamePattern, common_prefix
 from fairswap.formats.vrm.rules import broken_rules
@@ -196,6 +198,9 @@ def _check_file_rules(document: Document, figure: Figure, platform: Platform, ad
     for finding in document.findings:
         if finding.code == "space-corrected":
             add("space.standard", finding.place, str(OURS), str(figure.space), False)
+    origin = document.origin
+    if isinstance(origin, Container) and origin.is_gltf and not origin.packed and (wrong := flaws(origin)):
+        add("file.standard", path.name, "as glTF has it", f"not so: {', '.join(wrong[:4])}", False)
     for name, problem in _broken_by_standard(figure):
         add("file.standard", name, "as the standard has it", problem, False, "Export it again, or fit it")
     kib = path.stat().st_size / 1024 if path.exists() else 0.0

@@ -9,7 +9,7 @@ from fairswap.errors import UsageError
 from fairswap.figures.bones_alone import motion_alone, without_mesh
 from fairswap.formats.files import FORMATS, files_of, load, save_to
 from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.mending import is_sound
+from fairswap.formats.gltf.mending import flaws
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
@@ -85,7 +85,7 @@ def copied_if_it_fits(document: Document, platform: Platform, out: Path, outputs
     What is compressed is not copied: no platform is known to unpack it. Nor is what breaks the rules of its format.
     """
     source, origin = Path(document.file), document.origin
-    if isinstance(origin, Container) and (origin.packed or not is_sound(origin)):
+    if isinstance(origin, Container) and (origin.packed or flaws(origin)):
         return False
     if out.suffix.lower() != source.suffix.lower() or check(document, platform).broken:
         return False

@@ -48,6 +48,11 @@ class Container:
         return _from_bytes, (self.path, self.raw, self.document, tuple(map(bytes, self.buffers)), *rest)
 
     @property
+    def is_gltf(self) -> bool:
+        """Whether the file itself is a glTF document, or a VRM, and no other format's."""
+        return self.format.startswith(("glTF", "VRM"))
+
+    @property
     def size(self) -> int:
         """Bytes of all buffers: nothing in the file can honestly count more elements than that."""
         return sum(len(buffer) for buffer in self.buffers) + 65536

@@ -29,10 +29,34 @@ _Array = np.ndarray[Any, Any]
 # How far a length may be off one: less than the official validator lets pass.
 _UNIT, _UNIT_ROTATION = 5e-4, 5e-3
 _FLOAT = 5126
+# What of a document is wrong, by the numbers and the tables that are mended.
+_WORDS = {
+    "NORMAL": "normals", "TANGENT": "tangents", "WEIGHTS": "skin weights", "JOINTS": "skin weights",
+    "inverseBindMatrices": "bind matrices", "output": "turns of clips", "accessors": "bounds", "nodes": "nodes",
+    "scenes": "scenes", "scene": "scenes", "meshes": "meshes", "skins": "skins", "animations": "clips",
+    "materials": "materials", "textures": "textures", "samplers": "textures", "images": "kinds of pictures",
+    "bufferViews": "uses of data", "extensionsUsed": "extensions", "extensionsRequired": "extensions",
+}  # fmt: skip
 
 
 def mended(container: Container, raw: dict[str, Any]) -> list[Replacement]:
     """Put right what ``raw``, a copy of the document, says against the rules; give the numbers to be stored anew."""
+    found = _mended(container, raw)
+    for row in found:
+        row.holder.pop(row.key, None)  # nothing names the old numbers any more
+    return found
+
+
+def flaws(container: Container) -> list[str]:
+    """What of a file breaks the rules of its format and would be put right, in words; nothing if it is whole."""
+    before = container.raw if container.as_read is None else container.as_read
+    raw = copy.deepcopy(before)
+    numbers = {row.key.partition("_")[0] for row in _mended(container, raw)}
+    tables = {key for key in (*before, *raw) if before.get(key) != raw.get(key)}
+    return list(dict.fromkeys(_WORDS.get(key, "empty lists") for key in sorted(numbers | tables)))
+
+
+def _mended(container: Container, raw: dict[str, Any]) -> list[Replacement]:
     tidy(raw)
     _say_kinds(container, raw)
     mending = _Mending(container)
@@ -50,15 +74,7 @@ def mended(container: Container, raw: dict[str, Any]) -> list[Replacement]:
             node["rotation"] = new[0].tolist()
     _drop_wrong_roots(raw)
     _say_bounds(container, raw)
-    for row in found:
-        row.holder.pop(row.key, None)  # nothing names the old numbers any more
     return found
-
-
-def is_sound(container: Container) -> bool:
-    """Whether a document says nothing against the rules that is put right here."""
-    raw = copy.deepcopy(container.raw)
-    return not mended(container, raw) and raw == container.raw
 
 
 class _Mending:
@@ -209,9 +225,17 @@ def _say_bounds(container: Container, raw: dict[str, Any]) -> None:
             continue
         with suppress(InputError):
             values = array_from_accessor(container, index, f"accessors[{index}]")
-            if len(values):
-                bounds = zip(("min", "max"), bounds_of(values), strict=True)
-                row |= {key: bound.tolist() for key, bound in bounds if index in needed or key in row}
+            for key, bound in zip(("min", "max"), bounds_of(values) if len(values) else (), strict=False):
+                # Digits beyond single precision say nothing.
+                if not _says(row.get(key), bound) and (index in needed or key in row):
+                    row[key] = bound.tolist()
+
+
+def _says(said: Any, bound: _Array) -> bool:
+    if not isinstance(said, list) or not all(isinstance(part, int | float) for part in said):
+        return False
+    with np.errstate(over="ignore"):
+        return np.array_equal(np.array(said, dtype=np.float64).astype(np.float32), bound)
 
 
 def _drop_wrong_roots(raw: dict[str, Any]) -> None:
