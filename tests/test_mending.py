@@ -118,6 +118,7 @@ def broken(change):
 
 
 @pytest.mark.parametrize("change", BROKEN, ids=lambda change: change.__name__)
+@pytest.mark.long(but=4)
 def test_what_breaks_the_rules_of_the_format_is_whole_where_it_is_written_again(change):
     document = broken(change)
     fairswap.save("mended.glb", document.figure, document.clips)
@@ -203,6 +204,7 @@ SAID = {
 
 
 @pytest.mark.parametrize("name", SAID)
+@pytest.mark.long(but=4)
 def test_what_is_said_against_the_rules_of_the_format_is_put_right(name):
     fairswap.save("whole.glb", figure("Pip"), [act("walk", "Pip")])
     Path("broken.glb").write_bytes(with_json(Path("whole.glb").read_bytes(), SAID[name]))
@@ -235,6 +237,7 @@ ODD = {
 
 
 @pytest.mark.parametrize("name", ODD)
+@pytest.mark.long(but=2)
 def test_what_is_of_another_kind_than_the_format_knows_is_left_out(name):
     fairswap.save("whole.glb", figure("Pip"), [act("walk", "Pip")])
     Path("odd.glb").write_bytes(with_json(Path("whole.glb").read_bytes(), ODD[name]))
@@ -294,6 +297,7 @@ def test_what_is_whole_already_keeps_its_bytes():
     [(long_normals, "normals"), (little_weight, "skin weights"), (foreign_rows, "bind matrices"),
      (long_keys, "turns of clips"), (long_rotations, "nodes")],
 )  # fmt: skip
+@pytest.mark.long(but=2)
 def test_a_check_names_what_breaks_the_rules_of_the_format(change, said):
     broken(change)
     rows = {row.rule: row for row in fairswap.check("broken.glb", "fernway").broken}
@@ -361,6 +365,7 @@ CHANGES = {
 
 
 @pytest.mark.parametrize("what", CHANGES)
+@pytest.mark.long(but=4)
 def test_what_is_changed_of_a_mesh_by_hand_is_in_the_file(what):
     # Juniper's face has morphs, Pip's body a picture.
     whole, number = (figure("Pip"), 0) if what == "uvs" else (figure("Juniper"), mesh_with_morphs())
@@ -393,6 +398,7 @@ def test_what_is_changed_of_a_mesh_by_hand_is_in_the_file(what):
     ],
     ids=lambda look: " ".join(look),
 )
+@pytest.mark.long(but=2)
 def test_what_is_changed_of_a_look_by_hand_is_in_the_file(look):
     pip = figure("Pip")
     body, *others = pip.meshes
