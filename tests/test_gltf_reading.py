@@ -414,6 +414,17 @@ def test_meshes_that_the_file_hides_are_left_out_and_told():
     assert [node["name"] for node in again.nodes if "mesh" in node] == [
         node["name"] for node in scene.nodes if "mesh" in node
     ]
+    # What hangs on a hidden node is hidden with it.
+    number = scene.nodes.index(lamp)
+    del lamp["extensions"]
+    held = scene.parent_of(number)
+    holder = scene.roots() if held is None else scene.nodes[held]["children"]
+    holder[holder.index(number)] = len(scene.nodes)
+    scene.nodes.append(
+        {"name": "wardrobe", "children": [number], "extensions": {"KHR_node_visibility": {"visible": False}}}
+    )
+    Path("closed.glb").write_bytes(scene.bytes())
+    assert [mesh.name for mesh in fairswap.load("closed.glb").figure.meshes] == ["Pip body"]
     # One that hides all it has is read as it is.
     for node in scene.nodes:
         if "mesh" in node:
