@@ -65,6 +65,11 @@ def with_plain_buffers(container: Container) -> Container:
         row = raw["meshes"][mesh]["primitives"][number]
         packed = _checked(_taken(row, DRACO), _PackedPrimitive, place)
         _unpack_primitive(container, row, packed, grown, place)
+    for row in raw.get("buffers", []):  # some are said to be there for plain data only
+        extensions = row.get("extensions")
+        for name in MESHOPT:
+            if isinstance(extensions, dict) and name in extensions:
+                _taken(row, name)
     raw["buffers"] = [*raw.get("buffers", []), {"byteLength": grown.packer.length}]
     gone = sorted({name for _, name, _ in views} | ({DRACO} if primitives else set()))
     for key in ("extensionsUsed", "extensionsRequired"):
