@@ -20,7 +20,7 @@ def skins_of(scene):
 
 def long_normals(scene):
     for index in {primitive["attributes"]["NORMAL"] for primitive in scene.primitives()}:
-        scene.arrays[index] = scene.arrays[index] * np.float32(1.002)
+        scene.arrays[index] = scene.arrays[index] * np.float32(1.007)
 
 
 def silent_normals(scene):
