@@ -70,7 +70,7 @@ def _mended(container: Container, raw: dict[str, Any]) -> list[Replacement]:
     for sampler in _rotation_samplers(raw):
         found += mending.of_one(sampler, "output", _rotations)
     for node in raw.get("nodes", ()):
-        if node.get("rotation") is not None and (new := _rotations(np.array([node["rotation"]]))) is not None:
+        if "rotation" in node and (new := _rotations(np.array([node["rotation"]]))) is not None:
             node["rotation"] = new[0].tolist()
     _drop_wrong_roots(raw)
     _say_bounds(container, raw)
@@ -90,7 +90,7 @@ class _Mending:
             place = attributes.get("POSITION")
 
             def normals(values: _Array, place: int | None = place) -> _Array | None:
-                if not _off(values, _UNIT):
+                if not _off(values):
                     return None
                 return unit_normals(values, *self._faces(primitives, place, len(values)))
 
@@ -110,7 +110,7 @@ class _Mending:
             new = change(values[key].astype(np.float64)) if values[key].dtype.kind == "f" else None
             return {} if new is None else {key: np.ascontiguousarray(new, dtype="<f4")}
 
-        yield from self._replaced(holder, [key] if isinstance(holder.get(key), int) else [], changed, *more)
+        yield from self._replaced(holder, [key] if key in holder else [], changed, *more)
 
     def _replaced(
         self,
@@ -140,18 +140,18 @@ class _Mending:
             array_from_accessor(self._container, primitive["indices"], "indices", 1)[:, 0].astype(np.intp)
             for primitive in primitives
             if (primitive["attributes"].get("POSITION"), primitive.get("mode", 4)) == (place, 4)
-            and primitive.get("indices") is not None
+            and "indices" in primitive
         ]
         faces = np.concatenate([np.empty(0, dtype=np.intp), *(run[: len(run) // 3 * 3] for run in runs)]).reshape(-1, 3)
         return np.resize(points, (count, 3)), faces[(faces < min(count, len(points))).all(axis=1)]
 
 
-def _off(values: _Array, most: float) -> bool:
-    return bool((np.abs(np.linalg.norm(values, axis=1) - 1.0) > most).any())
+def _off(values: _Array) -> bool:
+    return bool((np.abs(np.linalg.norm(values, axis=1) - 1.0) > _UNIT).any())
 
 
 def _tangents(values: _Array) -> _Array | None:
-    if values.shape[1] != 4 or not (_off(values[:, :3], _UNIT) or (np.abs(values[:, 3]) != 1.0).any()):
+    if values.shape[1] != 4 or not (_off(values[:, :3]) or (np.abs(values[:, 3]) != 1.0).any()):
         return None
     along = normalized(values[:, :3])
     along[~along.any(axis=1)] = (1.0, 0.0, 0.0)
@@ -159,7 +159,7 @@ def _tangents(values: _Array) -> _Array | None:
 
 
 def _rotations(values: _Array) -> _Array | None:
-    if values.shape[1] != 4 or not _off(values, _UNIT):
+    if values.shape[1] != 4 or not _off(values):
         return None
     unit = normalized(values)
     unit[~unit.any(axis=1)] = (0.0, 0.0, 0.0, 1.0)
