@@ -13,6 +13,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "several-figures": "The file holds more figures than the one that is used.",
         "several-people": "Several bodies in the file could be the one you mean.",
         "skeletons-joined": "Clothes came with a second copy of the skeleton; both are read, and written, as one.",
+        "limbs-apart": "Limbs hang on a control bone or on nothing in the file, not on the body; they go with it here.",
         "few-parts": "The body lacks elbows, hands, knees, feet or hips of its own; stand-ins take their place.",
         "space-found": "The file does not say its unit or up axis; both follow clearly from size and posture.",
         "space-guessed": "The file does not say its unit or up axis, and size and posture leave more than one reading.",

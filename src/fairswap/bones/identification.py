@@ -205,10 +205,11 @@ def _answers(rig: Rig, bodies: list[_Body], findings: list[Finding]) -> dict[str
             full = f"{role}_{side}"
             answers[full] = _answer(rig, full, bone, lead, other, twin, why, sides.sure, quality=quality)
     for side, hand, _, _ in _both(sides, limbs["hand"], None):
-        for finger in fingers_of(rig, hand):
+        fingers = fingers_of(rig, hand)
+        for finger in fingers:
             for part, bone in finger.bones:
                 role = f"{part}_{side}"
-                where = [f"on the {side} hand", f"the {finger.name} of {len(rig.children[hand])} fingers by its place"]
+                where = [f"on the {side} hand", f"the {finger.name} of {len(fingers)} fingers by its place"]
                 answers[role] = _answer(rig, role, bone, finger.lead, None, 1.0, where, sides.sure, finger.named)
     if "eye_first" in best.trunk.bones:
         eyes = (best.trunk.bones["eye_first"], best.trunk.bones["eye_second"])

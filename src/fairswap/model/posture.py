@@ -170,16 +170,27 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         shared = min(len(first), len(second))
         return bool(np.abs(first[:shared] - second[:shared]).max() > 1e-3 * reach[two[0]])
 
+    def alike(two: tuple[int, int]) -> bool:
+        """Whether two limbs mirror each other: as many bones, and as long."""
+        first, second = two
+        return below[first] == below[second] and abs(reach[first] - reach[second]) < 0.05 * reach[first]
+
     for hub in range(count):
         limbs = limbs_of(hub)
         if len(limbs) < 3:
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
-        rest = sorted(sorted((limb for limb in limbs if limb != trunk), key=lambda limb: -reach[limb])[:_MOST_LIMBS])
-        chains = {limb: chain(limb) for limb in rest}
+        kept = sorted(sorted(limbs, key=lambda limb: -reach[limb])[:_MOST_LIMBS])
+        chains = {limb: chain(limb) for limb in kept}
+        twins = [two for two in combinations(kept, 2) if apart(two)]
+        # A trunk has no twin: where legs and arms hang on one bone, legs are the longer pair, the arms the trunk.
+        legs = max((two for two in twins if alike(two)), key=lambda two: reach[two[0]], default=None)
+        arms = [two for two in twins if alike(two) and legs is not None and not set(two) & set(legs)]
+        if legs is not None and trunk in legs and arms:
+            return sorted(set(chains[arms[0][0]] + chains[arms[0][1]])), (chains[legs[0]], chains[legs[1]])
         # Legs are the pair most alike in length, and long: a tail has no twin, a skirt is shorter.
         pair = max(
-            filter(apart, combinations(rest, 2)),
+            (two for two in twins if trunk not in two),
             key=lambda two: min(reach[two[0]], reach[two[1]]) - 2.0 * abs(reach[two[0]] - reach[two[1]]),
             default=None,
         )

@@ -16,6 +16,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, weight_on_bones
 from fairswap.model.rotation import (
     angle_between,
+    conjugate,
     matrix_from_quaternion,
     multiply,
     normalized,
@@ -116,7 +117,7 @@ def bound_pose(figure: Figure) -> WorldTransforms | None:
     """The pose in which the meshes of a figure were bound to its bones: one frame.
 
     None if that is how it rests, or if the bones of its meshes were in no pose that this skeleton can take. Bones that
-    hold no vertices stand to their parents as they do at rest.
+    hold no vertices stand as they do at rest to the nearest bone below them that does, else to their parents.
     """
     skeleton = figure.skeleton
     turns, places = np.zeros((len(skeleton), 4)), np.zeros((len(skeleton), 3))
@@ -132,10 +133,18 @@ def bound_pose(figure: Figure) -> WorldTransforms | None:
     if not bound.any():
         return None
     rest = skeleton.rest
+    known = bound.copy()
+    for bone in range(len(skeleton) - 1, -1, -1):
+        below = [child for child in skeleton.children[bone] if known[child]]
+        if below and not known[bone]:
+            child = min(below, key=lambda child: float(np.linalg.norm(skeleton.rest_translations[child])))
+            turns[bone] = multiply(turns[child], conjugate(skeleton.rest_rotations[child]))
+            places[bone] = places[child] - rotate(turns[bone], skeleton.rest_translations[child])
+            known[bone] = True
     for bone, parent in enumerate(skeleton.parents.tolist()):
-        if parent < 0 and not bound[bone]:
+        if parent < 0 and not known[bone]:
             turns[bone], places[bone] = rest.rotations[0, bone], rest.positions[0, bone]
-        elif not bound[bone]:
+        elif not known[bone]:
             turns[bone] = multiply(turns[parent], skeleton.rest_rotations[bone])
             places[bone] = places[parent] + rotate(turns[parent], skeleton.rest_translations[bone])
     if np.degrees(angle_between(turns, rest.rotations[0])).max() < _BOUND_DEGREES:

@@ -1,12 +1,13 @@
-"""Stand-ins: bones that a body of few parts lacks, so that an arm of one piece has an elbow and a wrist to reckon with.
+"""A body as we reckon with it, where its file has it otherwise: what it lacks stood in for, limbs hung on the body.
 
-They never bend and are never written: :func:`own_parts` gives back the body as its file has it. What a motion does with
-them is put on the parts that are there (see :mod:`fairswap.retarget.few_parts`).
+Stand-ins give an arm of one piece an elbow and a wrist. They never bend and are never written; what a motion does with
+them is put on the parts that are there (see :mod:`fairswap.retarget.few_parts`). Limbs that a file hangs on something
+beside the body hang on the body here. :func:`own_parts` gives back the body as its file has it.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
 import numpy as np
@@ -21,6 +22,8 @@ from fairswap.model.skeleton import Skeleton, WorldTransforms
 
 # Less is rounding: a joint that is where it rests (metres).
 _AT_REST_M = 1e-6
+# Rotations that differ by less are the same, rounded.
+_TURNED = 1e-6
 # A stand-in that turns by less than this against what carries it is straight.
 _BENT_DEGREES = 0.5
 
@@ -36,14 +39,15 @@ class Added:
 
 @dataclass(frozen=True, eq=False)
 class StandIns:
-    """What was added to a figure.
+    """What was added to a figure, and what was hung elsewhere.
 
     Attributes
     ----------
     carriers : mapping of str to str
         For each added bone the one of the file that it goes with, by their names.
     hung : mapping of str to str
-        The bones of the file that hang on an added one now, with the one that they hang on in the file.
+        The bones of the file that hang on another one now, with the one that they hang on in the file; nothing for
+        those that hang on none there.
     original : Figure
         The figure as it is in its file.
     skeleton, meshes : Skeleton, tuple of Mesh
@@ -59,7 +63,7 @@ class StandIns:
 
 @dataclass(frozen=True, eq=False)
 class _AsInFile:
-    """The origin of a clip that stand-ins were added to: the clip as it is in its file."""
+    """The origin of a clip of a completed figure: the clip as it is in its file."""
 
     clip: Clip
     poses: Poses
@@ -95,21 +99,71 @@ def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Se
         positions[index] = old.rest.positions[0, bone] if bone >= 0 else place[name]
     ends = frozenset(index for index, bone in enumerate(own) if bone in old.ends)
     skeleton = _resting(names, [at.get(parent, -1) for parent in parents], rotations, positions, ends)
-    into = np.array([own.index(bone) for bone in range(len(old))], dtype=np.intp)
     rigid = [at[carriers.get(name, name)] for name in names]
-    meshes = tuple(_with_bones(mesh, skeleton, into, rigid) for mesh in figure.meshes)
     hung = {old.names[leg]: old.names[old.parents[leg]] for leg in legs} if hips is not None else {}
+    return _as_reckoned(figure, skeleton, own, rigid, carriers, hung)
+
+
+def hung_anew(figure: Figure, onto: Mapping[int, int], stood: WorldTransforms) -> Figure:
+    """The figure with some bones hung on others, which go where those go.
+
+    Parameters
+    ----------
+    onto : mapping of int to int
+        For each bone to hang elsewhere the one to hang it on, which is not below it.
+    stood : WorldTransforms
+        A pose of one frame in which each of them is where it belongs, seen from what it hangs on: it rests there now.
+    """
+    old = figure.skeleton
+    above = [onto.get(bone, parent) for bone, parent in enumerate(old.parents.tolist())]
+    own = _parents_first(above)
+    at = {bone: index for index, bone in enumerate(own)}
+    rotations, translations = old.rest_rotations.copy(), old.rest_translations.copy()
+    turns, places = stood.rotations[0], stood.positions[0]
+    for bone, carrier in onto.items():
+        back = conjugate(turns[carrier])
+        rotations[bone] = multiply(back, turns[bone])
+        translations[bone] = rotate(back, places[bone] - places[carrier])
+    skeleton = Skeleton(
+        tuple(old.names[bone] for bone in own), np.array([at.get(above[bone], -1) for bone in own], dtype=np.intp),
+        rotations[own], translations[own], frozenset(at[bone] for bone in old.ends),
+    )  # fmt: skip
+    names = {bone: old.names[parent] if parent >= 0 else "" for bone, parent in enumerate(old.parents.tolist())}
+    hung = {old.names[bone]: names[bone] for bone in onto}
+    return _as_reckoned(figure, skeleton, own, range(len(own)), {}, hung)
+
+
+def _as_reckoned(
+    figure: Figure, skeleton: Skeleton, own: Sequence[int], rigid: Sequence[int], carriers: Mapping[str, str],
+    hung: Mapping[str, str],
+) -> Figure:  # fmt: skip
+    """The figure on another skeleton: ``own`` are its bones in it, and what is not, -1, goes with a ``rigid`` one."""
+    into = np.array([own.index(bone) for bone in range(len(figure.skeleton))], dtype=np.intp)
+    meshes = tuple(_with_bones(mesh, skeleton, into, rigid) for mesh in figure.meshes)
     known = {role: int(into[bone]) for role, bone in figure.known_roles.items()}
     stand_ins = StandIns(carriers, hung, figure, skeleton, meshes)
     boxes = figure.bone_boxes
     if boxes is not None:
-        boxes = np.full((len(names), 2, 3), np.nan)
+        boxes = np.full((len(skeleton), 2, 3), np.nan)
         boxes[into] = figure.bone_boxes
     return replace(figure, skeleton=skeleton, meshes=meshes, known_roles=known, stand_ins=stand_ins, bone_boxes=boxes)
 
 
+def _parents_first(parents: Sequence[int]) -> list[int]:
+    """The bones in an order in which each comes after what it hangs on, else as they were."""
+    placed, order = set[int](), list[int]()
+    for bone in range(len(parents)):
+        way = []
+        while bone >= 0 and bone not in placed:
+            way.append(bone)
+            bone = parents[bone]
+        order += reversed(way)
+        placed |= set(way)
+    return order
+
+
 def completed_clip(clip: Clip, figure: Figure) -> Clip:
-    """A clip of the figure as it is in its file, for the figure with its stand-ins."""
+    """A clip of the figure as it is in its file, for the figure as it is reckoned with."""
     stand_ins, skeleton = figure.stand_ins, figure.skeleton
     if stand_ins is None:
         return clip
@@ -135,22 +189,11 @@ def own_parts(figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, tuple[Clip
     if stand_ins is None or not _still_stand_in(figure, stand_ins):
         return figure, tuple(clips)
     skeleton = figure.skeleton
-    kept = [bone for bone, name in enumerate(skeleton.names) if name not in stand_ins.carriers]
     if skeleton == stand_ins.skeleton:
         own = stand_ins.original.skeleton
+        kept = _places(own, skeleton).tolist()
     else:
-        at = {skeleton.names[bone]: index for index, bone in enumerate(kept)}
-        parents = []
-        for bone in kept:
-            above = int(skeleton.parents[bone])
-            while above >= 0 and above not in kept:
-                above = int(skeleton.parents[above])
-            name = stand_ins.hung.get(skeleton.names[bone], skeleton.names[above] if above >= 0 else "")
-            parents.append(at.get(name, -1))
-        ends = frozenset(index for index, bone in enumerate(kept) if bone in skeleton.ends)
-        rest = skeleton.rest
-        names = [skeleton.names[bone] for bone in kept]
-        own = _resting(names, parents, rest.rotations[0, kept], rest.positions[0, kept], ends)
+        own, kept = _without(skeleton, stand_ins)
     out_of = np.full(len(skeleton), -1, dtype=np.intp)
     out_of[kept] = np.arange(len(kept))
     meshes = stand_ins.original.meshes if figure.meshes is stand_ins.meshes else tuple(
@@ -159,10 +202,30 @@ def own_parts(figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, tuple[Clip
     )  # fmt: skip
     known = {role: int(out_of[bone]) for role, bone in figure.known_roles.items() if out_of[bone] >= 0}
     bare = replace(figure, skeleton=own, meshes=meshes, known_roles=known, stand_ins=None)
-    return bare, tuple(_own_clip(clip, own, kept, out_of) for clip in clips)
+    return bare, tuple(_own_clip(clip, own, kept, out_of, stand_ins.hung) for clip in clips)
 
 
-def _own_clip(clip: Clip, own: Skeleton, kept: Sequence[int], out_of: Integers) -> Clip:
+def _without(skeleton: Skeleton, stand_ins: StandIns) -> tuple[Skeleton, list[int]]:
+    """A skeleton that was changed since, without what was added and with what was hung elsewhere back where it was; and
+    its bones."""
+    parents = skeleton.parents.tolist()
+    above, names = list(parents), skeleton.names
+    for bone, name in enumerate(names):
+        if name in stand_ins.hung:
+            above[bone] = names.index(stand_ins.hung[name]) if stand_ins.hung[name] in names else -1
+        while above[bone] >= 0 and names[above[bone]] in stand_ins.carriers:
+            above[bone] = parents[above[bone]]
+    kept = [bone for bone in _parents_first(above) if names[bone] not in stand_ins.carriers]
+    at = {bone: index for index, bone in enumerate(kept)}
+    ends = frozenset(at[bone] for bone in kept if bone in skeleton.ends)
+    rest = skeleton.rest
+    turns, places = rest.rotations[0, kept], rest.positions[0, kept]
+    return _resting(
+        [names[bone] for bone in kept], [at.get(above[bone], -1) for bone in kept], turns, places, ends
+    ), kept
+
+
+def _own_clip(clip: Clip, own: Skeleton, kept: Sequence[int], out_of: Integers, hung: Collection[str]) -> Clip:
     origin = clip.origin
     if isinstance(origin, _AsInFile) and origin.poses is clip.poses and origin.clip.skeleton == own:
         return replace(origin.clip, name=clip.name, made=clip.made)
@@ -172,6 +235,10 @@ def _own_clip(clip: Clip, own: Skeleton, kept: Sequence[int], out_of: Integers) 
     keyed = frozenset(int(out_of[bone]) for bone in clip.keyed if out_of[bone] >= 0)
     if any(out_of[bone] < 0 for bone in clip.keyed):  # the way of the hips is that of what carries them
         keyed |= frozenset(poses.translated_bones.tolist())
+    # What hangs elsewhere in the file is carried there by keys of its own.
+    apart = {bone for bone, name in enumerate(own.names) if name in hung}
+    turned = np.abs(poses.rotation_tracks - own.rest_rotations[:, :, None]).max(axis=(1, 2), initial=0.0) > _TURNED
+    keyed |= frozenset(apart & {*np.flatnonzero(turned).tolist(), *poses.translated_bones.tolist()})
     return replace(clip, poses=poses, keyed=keyed, kept=None, origin=None)
 
 
@@ -199,12 +266,9 @@ def _still_stand_in(figure: Figure, stand_ins: StandIns) -> bool:
 
 
 def _places(part: Skeleton, whole: Skeleton) -> Integers:
-    """The index in ``whole`` of each bone of ``part``: the same, in the same order, with others between them."""
-    found, start = [], 0
-    for name in part.names:
-        start = whole.names.index(name, start) + 1
-        found.append(start - 1)
-    return np.array(found, dtype=np.intp)
+    """The index in ``whole`` of each bone of ``part``, by their names, which are each there once."""
+    at = {name: index for index, name in enumerate(whole.names)}
+    return np.array([at[name] for name in part.names], dtype=np.intp)
 
 
 def _resting(

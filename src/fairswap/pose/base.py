@@ -40,6 +40,8 @@ _ACROSS, _ASIDE_DEGREES = ("upper_leg", "upper_arm"), 4.0
 # A rest pose is a moment of a motion if its worst bend is larger by this than where the meshes were bound; it is a
 # frame of a clip if no bone is further from it.
 _STRAIGHTER_DEGREES, _SAME_FRAME_DEGREES = 5.0, 0.5
+# Arms that rest less unlike than this may be meant so.
+_UNLIKE_DEGREES = 10.0
 # Hips within this share of the height they have standing rest as high as standing.
 _NEAR_STANDING = 0.3
 # With knees bent more than this a figure crouches, kneels or sits.
@@ -174,10 +176,10 @@ def _bound(figure: Figure, roles: RoleMap) -> BasePose | None:
 
 
 def _in_mid_motion(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, bound: WorldTransforms) -> bool:
-    """Whether a rest pose is a moment of a motion: its legs are bent or step where the meshes were bound with straight
-    ones, or it is a frame of the clip, less straight than the meshes were bound."""
-    rest_legs, bound_legs = (_bends(world, roles, legs_only=True)[0] for world in (skeleton.rest, bound))
-    if rest_legs > bound_legs + _STRAIGHTER_DEGREES:
+    """Whether a rest pose is a moment of a motion: its trunk leans, its legs bend or step, or its arms differ, where
+    the meshes were bound straight and even; or it is a frame of the clip, less straight than they were bound."""
+    rest_stance, bound_stance = (_stance(world.positions[0], roles) for world in (skeleton.rest, bound))
+    if (rest_stance > bound_stance + _STRAIGHTER_DEGREES).any():
         return True
     if clip is None or _bends(skeleton.rest, roles)[0] < _bends(bound, roles)[0] + _STRAIGHTER_DEGREES:
         return False
@@ -186,14 +188,29 @@ def _in_mid_motion(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, bound:
     return bool(np.degrees(2.0 * np.arccos(np.clip(apart.max(), 0.0, 1.0))) < _SAME_FRAME_DEGREES)
 
 
-def _bends(world: WorldTransforms, roles: RoleMap, legs_only: bool = False) -> Floats:
+def _stance(places: Floats, roles: RoleMap) -> Floats:
+    """How far a pose is from standing straight, degrees: the lean of the trunk, for each leg its slant and the bend of
+    its knee, and how far the two arms are from mirroring each other, beyond what nobody would mend."""
+    at = {role: places[bone] for role, bone in roles.bones.items()}
+    out = [angle_between(normalized(at["head"] - at["hips"]), UP)]
+    for side in SIDES:
+        thigh, whole = (at[f"{part}_{side}"] - at[f"upper_leg_{side}"] for part in ("lower_leg", "foot"))
+        out += [angle_between(normalized(whole), -UP), angle_between(normalized(thigh), normalized(whole - thigh))]
+    for first, last in (("shoulder", "upper_arm"), ("upper_arm", "hand")):
+        if all(f"{first}_{side}" in at for side in SIDES):
+            left, right = (normalized(at[f"{last}_{side}"] - at[f"{first}_{side}"]) for side in SIDES)
+            out.append(angle_between(left, right * (-1.0, 1.0, 1.0)) - np.radians(_UNLIKE_DEGREES))
+    return np.degrees(out)
+
+
+def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:
     """How far each frame is from standing straight: the worst bend of knees and elbows and lean of trunk and legs."""
     at = {role: world.positions[:, bone] for role, bone in roles.bones.items()}
     up = normalized(at["head"] - at["hips"])
-    worst = [] if legs_only else [angle_between(up, UP)]
+    worst = [angle_between(up, UP)]
     chains = [("upper_leg", "lower_leg", "foot"), ("upper_arm", "lower_arm", "hand")]
     for side in SIDES:
-        for chain in chains[:1] if legs_only else chains:
+        for chain in chains:
             a, b, c = (at[f"{part}_{side}"] for part in chain)
             worst.append(angle_between(normalized(b - a), normalized(c - b)))
         worst.append(angle_between(normalized(at[f"foot_{side}"] - at[f"upper_leg_{side}"]), -up))
