@@ -13,7 +13,7 @@ from io import BytesIO
 
 import numpy as np
 from PIL import Image
-from scipy.spatial.transform import Rotation
+from scipy.spatial.transform import Rotation, Slerp
 
 WIDTHS = {"SCALAR": 1, "VEC2": 2, "VEC3": 3, "VEC4": 4, "MAT4": 16}
 TYPES = {5120: "i1", 5121: "u1", 5122: "<i2", 5123: "<u2", 5125: "<u4", 5126: "<f4"}
@@ -933,6 +933,94 @@ def _add_joint(scene, parent, row, like=None):
         skin["inverseBindMatrices"] = scene.add(np.concatenate([binds, binds[[first]]]))
         skin["joints"].append(number)
     return number
+
+
+def _matrix(row):
+    """The matrix of a node, from its parts."""
+    out = np.eye(4)
+    out[:3, :3] = Rotation.from_quat(row.get("rotation", [0, 0, 0, 1])).as_matrix() * row.get("scale", [1, 1, 1])
+    out[:3, 3] = row.get("translation", [0, 0, 0])
+    return out
+
+
+def _hung_elsewhere(scene, limbs, common, holder):
+    """Limbs hang below ``holder`` (at the place of ``common``, a node above both) and are carried along by keys."""
+    joints = set(scene.joints)
+    for limb in limbs:
+        way, node = [limb], scene.parent_of(limb)
+        while node != common:
+            way.insert(0, node)
+            node = scene.parent_of(node)
+        assert joints >= set(way)
+        for animation in scene.json.get("animations", []):
+            keys = {}
+            for channel in animation["channels"]:
+                if channel["target"]["node"] in way and channel["target"]["path"] in ("rotation", "translation"):
+                    sampler = animation["samplers"][channel["sampler"]]
+                    assert sampler.get("interpolation", "LINEAR") == "LINEAR"
+                    value = scene.arrays[sampler["input"]][:, 0], scene.floats(sampler["output"])
+                    keys[channel["target"]["node"], channel["target"]["path"]] = value
+            if not keys:
+                continue
+            times = np.unique(np.concatenate([at for at, _ in keys.values()]))
+            whole = np.tile(np.eye(4), (len(times), 1, 1))
+            for one in way:
+                local = np.tile(_matrix(scene.nodes[one]), (len(times), 1, 1))
+                if (one, "rotation") in keys:
+                    at, turns = keys[one, "rotation"]
+                    turned = (
+                        Slerp(at, Rotation.from_quat(turns))
+                        if len(at) > 1
+                        else lambda t, q=turns: Rotation(q[[0] * len(t)])
+                    )
+                    local[:, :3, :3] = turned(times.clip(at[0], at[-1])).as_matrix()
+                if (one, "translation") in keys:
+                    at, places = keys[one, "translation"]
+                    local[:, :3, 3] = np.stack([np.interp(times, at, column) for column in places.T], axis=1)
+                whole = whole @ local
+            animation["channels"] = [row for row in animation["channels"] if row["target"]["node"] != limb]
+            clock = scene.add(times[:, None])
+            for path, values in (
+                ("rotation", Rotation.from_matrix(whole[:, :3, :3]).as_quat()),
+                ("translation", whole[:, :3, 3]),
+            ):
+                animation["samplers"].append({"input": clock, "output": scene.add(values), "interpolation": "LINEAR"})
+                target = {"node": limb, "path": path}
+                animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
+        rest = np.linalg.multi_dot([np.eye(4), *(_matrix(scene.nodes[one]) for one in way)])
+        scene.nodes[scene.parent_of(limb)]["children"].remove(limb)
+        scene.nodes[limb]["rotation"] = Rotation.from_matrix(rest[:3, :3]).as_quat().tolist()
+        scene.nodes[limb]["translation"] = rest[:3, 3].tolist()
+        row = scene.nodes[holder].setdefault("children", []) if holder is not None else scene.roots()
+        row.append(limb)
+
+
+def _limbs(scene):
+    """The two arms, which hold most joints of all twins, and the two legs, which hold fewer and begin lower."""
+    joints, most = set(scene.joints), {}
+    for joint in joints:
+        sizes = {child: len(_below(scene, [child]) & joints) for child in scene.nodes[joint].get("children", [])}
+        for child, size in sizes.items():
+            if size >= 4 and list(sizes.values()).count(size) == 2 and child in joints:
+                most.setdefault(size, []).append(child)
+    return [pair for size, pair in sorted(most.items(), reverse=True)][:2]
+
+
+@rewrite
+def arms_on_a_control_bone(scene):
+    """A bone without skin beside the trunk holds the arms; keys of their own keep them at the shoulders."""
+    arms, _ = _limbs(scene)
+    top = scene.tops()[0]
+    control = _add_joint(scene, top, {"name": "steers", "translation": [0.0, 0.0, 0.0]}, top)
+    _hung_elsewhere(scene, arms, top, control)
+
+
+@rewrite
+def legs_that_hang_on_nothing(scene):
+    """Legs are roots of their own beside the body."""
+    _, legs = _limbs(scene)
+    above = scene.parent_of(scene.tops()[0])
+    _hung_elsewhere(scene, legs, above, above)
 
 
 def sockets_that_hold_no_skin(scene):

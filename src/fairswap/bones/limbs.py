@@ -13,6 +13,7 @@ from fairswap.bones.words import fit
 # Weights of what is seen, in the currency of the whole search; see bench/calibrate.py for how sure a lead makes us.
 _NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4
 _MOVES, _HINGE = 0.15, 0.6
+_ONE_PLACE = 1.5
 _KEPT_ALIGNMENTS = 6
 _NEIGHBOURS, _MOST_PAIRS = 8, 16
 
@@ -75,6 +76,7 @@ def leg_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
     last = len(length) - 1
     for upper, lower, foot, thigh, shin in _two_segments(length, 3):
         base = _FRACTION * (thigh + shin) / reach + _LENGTHS * _bell(thigh / shin, 1.0, 0.3)
+        base -= _at_one_place(rig, pair, upper)
         base -= _SKIPPED * (lower - upper - 1 + foot - lower - 1) + 0.3 * upper
         base += _seen(rig, pair, ("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
         rows = (("upper_leg", upper), ("lower_leg", lower), ("foot", foot))
@@ -95,6 +97,7 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
     found = []
     for upper, lower, hand, above, below in _two_segments(length, 4):
         base = _FRACTION * (above + below) / reach + _LENGTHS * _bell(above / below, 1.1, 0.3)
+        base -= _at_one_place(rig, pair, upper)
         base -= _SKIPPED * (lower - upper - 1 + hand - lower - 1)
         if forks:
             base += 1.6 if hand == forks[0] else -0.8
@@ -109,6 +112,11 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
             score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
             found.append(Alignment((("shoulder", shoulder), *rows), score))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
+
+
+def _at_one_place(rig: Rig, pair: Pair, at: int) -> float:
+    """What is lost where a pair begins in one place: what leads to shoulders and hips may do so, they may not."""
+    return _ONE_PLACE if rig.distance(pair.first[at], pair.second[at]) < 0.01 * rig.size else 0.0
 
 
 def _two_segments(length: np.ndarray, most_before: int) -> Iterator[tuple[int, int, int, float, float]]:

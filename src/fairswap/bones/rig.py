@@ -12,6 +12,7 @@ from fairswap.bones.words import NameMeaning, meaning_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.model.stand_ins import stand_in_bones
 
 _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 # Where nodes that hold nothing stand at so many of the bones, an exporter put them there.
@@ -160,7 +161,7 @@ class Rig:
             none = self.length[bone] <= 1e-9 * self.size
             if bare or none or "end" in meaning_of(self.skeleton.names[bone]).parts:
                 found.add(bone)
-        return found
+        return found - stand_in_bones(self.figure)
 
     def _idle(self) -> set[int]:
         """What is no part of the body beside what is: sockets, targets, copies of limbs that a rig is moved by.

@@ -11,7 +11,9 @@ from fairswap.formats.files import document_of
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.gltf.reading import document_from_container
+from fairswap.formats.reckoned import as_reckoned
 from fairswap.model.document import Document
+from fairswap.model.stand_ins import bone_in_file
 from fairswap.wording import counted
 
 
@@ -55,9 +57,10 @@ def merge(what: Document | str | Path) -> Merged:
         raise ImpossibleError(
             "there is no second copy of the skeleton in it", file=document.file, remedy="Nothing needs to be joined"
         )
-    into = {source.nodes[bone]: source.nodes[partner] for bone, partner in duplicates}
-    names = {source.nodes[bone]: main.skeleton.names[bone] for pair in duplicates for bone in pair}
+    node = {bone: source.nodes[bone_in_file(main, bone)] for pair in duplicates for bone in pair}
+    into = {node[bone]: node[partner] for bone, partner in duplicates}
+    names = {node[bone]: main.skeleton.names[bone] for bone in node}
     container, kept = container_with_merged_joints(source.container, into)
     joined = tuple((names[node], names[partner]) for node, partner in into.items() if node not in kept)
-    merged = document_from_container(container)
+    merged = as_reckoned(document_from_container(container))
     return Merged(merged, document.joined + joined, tuple(names[node] for node in into if node in kept))

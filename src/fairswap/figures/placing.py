@@ -16,6 +16,7 @@ from fairswap.formats.gltf.growing import container_with_move
 from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.gltf.writing import still_as_read
+from fairswap.formats.reckoned import as_reckoned
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -66,7 +67,8 @@ def place(what: Document | str | Path, where: Place = "floor") -> Document:
     message = f"it stood {-shift[1]:+.3f} m off the floor{aside}; put {there}"
     told = Finding("placed", "note", figure.name, message)
     if still_as_read(figure, document.clips_of(figure)):
-        moved = document_from_container(container_with_move(figure.source.container, _in_file(figure.source, shift)))
+        container = container_with_move(figure.source.container, _in_file(figure.source, shift))
+        moved = as_reckoned(document_from_container(container))
         placed = replace(moved, findings=document.findings, joined=document.joined, file=document.file)
         if document.chosen:
             placed = placed.choosing(figure.name)

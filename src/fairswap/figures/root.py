@@ -10,12 +10,14 @@ from fairswap.bones.roles import RoleMap
 from fairswap.formats.gltf.growing import container_with_root
 from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.gltf.reading import document_from_container
+from fairswap.formats.reckoned import as_reckoned
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import IDENTITY
 from fairswap.model.skeleton import Skeleton
+from fairswap.model.stand_ins import bone_in_file
 
 _NAME = "root"
 
@@ -34,7 +36,8 @@ def document_with_root(document: Document, roles: RoleMap) -> Document:
     hips = roles.bones["hips"]
     if isinstance(figure.source, GltfSource):
         name = _NAME if _NAME not in figure.skeleton.names else "travel root"
-        return document_from_container(container_with_root(figure.source.container, figure.source.nodes[hips], name))
+        node = figure.source.nodes[bone_in_file(figure, hips)]
+        return as_reckoned(document_from_container(container_with_root(figure.source.container, node, name)))
     grown = _grown(figure)
     figures = tuple(grown if other is figure else other for other in document.figures)
     clips = tuple(_clip_grown(c, grown) if c.skeleton is figure.skeleton else c for c in document.clips)

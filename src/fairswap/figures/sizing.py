@@ -13,6 +13,7 @@ from fairswap.formats.files import document_of
 from fairswap.formats.gltf.growing import container_with_move
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.gltf.writing import still_as_read
+from fairswap.formats.reckoned import as_reckoned
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
@@ -69,7 +70,7 @@ def _in_its_document(document: Document, scale: float) -> Document | None:
     figure = document.figure
     if not still_as_read(figure, document.clips_of(figure)):
         return None
-    made = document_from_container(container_with_move(figure.source.container, np.zeros(3), scale))
+    made = as_reckoned(document_from_container(container_with_move(figure.source.container, np.zeros(3), scale)))
     if document.chosen:
         made = made.choosing(figure.name)
     # Who is no taller than a hand is taken to be in another unit.

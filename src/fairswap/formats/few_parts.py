@@ -6,7 +6,7 @@ that all that knows of elbows and ankles has them to reckon with (see :mod:`fair
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Sequence
 from dataclasses import dataclass, replace
 from itertools import combinations
 
@@ -16,15 +16,18 @@ from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.model.rotation import conjugate, multiply, rotate
+from fairswap.model.skeleton import Skeleton, WorldTransforms
+from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import Added, completed, completed_clip
 from fairswap.model.tips import skin_of_bones, tip_of
 
 # What has more bones than this has those that a body needs, or is none.
-_MOST_BONES = 16
+_MOST_BONES = 24
 # Twins are alike within this share of their length, and mirror images within this share of the body's height.
 _ALIKE, _MIRRORED = 0.2, 0.04
-# Limbs are at least this long, of the height.
-_LEAST_LIMB = 0.15
+# Limbs are at least this long, of the height; what leads to them begins in one place, within so much of it.
+_LEAST_LIMB, _ONE_PLACE = 0.15, 0.02
 # Where elbow and wrist, knee and ankle are along a limb of one piece; and wrist and ankle along the last of two.
 _ARM, _LEG = (0.44, 0.78), (0.5, 0.91)
 _LAST_OF_TWO = {"arm": 0.62, "leg": 0.84}
@@ -36,12 +39,20 @@ class _Limb:
     """A branch of bones in one line, and where the last of them ends."""
 
     bones: tuple[int, ...]
-    start: Floats
+    joints: Floats
     tip: Floats
+
+    @property
+    def start(self) -> Floats:
+        return np.asarray(self.joints[0])
 
     @property
     def length_m(self) -> float:
         return float(np.linalg.norm(self.tip - self.start))
+
+    def from_its_joint(self) -> _Limb:
+        """Without the bone that only leads to where it begins."""
+        return _Limb(self.bones[1:], self.joints[1:], self.tip)
 
 
 def with_stand_ins(document: Document) -> Document:
@@ -79,7 +90,9 @@ def _completed(figure: Figure) -> Figure:
     inner = [bone for bone in range(len(skeleton)) if bone not in skeleton.ends]
     if not 6 <= len(inner) <= _MOST_BONES or figure.avatar is not None or len(set(skeleton.names)) < len(skeleton):
         return figure
-    body = _Body(figure)
+    bound = bound_pose(figure)
+    stood = figure.skeleton.rest if bound is None else bound
+    body = _Body(figure, stood)
     found = body.limbs()
     if found is None:
         return figure
@@ -91,31 +104,47 @@ def _completed(figure: Figure) -> Figure:
         hips = Added(f"{skeleton.names[hips_at]} (hips)", skeleton.names[hips_at], middle)
     if not added and hips is None:
         return figure
-    return completed(figure, hips, [leg.bones[0] for leg in legs], added)
+    resting = _at_rest(skeleton, stood, [*([hips] if hips else []), *added])
+    hips, added = (resting[0], resting[1:]) if hips else (None, resting)
+    return completed(figure, hips, [body.top_of(leg, hips_at) for leg in legs], added)
+
+
+def _at_rest(skeleton: Skeleton, stood: WorldTransforms, added: Sequence[Added]) -> list[Added]:
+    """The same bones, seen in the pose ``stood``, where they are at rest."""
+    rest, names, carriers, out = skeleton.rest, skeleton.names, dict[str, str](), []
+    for bone in added:
+        carriers[bone.name] = carriers.get(bone.carrier, bone.carrier)
+        by = names.index(carriers[bone.name])
+        turn = multiply(rest.rotations[0, by], conjugate(stood.rotations[0, by]))
+        place = rest.positions[0, by] + rotate(turn, bone.place - stood.positions[0, by])
+        out.append(replace(bone, place=np.asarray(place)))
+    return out
 
 
 def _missing(kind: str, limbs: tuple[_Limb, _Limb], names: tuple[str, ...]) -> Iterator[Added]:
     """The bones that a limb lacks, each below the one before it."""
     for limb in limbs:
         last = names[limb.bones[-1]]
-        way = limb.tip - limb.start
+        start = limb.joints[-1]
+        way = limb.tip - start
         if len(limb.bones) == 1:
             above = last
             for part, share in zip(_NAMES[kind], _ARM if kind == "arm" else _LEG, strict=True):
-                yield Added(f"{last} ({part})", above, limb.start + share * way)
+                yield Added(f"{last} ({part})", above, start + share * way)
                 above = f"{last} ({part})"
         elif len(limb.bones) == 2:
-            yield Added(f"{last} ({_NAMES[kind][1]})", last, limb.start + _LAST_OF_TWO[kind] * way)
+            yield Added(f"{last} ({_NAMES[kind][1]})", last, start + _LAST_OF_TWO[kind] * way)
 
 
 class _Body:
     """What the places of bones and skin say of a figure of few bones."""
 
-    def __init__(self, figure: Figure) -> None:
-        self.figure, self.skeleton = figure, figure.skeleton
-        self.places = self.skeleton.rest.positions[0]
-        self.height = figure.height_m
-        self.skin = skin_of_bones(figure)
+    def __init__(self, figure: Figure, stood: WorldTransforms) -> None:
+        self.skeleton = figure.skeleton
+        self.places = stood.positions[0]
+        self.skin = skin_of_bones(figure, stood)
+        skin = np.concatenate(list(self.skin.values())) if self.skin else self.places
+        self.height = float(np.ptp(skin[:, 1]))
 
     def limbs(self) -> tuple[tuple[_Limb, _Limb], tuple[_Limb, _Limb], int, int] | None:
         """Arms, legs, and the bones that legs and arms hang on; None if it is no body that lacks a part."""
@@ -135,6 +164,13 @@ class _Body:
         whole = all(len(limb.bones) >= 3 for limb in (*arms, *legs))
         return None if whole and hips_at != chest_at else (arms, legs, hips_at, chest_at)
 
+    def top_of(self, limb: _Limb, holder: int) -> int:
+        """The bone that hangs on the holder and leads to a limb."""
+        bone = limb.bones[0]
+        while self.skeleton.parents[bone] != holder:
+            bone = int(self.skeleton.parents[bone])
+        return bone
+
     def _bones_of(self, *pairs: tuple[_Limb, _Limb]) -> set[int]:
         return {bone for pair in pairs for limb in pair for bone in limb.bones}
 
@@ -147,9 +183,15 @@ class _Body:
         """Pairs of limbs below a bone that mirror each other over an upright plane."""
         limbs = [limb for child in self.skeleton.children[holder] if (limb := self._limb(child)) is not None]
         for a, b in combinations(limbs, 2):
+            if len(a.bones) == len(b.bones) > 1 and np.linalg.norm(a.start - b.start) < _ONE_PLACE * self.height:
+                a, b = a.from_its_joint(), b.from_its_joint()
             across = a.start - b.start
             wide = float(np.linalg.norm(across))
-            if len(a.bones) != len(b.bones) or wide < 0.02 * self.height or abs(across[1]) > _MIRRORED * self.height:
+            if (
+                len(a.bones) != len(b.bones)
+                or wide < _ONE_PLACE * self.height
+                or abs(across[1]) > _MIRRORED * self.height
+            ):
                 continue
             normal = across / wide
             middle = 0.5 * (a.start + b.start)
@@ -174,7 +216,7 @@ class _Body:
             return None
         if end >= 0 and len(bones) == 2:
             bones.append(end)  # an end marker is all there is of a hand or a foot
-        limb = _Limb(tuple(bones), self.places[bones[0]], tip)
+        limb = _Limb(tuple(bones), self.places[bones], tip)
         return limb if limb.length_m > _LEAST_LIMB * self.height else None
 
     def _tip(self, bone: int) -> Floats | None:

@@ -8,9 +8,8 @@ from pathlib import Path
 from typing import BinaryIO, NamedTuple
 
 from fairswap.errors import FairSwapError, Finding, UsageError
-from fairswap.formats.few_parts import with_stand_ins
-from fairswap.formats.limbs_apart import with_limbs_hung
 from fairswap.formats.outputs import Outputs, same_file
+from fairswap.formats.reckoned import as_reckoned
 from fairswap.formats.storage import Chunk, read_bytes, write_atomically
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -101,7 +100,7 @@ def load(
         row = _row(Path(f"x{format}") if format else path)
     read: Callable[..., Document] = import_module(row.module).read
     try:
-        document = with_stand_ins(with_limbs_hung(read(content, path, unit=unit, up=up)))
+        document = as_reckoned(read(content, path, unit=unit, up=up))
         return document if figure is None else document.choosing(figure)
     except FairSwapError as error:
         raise error.in_file(path) from None

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cached_property
 from itertools import combinations, permutations
 
 import numpy as np
@@ -36,12 +37,11 @@ def with_limbs_hung(document: Document) -> Document:
     if not document.figures:
         return document
     figure, clips = document.figure, document.clips_of(document.figure)
-    bound = bound_pose(figure)
-    stood = figure.skeleton.rest if bound is None else bound
-    onto = _onto(figure, stood)
-    if not onto:
+    parts = _Parts.of(figure)
+    onto = parts.onto() if parts is not None else {}
+    if parts is None or not onto:
         return document
-    whole = hung_anew(figure, onto, stood)
+    whole = hung_anew(figure, onto, parts.stood)
     own = set(map(id, clips))
     return replace(
         document,
@@ -58,59 +58,70 @@ def _told(figure: Figure, onto: dict[int, int]) -> Finding:
     return Finding("limbs-apart", "note", figure.name, message)
 
 
-def _onto(figure: Figure, stood: WorldTransforms) -> dict[int, int]:
-    """For each bone to hang elsewhere the one to hang it on."""
-    skeleton, weight = figure.skeleton, figure.skin_on_bones
-    if weight is None or figure.known_roles or len(set(skeleton.names)) < len(skeleton):
-        return {}
-    parts = _Parts(figure, weight > 0.0, stood.positions[0])
-    if len(parts.tops) < _LIMB:
-        return {}
-    limbs = parts.twins()
-    rest = [top for top in parts.tops if top not in limbs]
-    if not limbs or not rest:
-        return {}
-    onto: dict[int, int] = {}
-    # What is large is of the trunk; what is small may be a prop.
-    joined = {max(rest, key=lambda top: float(weight[parts.part == top].sum()))}
-    joined |= {top for top in rest if parts.line(top)[0] >= _LIMB}
-    for top in limbs:
-        carrier = parts.across_the_seam(top, joined)
-        if carrier >= 0 and parts.belongs(top, carrier):
-            onto[parts.loose(top)] = carrier
-    if not onto:
-        return {}
-    joined |= set(limbs)
-    small = [top for top in rest if top not in joined]
-    for top in small:
-        carrier = parts.across_the_seam(top, joined)
-        if carrier >= 0:
-            onto[parts.loose(top)] = carrier
-    return onto | parts.held_beside(small, onto)
-
-
 class _Parts:
     """A skeleton seen by its skin: bones with skin that hang together, each part called by its ``tops``."""
 
-    def __init__(self, figure: Figure, skinned: np.ndarray, places: Floats) -> None:
-        self.figure, self.skeleton, self.places = figure, figure.skeleton, places
-        self.part = np.full(len(skinned), -1, dtype=np.intp)
+    def __init__(self, figure: Figure, weight: Floats) -> None:
+        self.figure, self.skeleton, self.weight = figure, figure.skeleton, weight
+        self.part = np.full(len(weight), -1, dtype=np.intp)
         above = self.part.copy()
         for bone, parent in enumerate(self.skeleton.parents.tolist()):
             above[bone] = above[parent] if parent >= 0 else -1
-            if skinned[bone]:
+            if weight[bone] > 0.0:
                 self.part[bone] = above[bone] = above[bone] if above[bone] >= 0 else bone
-        # Whether all the skin that a bone carries is of one part.
-        self.alone, lowest, highest = np.zeros(len(above), dtype=bool), self.part.copy(), self.part.copy()
-        lowest[~skinned] = len(above)
-        for bone in range(len(above) - 1, -1, -1):
-            self.alone[bone] = lowest[bone] == highest[bone]
+        self.tops = np.unique(self.part[self.part >= 0]).tolist()
+
+    @classmethod
+    def of(cls, figure: Figure) -> _Parts | None:
+        """The parts of a figure; None if it has too few to be apart, or says itself which bone is which."""
+        weight, names = figure.skin_on_bones, figure.skeleton.names
+        if weight is None or figure.known_roles or len(set(names)) < len(names):
+            return None
+        parts = cls(figure, weight)
+        return parts if len(parts.tops) >= _LIMB else None
+
+    @cached_property
+    def stood(self) -> WorldTransforms:
+        """The pose the meshes were bound in, in which all is where it belongs; else the rest pose."""
+        bound = bound_pose(self.figure)
+        return self.skeleton.rest if bound is None else bound
+
+    @cached_property
+    def alone(self) -> np.ndarray:
+        """Whether all the skin that a bone carries is of one part, ``(bones,)``."""
+        out, lowest, highest = np.zeros(len(self.part), dtype=bool), self.part.copy(), self.part.copy()
+        lowest[self.part < 0] = len(self.part)
+        for bone in range(len(out) - 1, -1, -1):
+            out[bone] = lowest[bone] == highest[bone]
             parent = self.skeleton.parents[bone]
             if parent >= 0:
                 lowest[parent] = min(lowest[parent], lowest[bone])
                 highest[parent] = max(highest[parent], highest[bone])
-        self.tops = np.unique(self.part[self.part >= 0]).tolist()
-        self.height = float(np.ptp(self.skeleton.rest.positions[0], axis=0).max())
+        return out
+
+    def onto(self) -> dict[int, int]:
+        """For each bone to hang elsewhere the one to hang it on."""
+        limbs = self.twins()
+        rest = [top for top in self.tops if top not in limbs]
+        if not limbs or not rest:
+            return {}
+        # What is large is of the trunk; what is small may be a prop.
+        joined = {max(rest, key=lambda top: float(self.weight[self.part == top].sum()))}
+        joined |= {top for top in rest if self.line(top)[0] >= _LIMB}
+        found: dict[int, int] = {}
+        for top in limbs:
+            carrier = self.across_the_seam(top, joined)
+            if carrier >= 0 and self.belongs(top, carrier):
+                found[self.loose(top)] = carrier
+        if not found:
+            return {}
+        joined |= set(limbs)
+        small = [top for top in rest if top not in joined]
+        for top in small:
+            carrier = self.across_the_seam(top, joined)
+            if carrier >= 0:
+                found[self.loose(top)] = carrier
+        return found | self.held_beside(small, found)
 
     def twins(self) -> list[int]:
         """The tops of limbs of which there are two."""
@@ -159,11 +170,12 @@ class _Parts:
             holder = int(self.skeleton.parents[holder])
         if holder < 0:
             return True
-        way = self.places[carrier] - self.places[holder]
+        places = self.stood.positions[0]
+        way = places[carrier] - places[holder]
         length = float(way @ way)
-        if length < (_NEAR * self.height) ** 2:
+        if length < (_NEAR * float(np.ptp(places, axis=0).max())) ** 2:
             return False
-        return float((self.places[top] - self.places[holder]) @ way) > _ALONG * length
+        return float((places[top] - places[holder]) @ way) > _ALONG * length
 
     def held_beside(self, tops: Sequence[int], onto: dict[int, int]) -> dict[int, int]:
         """What goes with parts that hang elsewhere now, as a shield does with the thumb that the same bone holds."""

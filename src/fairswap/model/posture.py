@@ -19,6 +19,8 @@ PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 _USUAL_HEIGHT_M = 1.6
 # Of one bone, the longest: more would make too many pairs.
 _MOST_LIMBS = 40
+# Limbs that begin further from what holds them, of their length, do not belong to it.
+_FAR = 0.6
 _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "hm": 0.5}
 
 
@@ -175,7 +177,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         first, second = two
         return below[first] == below[second] and abs(reach[first] - reach[second]) < 0.05 * reach[first]
 
-    for hub in range(count):
+    for hub in sorted(range(count), key=lambda bone: -reach[bone]):  # bodies are larger than hands
         limbs = limbs_of(hub)
         if len(limbs) < 3:
             continue
@@ -196,6 +198,8 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         )
         if pair is None or abs(reach[pair[0]] - reach[pair[1]]) > 0.15 * max(reach[pair[0]], reach[pair[1]]):
             continue  # no twins: neck and arms, perhaps
+        if all(float(np.linalg.norm(positions[limb] - positions[hub])) > _FAR * reach[limb] for limb in pair):
+            continue  # arms that a control bone holds: legs begin near what they hang on
         inside = np.zeros(count, dtype=bool)
         inside[trunk] = True
         for bone in range(trunk + 1, count):

@@ -117,7 +117,7 @@ def bound_pose(figure: Figure) -> WorldTransforms | None:
     """The pose in which the meshes of a figure were bound to its bones: one frame.
 
     None if that is how it rests, or if the bones of its meshes were in no pose that this skeleton can take. Bones that
-    hold no vertices stand as they do at rest to the nearest bone below them that does, else to their parents.
+    hold no vertices stand as they do at rest to their parents, or, above all that do, to a bone that they carry.
     """
     skeleton = figure.skeleton
     turns, places = np.zeros((len(skeleton), 4)), np.zeros((len(skeleton), 3))
@@ -132,21 +132,23 @@ def bound_pose(figure: Figure) -> WorldTransforms | None:
         bound |= held
     if not bound.any():
         return None
-    rest = skeleton.rest
-    known = bound.copy()
-    for bone in range(len(skeleton) - 1, -1, -1):
-        below = [child for child in skeleton.children[bone] if known[child]]
-        if below and not known[bone]:
-            child = min(below, key=lambda child: float(np.linalg.norm(skeleton.rest_translations[child])))
-            turns[bone] = multiply(turns[child], conjugate(skeleton.rest_rotations[child]))
-            places[bone] = places[child] - rotate(turns[bone], skeleton.rest_translations[child])
-            known[bone] = True
-    for bone, parent in enumerate(skeleton.parents.tolist()):
-        if parent < 0 and not known[bone]:
-            turns[bone], places[bone] = rest.rotations[0, bone], rest.positions[0, bone]
-        elif not known[bone]:
-            turns[bone] = multiply(turns[parent], skeleton.rest_rotations[bone])
-            places[bone] = places[parent] + rotate(turns[parent], skeleton.rest_translations[bone])
+    rest, known = skeleton.rest, bound.copy()
+    # What no bone with skin carries goes with those that it carries itself; only then with roots, which rest.
+    for roots in (False, True):
+        for bone, parent in enumerate(skeleton.parents.tolist()):
+            children = [] if roots else [child for child in skeleton.children[bone] if bound[child]]
+            if known[bone]:
+                continue
+            if parent >= 0 and known[parent]:
+                turns[bone] = multiply(turns[parent], skeleton.rest_rotations[bone])
+                places[bone] = places[parent] + rotate(turns[parent], skeleton.rest_translations[bone])
+            elif children:
+                child = min(children, key=lambda child: float(np.linalg.norm(skeleton.rest_translations[child])))
+                turns[bone] = multiply(turns[child], conjugate(skeleton.rest_rotations[child]))
+                places[bone] = places[child] - rotate(turns[bone], skeleton.rest_translations[child])
+            elif roots:
+                turns[bone], places[bone] = rest.rotations[0, bone], rest.positions[0, bone]
+            known[bone] = (parent >= 0 and known[parent]) or bool(children) or roots
     if np.degrees(angle_between(turns, rest.rotations[0])).max() < _BOUND_DEGREES:
         return None
     joined = bound & (skeleton.parents >= 0) & bound[skeleton.parents]

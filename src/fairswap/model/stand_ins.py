@@ -324,3 +324,11 @@ def carrier_of(figure: Figure, bone: int) -> int:
     stand_ins, names = figure.stand_ins, figure.skeleton.names
     carrier = stand_ins.carriers.get(names[bone]) if stand_ins is not None else None
     return bone if carrier is None else names.index(carrier)
+
+
+def bone_in_file(figure: Figure, bone: int) -> int:
+    """Which bone of the file a bone is, or goes with: its index there."""
+    if figure.stand_ins is None:
+        return bone
+    name = figure.skeleton.names[carrier_of(figure, bone)]
+    return figure.stand_ins.original.skeleton.names.index(name)

@@ -6,6 +6,7 @@ import numpy as np
 
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
+from fairswap.model.skeleton import WorldTransforms
 
 # A limb that hangs this straight ends at its sole, not at the tip of a shoe.
 _HANGS = np.cos(np.radians(35.0))
@@ -13,10 +14,12 @@ _HANGS = np.cos(np.radians(35.0))
 _LEAST = 0.01
 
 
-def skin_of_bones(figure: Figure) -> dict[int, Floats]:
-    """For each bone that holds any skin, the vertices ``(n, 3)`` that it holds more than others do, as they rest."""
+def skin_of_bones(figure: Figure, stood: WorldTransforms | None = None) -> dict[int, Floats]:
+    """For each bone that holds any skin, the vertices ``(n, 3)`` that it holds more than others do, as they rest or as
+    they are in the pose ``stood``, of one frame."""
     found: dict[int, list[Floats]] = {}
-    for mesh, vertices in zip(figure.meshes, figure.rest_vertices, strict=True):
+    skins = figure.rest_vertices if stood is None else figure.skin(stood)
+    for mesh, vertices in zip(figure.meshes, skins, strict=True):
         owner = mesh.main_bones
         for bone in np.unique(owner).tolist():
             found.setdefault(bone, []).append(vertices[owner == bone])

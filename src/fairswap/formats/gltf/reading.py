@@ -215,11 +215,12 @@ def _to_ours(
 
 
 def _posture_in(tree: Tree, own: FigureNodes, parents: np.ndarray, holding: np.ndarray) -> Posture | None:
-    """The posture of the bones that hold skin; of all, where those are no body, or all stand as the format asks."""
+    """The posture of the bones that hold skin, or of all if those stand as the format asks: what else a rig has, to be
+    moved by, is no reason to turn it."""
     places = tree.world[own.nodes][:, :3, 3]
-    held, whole = posture_from_positions(places, parents, holding), posture_from_positions(places, parents)
+    whole = posture_from_positions(places, parents)
     as_asked = whole is not None and (whole.up, whole.forward) == (OURS.up, OURS.forward)
-    return whole if held is None or as_asked else held
+    return whole if as_asked else posture_from_positions(places, parents, holding)
 
 
 def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray, holding: np.ndarray) -> list[Posture]:
