@@ -28,7 +28,7 @@ _LIMITS = {
 _TWIST_DEGREES = 25.0
 # Of a figure with legs of 0.9 m; of others in proportion.
 _USUAL_LEG_M = 0.9
-_LOWEST_CM_S, _BELOW_CM, _INSIDE_CM = 8.0, 4.0, 8.0
+_LOWEST_CM_S, _LOWEST_SHARE, _BELOW_CM, _INSIDE_CM = 8.0, 0.15, 4.0, 8.0
 _SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
 _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
@@ -113,7 +113,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     rise = after.float_cm - legs * max(before.float_cm, stands.float_cm)
     yield _score("feet", "a standing foot slides more", slide, leg * _SLIDE_CM_S, "cm/s")
     skim = after.lowest_cm_s - legs * before.lowest_cm_s
-    yield _score("feet", "the lowest sole goes faster over the floor", skim, leg * _LOWEST_CM_S, "cm/s")
+    # Of feet that never stand, as in a run on the spot, longer soles go faster by a share.
+    skims = leg * _LOWEST_CM_S + _LOWEST_SHARE * legs * before.lowest_cm_s
+    yield _score("feet", "the lowest sole goes faster over the floor", skim, skims, "cm/s")
     yield _score("feet", "soles go below the floor", sink, leg * _SINK_CM, "cm")
     yield _score("feet", "standing feet float", rise, leg * _FLOAT_CM, "cm")
     yield _score("feet", "contact with the floor is lost", 1.0 - found.contacts.kept_share, _LOST_SHARE, "of the time")

@@ -97,6 +97,11 @@ class Staged:
         body = {bone for role, bone in roles if part_of(role) != "face" and role != "root"}
         return frozenset(body | {end for end in skeleton.ends if int(skeleton.parents[end]) in body})
 
+    @property
+    def floor_m(self) -> float:
+        """The height of the ground that it stands on."""
+        return self.figure.floor_m if self.rigged is None else self.rigged.floor_m
+
     @cached_property
     def height_m(self) -> float:
         """How tall it is: at rest; where that has no height, in what is shown."""
@@ -150,7 +155,7 @@ class Staged:
         seen = (self.points(frame, panel) @ VIEWS[panel.view].T)[:, :2] / self.height_m
         low, high = bounds_of(seen)
         around = _AROUND * max(high - low) if panel.roles else 0.0
-        floor = self.figure.floor_m / self.height_m
+        floor = self.floor_m / self.height_m
         return np.array([low[0] - around, high[0] + around, low[1] - floor - around, high[1] - floor + around])
 
 
@@ -186,7 +191,7 @@ class Frame:
         # Half a panel up from the middle of what it is of, or all the way from the floor.
         low = 0.5 * (box[2] + box[3]) * staged.height_m if panel.roles else 0.0
         at = (0.5 * _FINE * self.width, _FINE * (0.5 * self.height if panel.roles else self.floor_px))
-        centre = np.array([0.0, staged.figure.floor_m + low, 0.0]) + middle * VIEWS[panel.view][0]
+        centre = np.array([0.0, staged.floor_m + low, 0.0]) + middle * VIEWS[panel.view][0]
         return View(panel.view, centre, at, _FINE * self.scale / staged.height_m)
 
     @property
