@@ -1023,6 +1023,18 @@ def legs_that_hang_on_nothing(scene):
     _hung_elsewhere(scene, legs, above, above)
 
 
+@rewrite
+def feet_on_control_bones(scene):
+    """Feet hang on bones without skin below the root, as goals of legs; keys of their own keep them at the ankles."""
+    _, legs = _limbs(scene)
+    top, joints = scene.tops()[0], set(scene.joints)
+    for number, leg in enumerate(legs):
+        knee = max(scene.nodes[leg]["children"], key=lambda node: len(_below(scene, [node]) & joints))
+        foot = max(scene.nodes[knee]["children"], key=lambda node: len(_below(scene, [node]) & joints))
+        place = {"name": f"goal {number}", "translation": [0.0, 0.0, 0.0]}
+        _hung_elsewhere(scene, [foot], top, _add_joint(scene, top, place, top))
+
+
 def sockets_that_hold_no_skin(scene):
     """Points to hang things on, all over the body, listed as joints."""
     dice, joints = np.random.default_rng(2), scene.joints

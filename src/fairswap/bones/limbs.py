@@ -13,7 +13,7 @@ from fairswap.bones.words import fit
 # Weights of what is seen, in the currency of the whole search; see bench/calibrate.py for how sure a lead makes us.
 _NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4
 _MOVES, _HINGE = 0.15, 0.6
-_ONE_PLACE = 1.5
+_ONE_PLACE = 3.0
 _KEPT_ALIGNMENTS = 6
 _NEIGHBOURS, _MOST_PAIRS = 8, 16
 

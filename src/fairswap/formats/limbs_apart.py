@@ -9,7 +9,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
-from functools import cached_property
 from itertools import combinations, permutations
 
 import numpy as np
@@ -23,7 +22,7 @@ from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import completed_clip, hung_anew
 
 # Limbs have so many bones with skin at least, and twins are alike within this share of their length.
-_LIMB, _ALIKE = 3, 0.2
+_LIMB, _PAIR, _ALIKE = 3, 2, 0.2
 # A limb belongs to a bone further along the body if it begins at more than this share of the way there.
 _ALONG = 0.6
 # Skin that less of one vertex is held by both parts is not shared, but rounded.
@@ -37,11 +36,10 @@ def with_limbs_hung(document: Document) -> Document:
     if not document.figures:
         return document
     figure, clips = document.figure, document.clips_of(document.figure)
-    parts = _Parts.of(figure)
-    onto = parts.onto() if parts is not None else {}
-    if parts is None or not onto:
+    onto = limbs_apart(figure)
+    if not onto:
         return document
-    whole = hung_anew(figure, onto, parts.stood)
+    whole = hung_anew(figure, onto, _stood(figure))
     own = set(map(id, clips))
     return replace(
         document,
@@ -49,6 +47,18 @@ def with_limbs_hung(document: Document) -> Document:
         clips=tuple(completed_clip(clip, whole) if id(clip) in own else clip for clip in document.clips),
         findings=(*document.findings, _told(figure, onto)),
     )
+
+
+def limbs_apart(figure: Figure) -> dict[int, int]:
+    """The bones of limbs that hang beside a body, each with the bone that it belongs to."""
+    parts = _Parts.of(figure)
+    return {} if parts is None else parts.onto()
+
+
+def _stood(figure: Figure) -> WorldTransforms:
+    """The pose the meshes were bound in, in which all is where it belongs; else the rest pose."""
+    bound = bound_pose(figure)
+    return figure.skeleton.rest if bound is None else bound
 
 
 def _told(figure: Figure, onto: dict[int, int]) -> Finding:
@@ -80,48 +90,34 @@ class _Parts:
         parts = cls(figure, weight)
         return parts if len(parts.tops) >= _LIMB else None
 
-    @cached_property
-    def stood(self) -> WorldTransforms:
-        """The pose the meshes were bound in, in which all is where it belongs; else the rest pose."""
-        bound = bound_pose(self.figure)
-        return self.skeleton.rest if bound is None else bound
-
-    @cached_property
-    def alone(self) -> np.ndarray:
-        """Whether all the skin that a bone carries is of one part, ``(bones,)``."""
-        out, lowest, highest = np.zeros(len(self.part), dtype=bool), self.part.copy(), self.part.copy()
-        lowest[self.part < 0] = len(self.part)
-        for bone in range(len(out) - 1, -1, -1):
-            out[bone] = lowest[bone] == highest[bone]
-            parent = self.skeleton.parents[bone]
-            if parent >= 0:
-                lowest[parent] = min(lowest[parent], lowest[bone])
-                highest[parent] = max(highest[parent], highest[bone])
-        return out
-
     def onto(self) -> dict[int, int]:
         """For each bone to hang elsewhere the one to hang it on."""
         limbs = self.twins()
         rest = [top for top in self.tops if top not in limbs]
-        if not limbs or not rest:
+        if not rest:
             return {}
         # What is large is of the trunk; what is small may be a prop.
         joined = {max(rest, key=lambda top: float(self.weight[self.part == top].sum()))}
         joined |= {top for top in rest if self.line(top)[0] >= _LIMB}
-        found: dict[int, int] = {}
-        for top in limbs:
-            carrier = self.across_the_seam(top, joined)
-            if carrier >= 0 and self.belongs(top, carrier):
-                found[self.loose(top)] = carrier
-        if not found:
-            return {}
+        found = self.carriers(limbs, joined)
+        found = {top: carrier for top, carrier in found.items() if self.belongs(top, carrier)}
         joined |= set(limbs)
         small = [top for top in rest if top not in joined]
-        for top in small:
-            carrier = self.across_the_seam(top, joined)
-            if carrier >= 0:
-                found[self.loose(top)] = carrier
-        return found | self.held_beside(small, found)
+        held = self.carriers(small, joined)
+        if not found:  # feet or hands that controls hold: at least two, on the ends of two limbs
+            held = {top: carrier for top, carrier in held.items() if self.ends(carrier)}
+            held = held if len(set(held.values())) >= _PAIR else {}
+        onto = found | held
+        return onto | self.held_beside(small, onto) if onto else {}
+
+    def carriers(self, tops: Sequence[int], joined: set[int]) -> dict[int, int]:
+        """For each of some parts the bone of ``joined`` ones across the seam, if there is one."""
+        rows = ((top, self.across_the_seam(top, joined)) for top in tops)
+        return {top: carrier for top, carrier in rows if carrier >= 0}
+
+    def ends(self, bone: int) -> bool:
+        """Whether no bone below one holds skin."""
+        return not (self.weight[self.skeleton.below(bone)] > 0.0).any()
 
     def twins(self) -> list[int]:
         """The tops of limbs of which there are two."""
@@ -157,20 +153,14 @@ class _Parts:
         most = shared if shared.max() > _SHARED else met
         return int(np.argmax(most)) if most.any() else -1
 
-    def loose(self, top: int) -> int:
-        """The highest bone above a top, or itself, that carries no skin but that of its part."""
-        while (parent := int(self.skeleton.parents[top])) >= 0 and self.alone[parent]:
-            top = parent
-        return top
-
     def belongs(self, top: int, carrier: int) -> bool:
         """Whether a limb begins at its carrier rather than at what holds both, as thighs do on hips without skin."""
         holder, carries = int(self.skeleton.parents[top]), self.skeleton.with_ancestors([carrier])
         while holder >= 0 and holder not in carries:
             holder = int(self.skeleton.parents[holder])
-        if holder < 0:
+        if holder < 0 or self.ends(carrier):
             return True
-        places = self.stood.positions[0]
+        places = _stood(self.figure).positions[0]
         way = places[carrier] - places[holder]
         length = float(way @ way)
         if length < (_NEAR * float(np.ptp(places, axis=0).max())) ** 2:
@@ -180,11 +170,11 @@ class _Parts:
     def held_beside(self, tops: Sequence[int], onto: dict[int, int]) -> dict[int, int]:
         """What goes with parts that hang elsewhere now, as a shield does with the thumb that the same bone holds."""
         found = {}
-        alone = [top for top in tops if self.loose(top) not in onto]
+        alone = [top for top in tops if top not in onto]
         for top in alone:
-            holder = int(self.skeleton.parents[self.loose(top)])
+            holder = int(self.skeleton.parents[top])
             held = [other for other in self.tops if holder in self.skeleton.with_ancestors([other])]
-            where = {onto.get(self.loose(other), -1) for other in held if other not in alone}
+            where = {onto.get(other, -1) for other in held if other not in alone}
             if holder >= 0 and len(where) == 1:
-                found[self.loose(top)] = where.pop()
+                found[top] = where.pop()
         return {bone: carrier for bone, carrier in found.items() if carrier >= 0}

@@ -19,6 +19,8 @@ PLAUSIBLE_HEIGHT_M = (0.25, 5.0)
 _USUAL_HEIGHT_M = 1.6
 # Of one bone, the longest: more would make too many pairs.
 _MOST_LIMBS = 40
+# Toes go ahead by more than this, of what they go down: a shin with nothing below it is none.
+_TOES_AHEAD = 0.5
 # Limbs that begin further from what holds them, of their length, do not belong to it.
 _FAR = 0.6
 _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "hm": 0.5}
@@ -87,7 +89,8 @@ def posture_from_positions(places: Floats, parents: Integers, counts: np.ndarray
     toes_ahead = np.mean(toes - positions[[leg[min(2, len(leg) - 1)] for leg in legs]], axis=0)
     height = float(np.ptp(positions[:, up_axis]))
     reason = f"the trunk is above the legs along {up}"
-    if abs(toes_ahead[forward_axis]) > 0.03 * leg_length:
+    ahead, down = abs(toes_ahead[forward_axis]), abs(toes_ahead[up_axis])
+    if ahead > 0.03 * leg_length and ahead > _TOES_AHEAD * down:
         forward = ("+" if toes_ahead[forward_axis] > 0 else "-") + "XYZ"[forward_axis]
         reason += f", the toes point to {forward}"
     else:

@@ -319,3 +319,16 @@ def _by_level(
         positions[:, span] += positions[:, above[span]]
     out.rotation_tracks[order] = rotations.transpose(1, 0, 2)
     out.position_tracks[order] = positions.transpose(1, 0, 2)
+
+
+def parents_first(parents: Sequence[int]) -> list[int]:
+    """The bones in an order in which each comes after what it hangs on, else as they were."""
+    placed, order = set[int](), list[int]()
+    for bone in range(len(parents)):
+        way = []
+        while bone >= 0 and bone not in placed:
+            way.append(bone)
+            bone = parents[bone]
+        order += reversed(way)
+        placed |= set(way)
+    return order

@@ -18,7 +18,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import PoseBuilder, Poses
 from fairswap.model.rotation import angle_between, conjugate, matrix_from_quaternion, multiply, rotate
-from fairswap.model.skeleton import Skeleton, WorldTransforms
+from fairswap.model.skeleton import Skeleton, WorldTransforms, parents_first
 
 # Less is rounding: a joint that is where it rests (metres).
 _AT_REST_M = 1e-6
@@ -116,7 +116,7 @@ def hung_anew(figure: Figure, onto: Mapping[int, int], stood: WorldTransforms) -
     """
     old = figure.skeleton
     above = [onto.get(bone, parent) for bone, parent in enumerate(old.parents.tolist())]
-    own = _parents_first(above)
+    own = parents_first(above)
     at = {bone: index for index, bone in enumerate(own)}
     rotations, translations = old.rest_rotations.copy(), old.rest_translations.copy()
     turns, places = stood.rotations[0], stood.positions[0]
@@ -147,19 +147,6 @@ def _as_reckoned(
         boxes = np.full((len(skeleton), 2, 3), np.nan)
         boxes[into] = figure.bone_boxes
     return replace(figure, skeleton=skeleton, meshes=meshes, known_roles=known, stand_ins=stand_ins, bone_boxes=boxes)
-
-
-def _parents_first(parents: Sequence[int]) -> list[int]:
-    """The bones in an order in which each comes after what it hangs on, else as they were."""
-    placed, order = set[int](), list[int]()
-    for bone in range(len(parents)):
-        way = []
-        while bone >= 0 and bone not in placed:
-            way.append(bone)
-            bone = parents[bone]
-        order += reversed(way)
-        placed |= set(way)
-    return order
 
 
 def completed_clip(clip: Clip, figure: Figure) -> Clip:
@@ -215,7 +202,7 @@ def _without(skeleton: Skeleton, stand_ins: StandIns) -> tuple[Skeleton, list[in
             above[bone] = names.index(stand_ins.hung[name]) if stand_ins.hung[name] in names else -1
         while above[bone] >= 0 and names[above[bone]] in stand_ins.carriers:
             above[bone] = parents[above[bone]]
-    kept = [bone for bone in _parents_first(above) if names[bone] not in stand_ins.carriers]
+    kept = [bone for bone in parents_first(above) if names[bone] not in stand_ins.carriers]
     at = {bone: index for index, bone in enumerate(kept)}
     ends = frozenset(at[bone] for bone in kept if bone in skeleton.ends)
     rest = skeleton.rest

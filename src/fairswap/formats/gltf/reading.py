@@ -19,28 +19,24 @@ from fairswap.formats.gltf.holding import bones_that_hold
 from fairswap.formats.gltf.materials import MaterialOrigin, picture_of_image
 from fairswap.formats.gltf.merging import container_with_merged_joints
 from fairswap.formats.gltf.meshes import read_meshes, weights_width_by_node
-from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, posed_tree, tree_from_nodes
+from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, tree_from_nodes
 from fairswap.formats.gltf.opening import container_from_bytes
 from fairswap.formats.gltf.origins import AT_ONCE_S, GltfOrigin, GltfSource
 from fairswap.formats.gltf.pieces import container_with_joined_pieces
+from fairswap.formats.gltf.stance import posture_of_nodes
+from fairswap.formats.limbs_apart import limbs_apart
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
 from fairswap.formats.vrm.avatars import Places, avatar_from
 from fairswap.formats.vrm.humanoid import extension_of, nodes_of_motion, vrm_roles
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, Integers
 from fairswap.model.avatar import Avatar
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import BesideTrack, MorphTrack, PoseBuilder, Poses, StretchTrack
-from fairswap.model.posture import (
-    PLAUSIBLE_HEIGHT_M,
-    Posture,
-    posture_from_positions,
-    posture_of_file,
-    unit_from_height,
-)
+from fairswap.model.posture import PLAUSIBLE_HEIGHT_M, Posture, unit_from_height
 from fairswap.model.rotation import without_sign_jumps
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, UNITS_M, Space, nearest_direction, usual_forward
@@ -120,7 +116,6 @@ def _joined(
 def _figure(
     container: Container, tree: Tree, own: FigureNodes, unit: str | None, up: str | None
 ) -> tuple[Figure, list[Finding], Space]:
-    document = container.document
     bone_of = {node: bone for bone, node in enumerate(own.nodes)}
     parents = np.full(len(own.nodes), -1, dtype=np.intp)
     for bone, node in enumerate(own.nodes):
@@ -128,14 +123,28 @@ def _figure(
         while above >= 0 and above not in bone_of:
             above = tree.parents[above]
         parents[bone] = bone_of.get(above, -1)
+    holding = bones_that_hold(container, tree, own)
+    posture = posture_of_nodes(container, tree, own, parents, holding)
+    read = _standing(container, tree, own, parents, posture, unit, up)
+    carried = limbs_apart(read[0])
+    if carried:  # only with these in their places it is the body that it stands as
+        whole = parents.copy()
+        whole[list(carried)] = list(carried.values())
+        again = posture_of_nodes(container, tree, own, whole, holding)
+        if again is not None and posture != again:
+            return _standing(container, tree, own, parents, again, unit, up)
+    return read
+
+
+def _standing(
+    container: Container, tree: Tree, own: FigureNodes, parents: Integers, posture: Posture | None, unit: str | None,
+    up: str | None,
+) -> tuple[Figure, list[Finding], Space]:  # fmt: skip
+    """A figure, stood up from the posture that it is in."""
+    document = container.document
+    bone_of = {node: bone for bone, node in enumerate(own.nodes)}
     name = _figure_name(container, tree, own)
     findings: list[Finding] = []
-    holding = bones_that_hold(container, tree, own)
-    posture = _posture_in(tree, own, parents, holding)
-    if posture is None or (posture.up, posture.forward) != (OURS.up, OURS.forward):
-        posture, _ = posture_of_file(posture, _postures_shown(container, own, parents, holding), OURS)
-    if posture is not None and extension_of(container.raw, "VRM"):
-        posture = replace(posture, forward="-Z", reason="as VRM 0.x has it")
     to_ours = _to_ours(tree.world[own.nodes][:, :3, 3], posture, container, name, unit, up, findings)
     fold = fold_nodes(tree, own.nodes, parents, to_ours)
     space = _data_space(fold.above[0, :3, :3])
@@ -212,31 +221,6 @@ def _to_ours(
             message = f"the file is not as {asked} asks: {space} ({size}; {reason}); stood up and scaled to metres"
             findings.append(Finding("space-corrected", "warning", name, message))
     return space.turn * space.metres
-
-
-def _posture_in(tree: Tree, own: FigureNodes, parents: np.ndarray, holding: np.ndarray) -> Posture | None:
-    """The posture of the bones that hold skin, or of all if those stand as the format asks: what else a rig has, to be
-    moved by, is no reason to turn it."""
-    places = tree.world[own.nodes][:, :3, 3]
-    whole = posture_from_positions(places, parents)
-    as_asked = whole is not None and (whole.up, whole.forward) == (OURS.up, OURS.forward)
-    return whole if as_asked else posture_from_positions(places, parents, holding)
-
-
-def _postures_shown(container: Container, own: FigureNodes, parents: np.ndarray, holding: np.ndarray) -> list[Posture]:
-    """The postures of a figure in the first frame of each animation that moves it, by the bones that hold its skin."""
-    found, bones = [], set(own.nodes)
-    for index in range(len(container.document.animations)):
-        keys = keys_of_animation(container, index, weights_width_by_node(container))
-        first = {
-            (node, path): track.values[0]
-            for (node, path), track in keys.items()
-            if node in bones and path != "weights" and np.isfinite(track.values[0]).all() and track.values[0].any()
-        }
-        if first:
-            posture = _posture_in(posed_tree(container.document, first), own, parents, holding)
-            found += [posture] if posture else []
-    return found
 
 
 def _data_space(linear: Floats) -> Space | None:
