@@ -343,11 +343,16 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
     second = {bone for bone, _ in duplicates}
     used = set(role_of) | set(helper) | rig.ends | second
     extra = tuple(bone for bone in range(rig.count) if bone not in used)
-    for role, answer in answers.items():
-        if answer.other is not None and answer.confidence < 0.9:
-            names = rig.skeleton.names
-            message = f"{role}: ‹{names[answer.bone]}› or ‹{names[answer.other]}›; the first was taken"
-            findings.append(Finding("bone-unsure", "note", rig.figure.name, message))
+    names = rig.skeleton.names
+    unsure = [
+        f"{role} ‹{names[answer.bone]}› or ‹{names[answer.other]}›"
+        for role, answer in answers.items()
+        if answer.other is not None and answer.confidence < 0.9
+    ]
+    if unsure:
+        rows = ", ".join(unsure)
+        message = f"two bones fit nearly alike, the first was taken: {rows}"
+        findings.append(Finding("bone-unsure", "note", rig.figure.name, message))
     return Identification(
         rig.figure.name, answers, helper, tuple(sorted(rig.ends)), extra, tuple(duplicates), tuple(findings)
     )

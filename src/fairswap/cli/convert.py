@@ -26,6 +26,7 @@ if TYPE_CHECKING:
     from fairswap.face.transfer import LostUnit
     from fairswap.figures.placing import Place
     from fairswap.jobs.conversion import Conversion, Conversions
+    from fairswap.jobs.failures import Failure
     from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
     from fairswap.model.document import Document
     from fairswap.retarget.options import MotionOptions
@@ -218,25 +219,22 @@ def _to_platform(
 
 
 def _read(motions: Sequence[Path], reading: options.Reading, step):  # type: ignore[no-untyped-def]
-    """The motions that can be read, and why the others cannot; a single one must."""
-    from fairswap.cli.remedies import worded_error
-    from fairswap.errors import FairSwapError
+    """The motions that can be read, and why the others cannot; one must."""
+    from fairswap.jobs.failures import going_on, none_done
 
     documents: list[Document] = []
-    failed: list[FailedRow] = []
+    failed: list[Failure] = []
     for path in motions:
-        try:
+        with going_on(failed, str(path), ""):
             documents.append(reading.load(path))
-        except FairSwapError as error:
-            if len(motions) == 1:
-                raise
-            failed.append(FailedRow(str(path), "", worded_error(error)))
         step(path.name)
+    if not documents:
+        raise none_done(failed)
     return documents, failed
 
 
 def _report(
-    done: Conversions, failed: list[FailedRow], motion: MotionOptions, out: Path,
+    done: Conversions, failed: list[Failure], motion: MotionOptions, out: Path,
     pictured: tuple[Path | None, options.Looks], output: Output,
 ) -> ConvertReport:  # fmt: skip
     """Write the results and the pictures; tell what was done."""
@@ -253,7 +251,7 @@ def _report(
         output.files.reserve(*pictures)
         written = done.write(out, output.files)
         written += [output.write(path, _sheet(row, looks)) for path, row in zip(pictures, done.done, strict=False)]
-    failures = [FailedRow(row.file, row.clip, worded_error(row.error)) for row in done.failures]
+    failures = tuple(FailedRow(row.file, row.clip, worded_error(row.error)) for row in (*failed, *done.failures))
     return ConvertReport(
         target_file=done.target.file,
         target_figure=done.target.figure.name,
@@ -262,7 +260,7 @@ def _report(
         hands=motion.hands,
         layers=tuple(layers_named(file).name for file in motion.layers),
         clips=tuple(_clip_row(row) for row in done.done),
-        failed=(*failed, *failures),
+        failed=failures,
         kept_clips=tuple(clip.name for clip in done.kept_clips),
         written=tuple(WrittenRow(name, Path(name).stat().st_size) for name in written),
         findings=finding_rows(done.findings),
@@ -334,7 +332,8 @@ def _lines(report: ConvertReport, whole: bool) -> Iterator[str]:
         yield from _short_lines(report.clips)
     for row in report.failed:
         name = f"{row.file} {row.clip}".strip()
-        yield f"  {click.style('failed', fg='red')}   {name}: {row.error}"
+        said = row.error if row.error.startswith(name) else f"{name}: {row.error}"
+        yield f"  {click.style('failed', fg='red')}   {said}"
     if report.failed:
         yield f"  {len(report.clips)} done, {len(report.failed)} failed"
     if report.fit is not None:

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from fairswap.measure.verdict import NEARLY, SAME, PartScore, reaches
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     from fairswap.cli.reports import ComparisonRow, CutRow, FindingRow
@@ -33,10 +34,15 @@ def table(rows: Sequence[Sequence[str]], heads: Sequence[str], indent: str = "  
 
 
 def finding_lines(findings: Iterable[FindingRow]) -> Iterator[str]:
-    """Findings: severity, place, message, what to do, and the code under which docs/findings.md has more."""
-    for finding in findings:
+    """Findings: severity, place, message, what to do, and the code under which docs/findings.md has more; what is the
+    same of several places is said once."""
+    alike: dict[tuple[str, ...], list[FindingRow]] = {}
+    for row in findings:
+        alike.setdefault((row.code, row.severity, row.message, row.remedy), []).append(row)
+    for rows in alike.values():
+        finding = rows[0]
         word = click.style(f"{finding.severity:8}", fg=_COLORS[finding.severity])
-        said = f"{finding.place}: {finding.message}"
+        said = f"{listed((row.place for row in rows), 4)}: {finding.message}"
         if finding.remedy:
             said = f"{said}. {finding.remedy}" + ("" if finding.remedy.endswith(("?", "!", ".")) else ".")
         said += f" [{finding.code}]"

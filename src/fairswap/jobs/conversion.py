@@ -19,7 +19,7 @@ from fairswap.figures.props import with_object_of
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.faces import Faces, face_alone
-from fairswap.jobs.failures import Failure, going_on, read_all
+from fairswap.jobs.failures import Failure, going_on, none_done, read_all
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.performer import Performer
 from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
@@ -120,15 +120,22 @@ class Conversions:
     def _told_of(self, document: Document) -> Iterator[Finding]:
         """What is told of a source; of which, where there are several."""
         name = Path(document.file).name
-        for finding in document.findings:
+        for finding in self._of_what_was_done(document):
             of_file = len(self.sources) < 2 or finding.place == name
             yield finding if of_file else replace(finding, place=f"{name}, {finding.place}")
+
+    def _of_what_was_done(self, document: Document) -> list[Finding]:
+        """What was told of a file, but for clips that were neither asked for nor kept."""
+        clips = [*(row.original for row in self.done), *self.kept_clips]
+        names, poses = {clip.name for clip in clips}, {id(clip.poses) for clip in clips}
+        left = {clip.name for clip in document.clips if clip.name not in names and id(clip.poses) not in poses}
+        return [finding for finding in document.findings if finding.place not in left]
 
     @property
     def findings(self) -> list[Finding]:
         """Everything worth telling, of files, figures and clips."""
         found = [finding for document in self.sources for finding in self._told_of(document)]
-        found += self.target.findings
+        found += self._of_what_was_done(self.target)
         found += self.target.left_standing()
         found += [finding for row in self.done for finding in row.findings]
         found += [finding for swap in dict.fromkeys(row.swap for row in self.done) for finding in swap.findings]
@@ -250,6 +257,8 @@ def convert(
                     shown = replace(shown, name=names[id(clip)])
                     done.append(_converted(pairs, swap, shown, motion, face, source.lead_in == "drop"))
                 (step or told)(clip.name)
+    if failures and not done:
+        raise none_done(failures)
     found = Conversions(
         ready.document, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only
     )

@@ -32,6 +32,17 @@ def going_on(failures: list[Failure] | None, file: str, clip: str) -> Iterator[N
         failures.append(Failure(file, clip, error))
 
 
+def none_done(failures: Sequence[Failure]) -> FairSwapError:
+    """What to raise where all failed, so that nothing is written which looks like a result: the first error."""
+    first = failures[0]
+    error = first.error.in_file(first.file)
+    if len(failures) > 1:
+        alike = all(failure.error.problem == error.problem for failure in failures)
+        which = "" if alike else f"the first, {first.clip}, because " if first.clip else "the first because "
+        error.problem = f"none of {len(failures)} motions could be carried over: {which}{error.problem}"
+    return error
+
+
 def read_all(motions: Sequence[str | Path | Document], failures: list[Failure]) -> list[Document]:
     """The motions that can be read; of several, one that cannot does not stop the others."""
     documents = []
