@@ -11,8 +11,10 @@ from fairswap.demo.acts import Act, perform
 from fairswap.demo.anatomy import body_of
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import multiply, quaternion_from_axis_angle, rotate
+from fairswap.model.skinning import rebound_mesh
 from fairswap.pose.base import base_pose, can_stand
 from fairswap.pose.choice import pose_named
+from fairswap.pose.rest import rest_pose_of
 from making import FREE, TROUPE, act, figure, run, swap_between
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
@@ -65,18 +67,71 @@ def test_zero_is_the_rest_of_a_motion_file():
     as_the_truth(document.figure, document.clips[0], "zero", 0)
 
 
-def test_a_rest_pose_in_which_nobody_can_stand_gives_way_to_the_first_frame():
+def resting_otherwise(turns, **more):
+    """Osric with some bones turned at rest: by role the axis, in the world, and the radians. His meshes stay as they
+    are bound, and the walk, after a T, stays the same."""
     rest = OSRIC.skeleton.rest_rotations.copy()
-    for side in ("left", "right"):
-        bone = ROLES.bones[f"upper_leg_{side}"]
-        axis = rotate(OSRIC.skeleton.rest.rotations[0, bone] * [-1, -1, -1, 1], np.array([1.0, 0, 0]))
-        rest[bone] = multiply(rest[bone], quaternion_from_axis_angle(axis, -2.4))
-    odd = replace(OSRIC, skeleton=replace(OSRIC.skeleton, rest_rotations=rest), source=None)
-    assert not can_stand(odd.skeleton.rest, ROLES)
+    for role, (axis, angle) in turns.items():
+        bone = ROLES.bones[role]
+        local = rotate(OSRIC.skeleton.rest.rotations[0, bone] * [-1, -1, -1, 1], np.array(axis, dtype=float))
+        rest[bone] = multiply(rest[bone], quaternion_from_axis_angle(local, angle))
+    odd = replace(OSRIC, skeleton=replace(OSRIC.skeleton, rest_rotations=rest), source=None, **more)
     clip = t_then_walk()
-    clip = replace(clip, poses=replace(clip.poses, skeleton=odd.skeleton))
+    return odd, replace(clip, poses=replace(clip.poses, skeleton=odd.skeleton))
+
+
+SITS = {f"upper_leg_{side}": ([1, 0, 0], -2.4) for side in ("left", "right")}
+IN_MID_MOTION = {
+    "leans": {"spine_1": ([1, 0, 0], 0.6)},
+    "waves": {"upper_arm_left": ([0, 0, 1], 1.9)},
+    "steps": {"upper_leg_left": ([1, 0, 0], -0.5), "upper_leg_right": ([1, 0, 0], 0.5)},
+}
+
+
+@pytest.mark.parametrize(("meshes", "says"), [((), "first frame"), (OSRIC.meshes, "meshes were bound")])
+def test_a_rest_pose_in_which_nobody_can_stand_gives_way_to_a_better_one(meshes, says):
+    odd, clip = resting_otherwise(SITS, meshes=meshes)
+    assert not can_stand(odd.skeleton.rest, ROLES)
     swap = as_the_truth(odd, clip, "auto", 1)
-    assert "first frame" in swap.source.base.said
+    assert says in swap.source.base.said
+    without_clip = base_pose(odd, ROLES, pose_named("auto")).said
+    assert "meshes were bound" in without_clip if meshes else "nobody stands" in without_clip
+
+
+@pytest.mark.parametrize("way", IN_MID_MOTION)
+def test_a_rest_pose_in_mid_motion_gives_way_to_how_the_meshes_were_bound(way):
+    """A lean of 34 degrees at rest would come out as a lean in every frame, or be taken out of it."""
+    odd, clip = resting_otherwise(IN_MID_MOTION[way])
+    assert can_stand(odd.skeleton.rest, ROLES)
+    swap = as_the_truth(odd, clip, "auto", 1)
+    assert "mid-motion" in swap.source.base.said
+    walk = fairswap.demo_motion("walk", by="Juniper")
+    back, plain = fairswap.convert(walk, odd, motion=FREE), fairswap.convert(walk, OSRIC, motion=FREE)
+    apart = np.abs(back.clips[0].poses.world().positions - plain.clips[0].poses.world().positions)
+    moved = [bone for role, bone in ROLES.bones.items() if "eye" not in role and role != "jaw"]
+    assert apart[:, moved].max() < 0.02
+
+
+def test_a_rest_pose_straighter_than_how_meshes_were_bound_is_kept():
+    odd, _ = resting_otherwise({})
+    leaning, _ = resting_otherwise(IN_MID_MOTION["leans"])
+    bound = tuple(rebound_mesh(mesh, leaning.skeleton) for mesh in odd.meshes)
+    assert base_pose(replace(odd, meshes=bound), ROLES, pose_named("auto")).said == "the rest pose"
+
+
+@pytest.mark.parametrize("platform", ["quillmoor", "saltglass"])
+def test_what_rests_in_mid_motion_is_fitted_to_rest_as_it_was_bound(platform):
+    """The pose in which the meshes were bound is not lost with the skin that is bound anew."""
+    odd, clip = resting_otherwise(IN_MID_MOTION["leans"])
+    document = fairswap.Document("leaning.glb", "glTF 2.0", odd.space, (odd,), (clip,))
+    found = rest_pose_of(odd, ROLES)
+    assert (found.kind, found.stands_even) == ("mid-motion", False)
+    fitted = fairswap.fit(document, platform)
+    assert any(change.rule == "figure.rest_pose" for change in fitted.changes)
+    fitted.save("fitted.glb")
+    rests = fairswap.inspect("fitted.glb").figures[0].rest_pose
+    assert rests.kind == {"quillmoor": "T", "saltglass": "arms down"}[platform]
+    assert fairswap.compare(document, "fitted.glb").likeness >= 95
 
 
 def test_a_target_may_have_a_reference_of_its_own():

@@ -229,6 +229,13 @@ def _own_clip(clip: Clip, own: Skeleton, kept: Sequence[int], out_of: Integers, 
     return replace(clip, poses=poses, keyed=keyed, kept=None, origin=None)
 
 
+def hung_for_good(figure: Figure) -> Figure:
+    """The figure with its limbs where they hang here, to be written so; one that something stands in for stays as it
+    is."""
+    stand_ins = figure.stand_ins
+    return figure if stand_ins is None or stand_ins.carriers else replace(figure, stand_ins=None)
+
+
 def bent(figure: Figure, clip: Clip) -> list[str]:
     """The stand-ins that do not go rigidly with what carries them in a clip: what they do there is not written."""
     stand_ins, names = figure.stand_ins, figure.skeleton.names

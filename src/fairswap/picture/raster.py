@@ -304,7 +304,8 @@ def covered_pixels(
         middles = np.arange(side, dtype=np.float32) + np.float32(0.5)
         steps = np.stack([*(step.ravel() for step in np.meshgrid(middles, middles)), np.ones(side * side, np.float32)])
         faces = np.flatnonzero(seen & (classes == number))
-        for face in np.array_split(faces, max(len(faces) * side * side // 200_000, 1)):
+        # One triangle at a time at least, however large.
+        for face in np.array_split(faces, min(max(len(faces) * side * side // 200_000, 1), len(faces))):
             shares = []
             for slope_x, slope_y, constant in planes:
                 at_corner = slope_x[face] * left[face] + slope_y[face] * top[face] + constant[face]

@@ -275,7 +275,7 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
         off = abs(found.arm_degrees - lowered)
         allowed = f"{rules.rest_pose}, arms {lowered:g} degrees below level"
         said = f"{found.kind}, {found.arm_degrees:g} degrees"
-        add("figure.rest_pose", name, allowed, said, found.kind != "uneven" and off <= _ARM_SLACK_DEGREES)
+        add("figure.rest_pose", name, allowed, said, found.stands_even and off <= _ARM_SLACK_DEGREES)
     if rules.axes != "any":
         off_axis = _off_axis(figure, roles, rules.axes)
         said = f"{off_axis[0]} and {len(off_axis) - 1} more are not" if off_axis else "so"

@@ -14,6 +14,7 @@ from fairswap.formats.files import document_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.model.stand_ins import hung_for_good
 from fairswap.platform.changes import Change
 from fairswap.platform.meshes import lighter, with_fewer_materials
 from fairswap.platform.preparing import Fitted, prepare
@@ -83,7 +84,8 @@ def fit_figure(
         If the bones of the figure are not known.
     """
     moving = max(clips, key=lambda clip: clip.frames, default=None)
-    figure, fewer, made = lighter(figure, platform.figure, moving, triangles)
+    # A platform has its own skeleton: limbs that hang beside the body in the file hang on it there.
+    figure, fewer, made = lighter(hung_for_good(figure), platform.figure, moving, triangles)
     figure, merged, apart = with_fewer_materials(figure, platform.figure, atlas)
     done = prepare(RiggedFigure.of(figure, bones=bones, clip=moving), platform, clips).with_clips(clips)
     changes, findings = (*fewer, *merged, *done.changes), (*apart, *done.findings)

@@ -37,7 +37,7 @@ from fairswap.platform.textures import fitted_textures
 from fairswap.pose.choice import pose_named
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
-from fairswap.pose.setting import clips_on_rest, skeleton_resting_in, skin_difference, with_rest
+from fairswap.pose.setting import clips_on_rest, rest_skeleton, skeleton_resting_in, skin_difference, with_rest
 from fairswap.wording import counted, listed
 
 _REST_SLACK_DEGREES = 1.0
@@ -209,17 +209,19 @@ def _too_much(figure: Figure, platform: Platform) -> list[Finding]:
 def _rested(source: RiggedFigure, platform: Platform) -> tuple[Figure, str]:
     """The figure resting as the platform wants, its meshes bound to that rest; and how it was changed, in words."""
     figure, rules = source.figure, platform.figure
-    skeleton = figure.skeleton
-    if rules.rest_pose != "any":
-        found = rest_pose_of(figure, source.roles)
-        wanted = 0.0 if rules.rest_pose == "T" else rules.arm_degrees
-        if found.kind == "uneven" or abs(found.arm_degrees - wanted) > _REST_SLACK_DEGREES:
-            skeleton = skeleton_resting_in(source, pose_named("t" if rules.rest_pose == "T" else f"a:{wanted:g}"))
+    skeleton, into = figure.skeleton, str(rules.rest_pose)
+    found = rest_pose_of(figure, source.roles)
+    wanted = 0.0 if into == "T" else rules.arm_degrees
+    if into != "any" and not (found.stands_even and abs(found.arm_degrees - wanted) <= _REST_SLACK_DEGREES):
+        skeleton = skeleton_resting_in(source, pose_named("t" if into == "T" else f"a:{wanted:g}"))
+    elif source.base.resting is not None:  # it rests in mid-motion; its meshes are bound to its rest from now on
+        skeleton = rest_skeleton(source, np.ascontiguousarray(source.base.world.rotations[0]))
+        into = source.base.said
     rested = with_rest(figure, (), skeleton, skin="bind")
     if skeleton == figure.skeleton:
         return rested.figure, ""
     degrees = max(rested.moved_degrees.values(), default=0.0)
-    return rested.figure, f"rest pose to {rules.rest_pose}: bones turned by up to {degrees:.0f} degrees"
+    return rested.figure, f"rest pose to {into}: bones turned by up to {degrees:.0f} degrees"
 
 
 def _with_morphs(

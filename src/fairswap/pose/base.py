@@ -30,6 +30,7 @@ from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, 
 from fairswap.model.skinning import bound_pose
 from fairswap.model.space import UP
 from fairswap.pose.choice import AUTO, PoseChoice
+from fairswap.pose.rest import stance_of
 
 _FRAMES = 121
 # A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
@@ -83,10 +84,10 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
     ----------
     choice : PoseChoice
         ``auto`` (the rest pose if a person can stand like that, once stood up, but the pose its meshes were bound in if
-        it rests in mid-motion; else the first or last frame of ``clip`` if that is a T or an A; else the pose its
-        meshes were bound in; else the frame in which a person stands most upright), ``rest``, ``zero``, ``frame``
-        (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose rest pose is taken bone by bone
-        through the roles, or a ``saved`` pose: what it turns away from the T counts as the T.
+        it rests in mid-motion; else that pose, if a person can stand like that; else the first or last frame of
+        ``clip`` if that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``,
+        ``frame`` (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose rest pose is taken
+        bone by bone through the roles, or a ``saved`` pose: what it turns away from the T counts as the T.
 
     Raises
     ------
@@ -138,6 +139,8 @@ def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
         if bound is not None and _in_mid_motion(skeleton, roles, clip, bound.world):
             return replace(bound, said=f"{bound.said}; the file was saved in mid-motion")
         return rest
+    if bound is not None:
+        return replace(bound, said=f"{bound.said}; nobody can stand in the rest pose")
     if clip is not None:
         frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
         world = clip.poses.at(frames).world()
@@ -148,8 +151,6 @@ def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
             if bends[index] < _STRAIGHT_DEGREES and can_stand(stood.world, roles):
                 said = f"the {name} frame of {clip.name!r}, a T or an A; nobody can stand in the rest pose"
                 return replace(stood, said=said)
-        if bound is not None:
-            return replace(bound, said=f"{bound.said}; nobody can stand in the rest pose")
         for index in np.argsort(bends, kind="stable").tolist():
             stood = _from_frame(world, index, skeleton, roles, clip)
             if can_stand(stood.world, roles):
@@ -189,18 +190,14 @@ def _in_mid_motion(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, bound:
 
 
 def _stance(places: Floats, roles: RoleMap) -> Floats:
-    """How far a pose is from standing straight, degrees: the lean of the trunk, for each leg its slant and the bend of
-    its knee, and how far the two arms are from mirroring each other, beyond what nobody would mend."""
-    at = {role: places[bone] for role, bone in roles.bones.items()}
-    out = [angle_between(normalized(at["head"] - at["hips"]), UP)]
-    for side in SIDES:
-        thigh, whole = (at[f"{part}_{side}"] - at[f"upper_leg_{side}"] for part in ("lower_leg", "foot"))
-        out += [angle_between(normalized(whole), -UP), angle_between(normalized(thigh), normalized(whole - thigh))]
+    """How far a pose is from standing straight, and how far the two arms are from mirroring each other, beyond what
+    nobody would mend: degrees."""
+    at, uneven = {role: places[bone] for role, bone in roles.bones.items()}, []
     for first, last in (("shoulder", "upper_arm"), ("upper_arm", "hand")):
         if all(f"{first}_{side}" in at for side in SIDES):
             left, right = (normalized(at[f"{last}_{side}"] - at[f"{first}_{side}"]) for side in SIDES)
-            out.append(angle_between(left, right * (-1.0, 1.0, 1.0)) - np.radians(_UNLIKE_DEGREES))
-    return np.degrees(out)
+            uneven.append(np.degrees(angle_between(left, right * (-1.0, 1.0, 1.0))) - _UNLIKE_DEGREES)
+    return np.concatenate([stance_of(places, roles), uneven])
 
 
 def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:

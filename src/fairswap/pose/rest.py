@@ -6,24 +6,34 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.roles import SIDES, RoleMap
+from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
+from fairswap.model.rotation import angle_between, normalized
+from fairswap.model.space import UP
 
 # Below level, in degrees: up to where arms count as level, and from where as hanging.
 _LEVEL_DEGREES, _HANGING_DEGREES = 15.0, 62.0
+# Who stands leans no more than this, nor do legs slant or knees bend more.
+_STANDING_DEGREES = np.array([20.0, 25.0, 35.0, 25.0, 35.0])
 
 
 @dataclass(frozen=True)
 class RestPose:
-    """What pose a figure rests in: ``T``, ``A``, ``arms down``, ``arms up`` or ``uneven``; and how far below level the
-    upper arms point, degrees."""
+    """What pose a figure rests in: ``T``, ``A``, ``arms down``, ``arms up``, ``uneven``, or ``mid-motion`` where its
+    trunk leans or its legs are bent or step; and how far below level the upper arms point, degrees."""
 
     kind: str
     arm_degrees: float
 
+    @property
+    def stands_even(self) -> bool:
+        """Whether it stands straight with both arms alike."""
+        return self.kind not in ("uneven", "mid-motion")
+
 
 def rest_pose_of(figure: Figure, roles: RoleMap) -> RestPose:
-    """By how far below level the upper arms point."""
+    """By how it stands, and how far below level the upper arms point."""
     places = figure.skeleton.rest.positions[0]
     angles = []
     for side in ("left", "right"):
@@ -31,7 +41,9 @@ def rest_pose_of(figure: Figure, roles: RoleMap) -> RestPose:
         length = float(np.linalg.norm(arm))
         angles.append(float(np.degrees(np.arcsin(np.clip(-arm[1] / length, -1.0, 1.0)))) if length else 0.0)
     degrees = float(np.mean(angles))
-    if abs(angles[0] - angles[1]) > 20.0:
+    if (stance_of(places, roles) > _STANDING_DEGREES).any():
+        kind = "mid-motion"
+    elif abs(angles[0] - angles[1]) > 20.0:
         kind = "uneven"
     elif abs(degrees) <= _LEVEL_DEGREES:
         kind = "T"
@@ -40,3 +52,14 @@ def rest_pose_of(figure: Figure, roles: RoleMap) -> RestPose:
     else:
         kind = "A" if degrees < _HANGING_DEGREES else "arms down"
     return RestPose(kind, round(degrees, 1))
+
+
+def stance_of(places: Floats, roles: RoleMap) -> Floats:
+    """How far a pose is from standing straight, degrees: the lean of the trunk, and for each leg its slant and the bend
+    of its knee ``(5,)``."""
+    at = {role: places[bone] for role, bone in roles.bones.items()}
+    out = [angle_between(normalized(at["head"] - at["hips"]), UP)]
+    for side in SIDES:
+        thigh, whole = (at[f"{part}_{side}"] - at[f"upper_leg_{side}"] for part in ("lower_leg", "foot"))
+        out += [angle_between(normalized(whole), -UP), angle_between(normalized(thigh), normalized(whole - thigh))]
+    return np.degrees(out)
