@@ -8,8 +8,9 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.demo.repertoire import ACTS
+from fairswap.model.mesh import Mesh
 from making import FREE, act, figure, run
-from test_blocks import FIFTEEN, blocks, json_of, unit
+from test_blocks import BOX, FACES, FIFTEEN, blocks, json_of, unit
 
 HEAD = ("Head", (0, 1.42, 0), (0, 0.15, 0), (0.13, 0.15, 0.13))
 ARM_DOWN = [("Arm", "", (0.30, 1.36), (0, -0.3), (0.07, 0.32, 0.07))]
@@ -265,3 +266,80 @@ def test_what_bends_parts_that_are_not_there_is_told_when_it_is_written(tmp_path
     assert "Arm left (forearm)" in said
     assert "[parts-lost]" in said
     assert "[parts-lost]" not in run("clip", "reverse", tmp_path / "idle.glb", "-o", tmp_path / "back.glb").stdout
+
+
+# Bones that lead from the trunk to where limbs begin, and a file that was saved in the middle of a step
+
+LEADING = {
+    "barrel": ("", (0, 1.45, 0)), "pate": ("barrel", (0, 1.55, 0)),
+    **{f"{name} {side}": (f"{above} {side}" if above else "barrel", (sign * x, y, 0))
+       for sign, side in ((1, "left"), (-1, "right"))
+       for name, above, x, y in (
+           ("to wing", "", 0, 1.45), ("wing", "to wing", 0.2, 1.45), ("wingend", "wing", 0.5, 1.45),
+           ("to stilt", "", 0, 1.45), ("stilt", "to stilt", 0.1, 0.95), ("stiltend", "stilt", 0.1, 0.5),
+           ("clog", "stiltend", 0.1, 0.08))},
+}  # fmt: skip
+# The middle of the block on a bone, from its joint, and half of its size; what leads holds none.
+ON_LEADING = {
+    "barrel": ((0, -0.25, 0), (0.18, 0.25, 0.1)), "pate": ((0, 0.13, 0), (0.11, 0.13, 0.12)),
+    "wing": ((0.15, 0, 0), (0.15, 0.05, 0.05)), "wingend": ((0.2, 0, 0), (0.2, 0.04, 0.04)),
+    "stilt": ((0, -0.22, 0), (0.07, 0.22, 0.07)), "stiltend": ((0, -0.2, 0), (0.06, 0.2, 0.06)),
+    "clog": ((0, -0.04, 0.06), (0.05, 0.04, 0.13)),
+}  # fmt: skip
+MID_STEP = {"stilt left": -0.7, "stiltend left": 1.0, "stilt right": 0.4, "wing left": 0.5, "wing right": -0.5}
+
+
+def led(turns):
+    """A body of one block and limbs that leading bones hold, bound in a T; some bones are turned at rest."""
+    names = tuple(LEADING)
+    places = np.array([place for _, place in LEADING.values()], dtype=float)
+    parents = [names.index(above) if above else -1 for above, _ in LEADING.values()]
+    offsets = places - np.where(np.array(parents)[:, None] >= 0, places[parents], 0.0)
+    rests = [Rotation.from_rotvec([turns.get(name, 0.0), 0, 0]).as_quat() for name in names]
+    vertices, owners = [], []
+    for bone, name in enumerate(names):
+        kind, sign = name.split()[0], -1.0 if name.endswith("right") else 1.0
+        if kind in ON_LEADING:
+            middle, half = np.array(ON_LEADING[kind])
+            vertices.append(places[bone] + middle * [sign, 1, 1] + BOX * half)
+            owners += [bone] * len(BOX)
+    points = np.concatenate(vertices)
+    bind = np.tile(np.eye(4), (len(names), 1, 1))
+    bind[:, :3, 3] = -places
+    triangles = np.concatenate([FACES + 8 * block for block in range(len(vertices))])
+    mesh = Mesh("body", points, np.zeros_like(points) + [0, 0, 1.0], triangles, np.array(owners)[:, None],
+                np.ones((len(points), 1)), bind)  # fmt: skip
+    return fairswap.Figure("led", fairswap.Skeleton(names, parents, np.array(rests), offsets), (mesh,))
+
+
+@pytest.mark.parametrize("turns", [{}, MID_STEP], ids=["in a T", "in mid-step"])
+def test_limbs_that_leading_bones_hold_are_found_where_they_were_bound(turns):
+    fairswap.save("led.glb", led(turns))
+    document = fairswap.load("led.glb")
+    assert not {"space-corrected", "space-found"} & {finding.code for finding in document.findings}
+    rigged = fairswap.RiggedFigure.of(document)
+    names = {role: rigged.skeleton.names[bone] for role, bone in rigged.roles.bones.items()}
+    for side in ("left", "right"):
+        assert names[f"upper_arm_{side}"] == f"wing {side}"
+        assert names[f"lower_arm_{side}"] == f"wingend {side}"
+        assert names[f"upper_leg_{side}"] == f"stilt {side}"
+        assert names[f"foot_{side}"] == f"clog {side}"
+    # A wrist is at 0.62 of a forearm with its hand, whatever the pose at rest.
+    world = rigged.base.world.positions[0]
+    hand = world[rigged.roles.bones["hand_left"]]
+    assert hand == pytest.approx([0.5 + 0.62 * 0.4, 1.45, 0.0], abs=1e-5)
+    assert rigged.floor_m == pytest.approx(0.0, abs=1e-6)
+    made = converted(document, "walk")
+    assert made.done[0].comparison.likeness >= 90
+    made.save("walk.glb")
+    again = fairswap.load("walk.glb")
+    assert again.figure.bone_count == len(LEADING)
+    assert fairswap.compare(from_juniper("walk"), again).likeness == pytest.approx(
+        made.done[0].comparison.likeness, abs=1
+    )
+    # Out of the file by hand: the lower sole is on the floor in every frame.
+    clip = again.clips[0]
+    lowest = [
+        min(v[:, 1].min() for v in again.figure.skin(clip.poses.world(), frame)) for frame in range(0, clip.frames, 7)
+    ]
+    assert np.abs(lowest).max() < 0.03

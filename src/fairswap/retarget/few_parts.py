@@ -35,14 +35,14 @@ _LIMBS = (("upper_arm", "lower_arm", "hand"), ("upper_leg", "lower_leg", "foot")
 def put_on_parts(
     source: RiggedFigure, target: RiggedFigure, source_chain: ChainWorld, chain: ChainWorld, contacts: Contacts,
     rate: float,
-) -> None:  # fmt: skip
-    """Change the motion of ``chain`` in place; nothing is done to a figure without stand-ins.
+) -> bool:  # fmt: skip
+    """Change the motion of ``chain`` in place, and say so; nothing is done to a figure without stand-ins.
 
     ``contacts`` say when the source's feet stand.
     """
     stand_ins, bones = stand_in_bones(target.figure), target.roles.bones
     if not stand_ins:
-        return
+        return False
     limbs = [tuple(bones[f"{part}_{side}"] for part in limb) for limb in _LIMBS for side in SIDES]
     ways = {limb: _way_of(limb, chain) for limb in limbs}
     turns = {limb[0]: chain.rotation(limb[0]) for limb in limbs}
@@ -62,6 +62,7 @@ def put_on_parts(
         rest = chain.skeleton.rest_rotations[bone]
         chain.turn_local(bone, np.broadcast_to(rest, (chain.frames, 4)))
     move_hips(bones["hips"], _stand(target, soles, meant, contacts, rate, chain), chain)
+    return True
 
 
 def _way_of(limb: tuple[int, ...], chain: ChainWorld) -> Floats:
