@@ -22,8 +22,8 @@ from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import Added, completed, completed_clip
 from fairswap.model.tips import skin_of_bones, tip_of
 
-# What has more bones than this has those that a body needs, or is none.
-_MOST_BONES = 24
+# What has more bones than this, or than this with skin, has those that a body needs, or is none.
+_MOST_BONES, _MOST_WITH_SKIN = 24, 16
 # Twins are alike within this share of their length, and mirror images within this share of the body's height.
 _ALIKE, _MIRRORED = 0.2, 0.04
 # Limbs are at least this long, of the height; what leads to them begins in one place, within so much of it.
@@ -89,6 +89,9 @@ def _completed(figure: Figure) -> Figure:
     skeleton = figure.skeleton
     inner = [bone for bone in range(len(skeleton)) if bone not in skeleton.ends]
     if not 6 <= len(inner) <= _MOST_BONES or figure.avatar is not None or len(set(skeleton.names)) < len(skeleton):
+        return figure
+    skin = figure.skin_on_bones
+    if skin is not None and np.count_nonzero(skin) > _MOST_WITH_SKIN:
         return figure
     bound = bound_pose(figure)
     stood = figure.skeleton.rest if bound is None else bound

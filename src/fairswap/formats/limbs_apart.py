@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import replace
+from functools import cached_property
 from itertools import combinations, permutations
 
 import numpy as np
@@ -25,10 +26,13 @@ from fairswap.model.stand_ins import completed_clip, hung_anew
 _LIMB, _PAIR, _ALIKE = 3, 2, 0.2
 # A limb belongs to a bone further along the body if it begins at more than this share of the way there.
 _ALONG = 0.6
-# Skin that less of one vertex is held by both parts is not shared, but rounded.
-_SHARED = 0.1
-# A bone this near to what holds it, in heights, is no way along the body.
-_NEAR = 0.01
+# Skin of which both parts hold less of a vertex is not shared, but rounded; this share of the most is nearly as much.
+_SHARED, _NEARLY = 0.1, 0.6
+# In heights: a bone this near to what holds it is no way along the body, and a limb is this far from it; an end is as
+# long as this.
+_NEAR, _FAR, _END = 0.01, 0.15, 0.05
+# What goes on where a carrier ends turns from its way by no more than this (cosine).
+_ON = 0.5
 
 
 def with_limbs_hung(document: Document) -> Document:
@@ -69,16 +73,14 @@ def _told(figure: Figure, onto: dict[int, int]) -> Finding:
 
 
 class _Parts:
-    """A skeleton seen by its skin: bones with skin that hang together, each part called by its ``tops``."""
+    """A skeleton seen by its skin: bones with skin that hang on each other, each part called by its top."""
 
     def __init__(self, figure: Figure, weight: Floats) -> None:
         self.figure, self.skeleton, self.weight = figure, figure.skeleton, weight
         self.part = np.full(len(weight), -1, dtype=np.intp)
-        above = self.part.copy()
         for bone, parent in enumerate(self.skeleton.parents.tolist()):
-            above[bone] = above[parent] if parent >= 0 else -1
             if weight[bone] > 0.0:
-                self.part[bone] = above[bone] = above[bone] if above[bone] >= 0 else bone
+                self.part[bone] = self.part[parent] if parent >= 0 and weight[parent] > 0.0 else bone
         self.tops = np.unique(self.part[self.part >= 0]).tolist()
 
     @classmethod
@@ -105,7 +107,7 @@ class _Parts:
         small = [top for top in rest if top not in joined]
         held = self.carriers(small, joined)
         if not found:  # feet or hands that controls hold: at least two, on the ends of two limbs
-            held = {top: carrier for top, carrier in held.items() if self.ends(carrier)}
+            held = {t: carrier for t, carrier in held.items() if self.ends(carrier) and self.belongs(t, carrier)}
             held = held if len(set(held.values())) >= _PAIR else {}
         onto = found | held
         return onto | self.held_beside(small, onto) if onto else {}
@@ -113,7 +115,8 @@ class _Parts:
     def carriers(self, tops: Sequence[int], joined: set[int]) -> dict[int, int]:
         """For each of some parts the bone of ``joined`` ones across the seam, if there is one."""
         rows = ((top, self.across_the_seam(top, joined)) for top in tops)
-        return {top: carrier for top, carrier in rows if carrier >= 0}
+        above = self.skeleton.with_ancestors
+        return {top: carrier for top, carrier in rows if carrier >= 0 and carrier not in above([top])}
 
     def ends(self, bone: int) -> bool:
         """Whether no bone below one holds skin."""
@@ -138,34 +141,50 @@ class _Parts:
             long[bone] = lengths[bone] + long[parent] if parent >= 0 else 0.0
         return int(many.max()), float(long.max())
 
+    @cached_property
+    def seams(self) -> tuple[Floats, Floats]:
+        """How much skin each two bones share, and how many edges of their skins meet: ``(bones, bones)`` both."""
+        count = len(self.part)
+        shared, met = np.zeros(count**2), np.zeros(count**2)
+        for mesh in self.figure.meshes:
+            joints, weights, owner = mesh.joints.astype(np.intp), mesh.weights, mesh.main_bones.astype(np.intp)
+            for first, second in permutations(range(joints.shape[1]), 2):
+                both = np.minimum(weights[:, first], weights[:, second])
+                shared += np.bincount(joints[:, first] * count + joints[:, second], both, minlength=count**2)
+            for first, second in permutations(range(3), 2):
+                here, there = owner[mesh.triangles[:, first]], owner[mesh.triangles[:, second]]
+                met += np.bincount(here * count + there, minlength=count**2)
+        return shared.reshape(count, count), met.reshape(count, count)
+
     def across_the_seam(self, top: int, joined: set[int]) -> int:
         """The bone of parts already joined that shares most skin with a part, or whose skin meets it; -1 for none."""
         own, others = self.part == top, np.isin(self.part, list(joined))
-        shared, met = np.zeros(len(self.part)), np.zeros(len(self.part))
-        for mesh in self.figure.meshes:
-            held = np.where(own[mesh.joints], mesh.weights, 0.0).sum(axis=1, keepdims=True)
-            both = np.where(others[mesh.joints], np.minimum(mesh.weights, held), 0.0)
-            shared += np.bincount(mesh.joints.ravel(), weights=both.ravel(), minlength=len(shared))
-            owner = mesh.main_bones
-            for first, second in permutations(range(3), 2):
-                here, there = owner[mesh.triangles[:, first]], owner[mesh.triangles[:, second]]
-                met += np.bincount(there[own[here] & others[there]], minlength=len(met))
+        shared, met = (np.where(others, table[own].sum(axis=0), 0.0) for table in self.seams)
         most = shared if shared.max() > _SHARED else met
-        return int(np.argmax(most)) if most.any() else -1
+        if not most.any():
+            return -1
+        # Of those that share nearly as much the nearest: the skin of a shoulder lies on the bone below the chest, too.
+        nearly = np.flatnonzero(most > _NEARLY * most.max())
+        places = _stood(self.figure).positions[0]
+        return int(nearly[np.argmin(np.linalg.norm(places[nearly] - places[top], axis=1))])
 
     def belongs(self, top: int, carrier: int) -> bool:
-        """Whether a limb begins at its carrier rather than at what holds both, as thighs do on hips without skin."""
+        """Whether a limb begins at its carrier, far from what holds both, as thighs on hips without skin do not; or
+        goes on where a carrier ends, as a foot does below a shin."""
         holder, carries = int(self.skeleton.parents[top]), self.skeleton.with_ancestors([carrier])
         while holder >= 0 and holder not in carries:
             holder = int(self.skeleton.parents[holder])
-        if holder < 0 or self.ends(carrier):
+        if holder < 0:
             return True
-        places = _stood(self.figure).positions[0]
-        way = places[carrier] - places[holder]
-        length = float(way @ way)
-        if length < (_NEAR * float(np.ptp(places, axis=0).max())) ** 2:
-            return False
-        return float((places[top] - places[holder]) @ way) > _ALONG * length
+        places, above = _stood(self.figure).positions[0], int(self.skeleton.parents[carrier])
+        size = float(np.ptp(places, axis=0).max())
+        if self.ends(carrier) and above >= 0:
+            limb, end = places[carrier] - places[above], places[top] - places[carrier]
+            lengths = float(np.linalg.norm(limb)), float(np.linalg.norm(end))
+            return lengths[1] > _END * size and float(limb @ end) > _ON * lengths[0] * lengths[1]
+        along, way = places[top] - places[holder], places[carrier] - places[holder]
+        far = float(np.linalg.norm(along)) > _FAR * size and float(np.linalg.norm(way)) > _NEAR * size
+        return far and float(along @ way) > _ALONG * float(way @ way)
 
     def held_beside(self, tops: Sequence[int], onto: dict[int, int]) -> dict[int, int]:
         """What goes with parts that hang elsewhere now, as a shield does with the thumb that the same bone holds."""
