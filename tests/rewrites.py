@@ -1001,7 +1001,7 @@ def _limbs(scene):
     for joint in joints:
         sizes = {child: len(_below(scene, [child]) & joints) for child in scene.nodes[joint].get("children", [])}
         for child, size in sizes.items():
-            if size >= 4 and list(sizes.values()).count(size) == 2 and child in joints:
+            if size >= 3 and list(sizes.values()).count(size) == 2 and child in joints:
                 most.setdefault(size, []).append(child)
     return [pair for size, pair in sorted(most.items(), reverse=True)][:2]
 

@@ -23,14 +23,14 @@ from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import completed_clip, hung_anew
 
 # Limbs have so many bones with skin at least, and twins are alike within this share of their length.
-_LIMB, _PAIR, _ALIKE = 3, 2, 0.2
+_LIMB, _ALIKE = 3, 0.2
 # A limb belongs to a bone further along the body if it begins at more than this share of the way there.
 _ALONG = 0.6
-# Skin of which both parts hold less of a vertex is not shared, but rounded; this share of the most is nearly as much.
-_SHARED, _NEARLY = 0.1, 0.6
+# Skin of which both parts hold less of a vertex is not shared, but rounded; a share of the most that is by the way.
+_SHARED, _SOME = 0.1, 0.1
 # In heights: a bone this near to what holds it is no way along the body, and a limb is this far from it; an end is as
 # long as this.
-_NEAR, _FAR, _END = 0.01, 0.15, 0.05
+_NEAR, _FAR, _END = 0.02, 0.15, 0.01
 # What goes on where a carrier ends turns from its way by no more than this (cosine).
 _ON = 0.5
 
@@ -90,7 +90,7 @@ class _Parts:
         if weight is None or figure.known_roles or len(set(names)) < len(names):
             return None
         parts = cls(figure, weight)
-        return parts if len(parts.tops) >= _LIMB else None
+        return parts if len(parts.tops) > 1 else None
 
     def onto(self) -> dict[int, int]:
         """For each bone to hang elsewhere the one to hang it on."""
@@ -98,25 +98,18 @@ class _Parts:
         rest = [top for top in self.tops if top not in limbs]
         if not rest:
             return {}
-        # What is large is of the trunk; what is small may be a prop.
-        joined = {max(rest, key=lambda top: float(self.weight[self.part == top].sum()))}
-        joined |= {top for top in rest if self.line(top)[0] >= _LIMB}
-        found = self.carriers(limbs, joined)
-        found = {top: carrier for top, carrier in found.items() if self.belongs(top, carrier)}
-        joined |= set(limbs)
-        small = [top for top in rest if top not in joined]
-        held = self.carriers(small, joined)
-        if not found:  # feet or hands that controls hold: at least two, on the ends of two limbs
-            held = {t: carrier for t, carrier in held.items() if self.ends(carrier) and self.belongs(t, carrier)}
-            held = held if len(set(held.values())) >= _PAIR else {}
-        onto = found | held
-        return onto | self.held_beside(small, onto) if onto else {}
-
-    def carriers(self, tops: Sequence[int], joined: set[int]) -> dict[int, int]:
-        """For each of some parts the bone of ``joined`` ones across the seam, if there is one."""
-        rows = ((top, self.across_the_seam(top, joined)) for top in tops)
-        above = self.skeleton.with_ancestors
-        return {top: carrier for top, carrier in rows if carrier >= 0 and carrier not in above([top])}
+        main = max(rest, key=lambda top: float(self.weight[self.part == top].sum()))
+        long = [top for top in rest if top != main and self.line(top)[0] >= _LIMB]
+        small = [top for top in rest if top != main and top not in long]
+        joined, found = {main}, dict[int, int]()
+        # What is long is of the body, as head and trunk are; what is small may be a prop. Some hang on what does so.
+        for tops in (long, limbs, small, limbs, small):
+            for top in tops:
+                carrier = -1 if top in found else self.carrier(top, joined, wherever=tops is small and bool(found))
+                if carrier >= 0:
+                    found[top] = carrier
+            joined |= {top for top in tops if tops is not small or top in found}
+        return found | self.held_beside(small, found) if found else {}
 
     def ends(self, bone: int) -> bool:
         """Whether no bone below one holds skin."""
@@ -142,6 +135,14 @@ class _Parts:
         return int(many.max()), float(long.max())
 
     @cached_property
+    def places(self) -> Floats:
+        return _stood(self.figure).positions[0]
+
+    @cached_property
+    def size(self) -> float:
+        return float(np.ptp(self.places, axis=0).max())
+
+    @cached_property
     def seams(self) -> tuple[Floats, Floats]:
         """How much skin each two bones share, and how many edges of their skins meet: ``(bones, bones)`` both."""
         count = len(self.part)
@@ -156,17 +157,24 @@ class _Parts:
                 met += np.bincount(here * count + there, minlength=count**2)
         return shared.reshape(count, count), met.reshape(count, count)
 
-    def across_the_seam(self, top: int, joined: set[int]) -> int:
-        """The bone of parts already joined that shares most skin with a part, or whose skin meets it; -1 for none."""
-        own, others = self.part == top, np.isin(self.part, list(joined))
+    def carrier(self, top: int, joined: set[int], wherever: bool = False) -> int:
+        """The bone of parts already joined that a part belongs to: that shares most skin with it, or whose skin meets
+        its, and is near. -1 if there is none, or it carries the part already.
+
+        ``wherever`` the part is it goes with what it shares skin with.
+        """
+        own, others = self.part == top, np.isin(self.part, list(joined - {top}))
         shared, met = (np.where(others, table[own].sum(axis=0), 0.0) for table in self.seams)
         most = shared if shared.max() > _SHARED else met
-        if not most.any():
-            return -1
-        # Of those that share nearly as much the nearest: the skin of a shoulder lies on the bone below the chest, too.
-        nearly = np.flatnonzero(most > _NEARLY * most.max())
-        places = _stood(self.figure).positions[0]
-        return int(nearly[np.argmin(np.linalg.norm(places[nearly] - places[top], axis=1))])
+        places, above = self.places, self.skeleton.with_ancestors([top])
+        apart = np.linalg.norm(places - places[top], axis=1) + _NEAR * self.size
+        bones = np.flatnonzero(most > _SOME * most.max())
+        for bone in bones[np.argsort(-most[bones] / apart[bones], kind="stable")].tolist():
+            if bone in above:
+                return -1
+            if wherever or self.belongs(top, bone):
+                return int(bone)
+        return -1
 
     def belongs(self, top: int, carrier: int) -> bool:
         """Whether a limb begins at its carrier, far from what holds both, as thighs on hips without skin do not; or
@@ -176,13 +184,13 @@ class _Parts:
             holder = int(self.skeleton.parents[holder])
         if holder < 0:
             return True
-        places, above = _stood(self.figure).positions[0], int(self.skeleton.parents[carrier])
-        size = float(np.ptp(places, axis=0).max())
+        places, size, above = self.places, self.size, int(self.skeleton.parents[carrier])
         if self.ends(carrier) and above >= 0:
             limb, end = places[carrier] - places[above], places[top] - places[carrier]
             lengths = float(np.linalg.norm(limb)), float(np.linalg.norm(end))
             return lengths[1] > _END * size and float(limb @ end) > _ON * lengths[0] * lengths[1]
-        along, way = places[top] - places[holder], places[carrier] - places[holder]
+        on = [child for child in self.skeleton.children[carrier] if self.weight[child] > 0.0]
+        along, way = places[top] - places[holder], places[on or [carrier]].mean(axis=0) - places[holder]
         far = float(np.linalg.norm(along)) > _FAR * size and float(np.linalg.norm(way)) > _NEAR * size
         return far and float(along @ way) > _ALONG * float(way @ way)
 
