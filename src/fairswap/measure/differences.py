@@ -7,12 +7,12 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_order, side_of
+from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_above, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor
 from fairswap.measure.soles import Sole, bare_soles_of, lowest_and_speed, soles_of
 from fairswap.model.arrays import Floats
-from fairswap.model.rotation import angle_between, conjugate, multiply, normalized
+from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, rotate
 from fairswap.model.signals import widest_mask
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.stand_ins import stand_in_bones
@@ -34,7 +34,8 @@ _JERK_ROLES = ("hips", "head", *(f"{part}_{side}" for side in SIDES for part in 
 class RoleDifference:
     """How far one role's bone differs over time, in degrees. ``by`` is ``direction`` or ``turn``.
 
-    ``below_floor_cm`` is how far its joint goes below the floor at worst, beyond what that of the source does.
+    ``below_floor_cm`` is how far its joint goes below the floor at worst, and ``comes_off_cm`` how far it comes out of
+    its place on what carries it, both beyond what that of the source does.
 
     ``turn_…`` is how differently the bone has turned, twist about its own length included; ``rms`` the root of the
     mean of squares over time, in which what is far off for a while counts more. In it, in ``turn_worst`` and in
@@ -52,6 +53,7 @@ class RoleDifference:
     turn_rms_degrees: float
     turn_worst_degrees: float
     below_floor_cm: float
+    comes_off_cm: float
     seen_worst_degrees: float
 
 
@@ -111,6 +113,7 @@ class Tracks:
         self.hips = np.empty(frames)
         self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
         self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
+        self.off = np.zeros((2, len(self.roles)))  # of joints out of their places, leg lengths
         self.garments = _garments(pair[1])
         self.garment_depth = np.zeros(len(self.garments))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
@@ -149,6 +152,7 @@ class Tracks:
                     self.lowest_alike[which, foot, span] = heights[inner] - ground
                     self.speed_alike[which, foot, span] = speeds[inner]
             self._sink(which, world, inner)
+            self._come_off(which, world, inner)
             for row, role in enumerate(self.ends):
                 self.paths[which, row, span] = self._path(which, role, world, inner)
 
@@ -182,6 +186,24 @@ class Tracks:
             deep = rigged.floor_m - world.position_tracks[self.garments, 1, inner].min(axis=1)
             self.garment_depth = np.maximum(self.garment_depth, deep / rigged.reference.leg_m)
 
+    def _come_off(self, which: int, world: WorldTransforms, inner: slice) -> None:
+        rigged = self.pair[which]
+        bones = {
+            role: bone for role, bone in rigged.roles.bones.items() if role != "root"
+        }  # hips travel over the ground
+        roles = [_last(rigged.roles, role) for role, _ in self.roles]
+        own, above = (
+            [bones[role_above(role, bones) or role if up else role] for role in roles] for up in (False, True)
+        )
+
+        def offsets(seen: WorldTransforms, frames: slice) -> Floats:
+            away = seen.positions[frames][:, own] - seen.positions[frames][:, above]
+            return np.asarray(rotate(conjugate(seen.rotations[frames][:, above]), away))
+
+        moved = offsets(world, inner) - offsets(rigged.reference_world, slice(None))
+        off = np.linalg.norm(moved, axis=2).max(axis=0) / rigged.reference.leg_m
+        self.off[which] = np.maximum(self.off[which], off)
+
     def choose_floor(self) -> None:
         """Count the hips from the floor under the source's feet, or from that of its rest: what the result stands on.
 
@@ -200,11 +222,12 @@ class Tracks:
 
     def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
         """Each role over time."""
-        below = 100.0 * np.maximum(self.depth[1] - self.depth[0], 0.0) * self.pair[1].reference.leg_m
-        rows = zip(self.roles, self.degrees, self.turns, below.tolist(), strict=True)
+        leg_cm = 100.0 * self.pair[1].reference.leg_m
+        below, off = (leg_cm * np.maximum(worst[1] - worst[0], 0.0) for worst in (self.depth, self.off))
+        rows = zip(self.roles, self.degrees, self.turns, below.tolist(), off.tolist(), strict=True)
         return tuple(_role_difference(role, "direction" if onward else "turn", row.astype(np.float64),
-                                      turn.astype(np.float64), times, deep, self._seen(role))
-                     for (role, onward), row, turn, deep in rows)  # fmt: skip
+                                      turn.astype(np.float64), times, deep, out, self._seen(role))
+                     for (role, onward), row, turn, deep, out in rows)  # fmt: skip
 
     def _seen(self, role: str) -> Floats:
         """How much of a difference is seen, in each frame: an arm whose hand touches the same has to get there."""
@@ -293,13 +316,14 @@ def compared_roles(pair: Pair) -> list[tuple[str, str]]:
 
 
 def _role_difference(
-    role: str, by: str, degrees: Floats, turns: Floats, times: Floats, below_floor_cm: float, seen: Floats
-) -> RoleDifference:
+    role: str, by: str, degrees: Floats, turns: Floats, times: Floats, below_floor_cm: float, comes_off_cm: float,
+    seen: Floats,
+) -> RoleDifference:  # fmt: skip
     worst = int(np.argmax(degrees))
     mean, turned = float(degrees.mean()), float(turns.mean())
     return RoleDifference(
         role, part_of(role), by, mean, float(degrees[worst]), float(times[worst]), turned, rms(seen * degrees),
-        rms(seen * turns), float((seen * turns).max()), below_floor_cm, float((seen * degrees).max()),
+        rms(seen * turns), float((seen * turns).max()), below_floor_cm, comes_off_cm, float((seen * degrees).max()),
     )  # fmt: skip
 
 

@@ -28,7 +28,7 @@ _LIMITS = {
 _TWIST_DEGREES = 25.0
 # Of a figure with legs of 0.9 m; of others in proportion.
 _USUAL_LEG_M = 0.9
-_LOWEST_CM_S, _LOWEST_SHARE, _BELOW_CM, _INSIDE_CM = 8.0, 0.15, 4.0, 8.0
+_LOWEST_CM_S, _LOWEST_SHARE, _BELOW_CM, _OFF_CM, _INSIDE_CM = 8.0, 0.15, 4.0, 3.0, 8.0
 _SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
 _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
@@ -97,6 +97,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
         if role.part not in ("feet", "face"):  # feet are told by their soles
             part = part_of_body(role.role, role.part)
             yield _score(part, f"{role.role} goes below the floor", role.below_floor_cm, leg * _BELOW_CM, "cm")
+        if role.part != "face":
+            part = part_of_body(role.role, role.part)
+            yield _score(part, f"{role.role} comes off the body", role.comes_off_cm, leg * _OFF_CM, "cm")
         # A jaw of bones may be one of shapes on the other head.
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
             yield from _of_role(role)
