@@ -11,6 +11,7 @@ import re
 import runpy
 import subprocess
 import sys
+from dataclasses import replace
 from pathlib import Path
 
 import click
@@ -21,7 +22,7 @@ import fairswap
 from fairswap.cli import remedies
 from fairswap.cli.main import COMMANDS, status_of
 from fairswap.errors import REMEDIES
-from making import TROUPE, act, figure, run
+from making import TROUPE, act, figure, random_poses, run
 
 ROOT = Path(__file__).parents[1]
 SOURCE = Path(fairswap.__file__).parent
@@ -193,6 +194,37 @@ def test_several_motions_go_on_when_one_fails():
     assert not made.looks_same
     with pytest.raises(fairswap.InputError, match=r"bad\.bvh"):
         fairswap.convert("bad.bvh", TROUPE / "pip.glb")
+
+
+def test_where_no_motion_can_be_carried_over_nothing_is_written():
+    """A figure without the motion looks like a result."""
+    for name in ("one.bvh", "two.bvh"):
+        Path(name).write_text("HIERARCHY nothing")
+    with pytest.raises(fairswap.InputError, match=r"one\.bvh: none of 2 motions"):
+        fairswap.convert(["one.bvh", "two.bvh"], TROUPE / "pip.glb")
+    ran = run("convert", "one.bvh", "two.bvh", "--onto", TROUPE / "pip.glb", "-o", "out.glb")
+    assert ran.returncode == 3
+    assert "none of 2 motions could be carried over" in ran.stderr
+    assert not Path("out.glb").exists()
+    # Of one file whose figure is no body, too.
+    skeleton = fairswap.Skeleton(("a", "b"), [-1, 0], [[0, 0, 0, 1]] * 2, [[0, 0, 0], [0, 1, 0]])
+    clips = [fairswap.Clip(name, 30, random_poses(skeleton, 3, moved=(0,))) for name in ("up", "down")]
+    fairswap.save("stick.glb", fairswap.Figure("stick", skeleton), clips)
+    ran = run("convert", "stick.glb", "--onto", TROUPE / "pip.glb", "-o", "out.glb")
+    assert ran.returncode == 4
+    assert ran.stderr.count("stick.glb") == 1
+    assert not Path("out.glb").exists()
+
+
+def test_what_is_the_same_of_several_clips_is_said_once_and_only_of_those_carried_over():
+    late = [replace(act(name, "Juniper"), start_s=0.5) for name in ("walk", "idle", "clap")]
+    fairswap.save("late.glb", figure("Juniper"), late)
+    told = run("inspect", "late.glb").stdout
+    assert told.count("[clip-starts-late]") == 1
+    assert "Walk, Idle, Clap: its first key" in told
+    told = run("convert", "late.glb", "--onto", TROUPE / "pip.glb", "--clip", "Idle", "-o", "idle.glb").stdout
+    assert "Idle: its first key" in told
+    assert "Walk" not in told
 
 
 # Errors and what to do about them, worded by each interface

@@ -35,6 +35,13 @@ def test_each_pixel_of_two_triangles_that_share_an_edge_is_covered_once():
     assert count.max() == 1
 
 
+@pytest.mark.parametrize("side", [3, 300, 900])
+def test_one_triangle_of_any_size_is_covered(side):
+    corners = np.array([[[0, 0], [side, 0], [0, side]]], dtype=float)
+    count = sum(len(x) for x, _, _, _ in covered_pixels(corners, side, side))
+    assert count == pytest.approx(side * (side + 1) / 2, abs=side)
+
+
 def test_the_nearer_of_two_triangles_is_seen_and_the_far_side_is_not():
     pixels = np.array([[0, 0], [0, 20], [20, 0]], dtype=float)
     normals, triangle = np.tile([0.0, 0, 1], (3, 1)), np.array([[0, 1, 2]])

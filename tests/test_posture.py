@@ -88,3 +88,33 @@ def test_limbs_that_a_rig_has_twice_are_no_pair():
         posture_from_positions(*body(("hips", "", 0, 1, 0), *limbs, *trunk, *ARMS)) for limbs in (own, twice)
     )
     assert (found.up, found.forward) == (plain.up, plain.forward) == ("+Y", "+Z")
+
+
+@pytest.mark.parametrize("sign", [1, -1], ids=["standing", "on its head"])
+def test_arms_and_legs_on_one_bone_are_told_apart_by_their_length(sign):
+    rows = [("block", "", 0, 1.4, 0), *legs("block")]
+    rows += [(name, "block" if above == "chest" else above, *place) for name, above, *place in ARMS]
+    rows += [("neck", "block", 0, 1.5, 0), ("head", "neck", 0, 1.6, 0)]
+    places, parents = body(*((n, a, x, sign * y, z) for n, a, x, y, z in rows))
+    found = posture_from_positions(places, parents)
+    assert found.up == ("+Y" if sign > 0 else "-Y")
+
+
+def test_arms_that_a_control_holds_are_no_legs():
+    """They are as long as legs, and the trunk beside them holds more; but they begin far from what they hang on."""
+    rows = [("root", "", 0, 0, 0), ("hips", "root", 0, 1, 0), *legs("hips"), ("steers", "root", 0, 0.1, 0)]
+    rows += [("spine", "hips", 0, 1.1, 0), ("chest", "spine", 0, 1.3, 0), ("head", "chest", 0, 1.5, 0)]
+    rows += [("eye l", "head", 0.03, 1.6, 0.1), ("eye r", "head", -0.03, 1.6, 0.1)]
+    rows += [(n, "steers" if a == "chest" else a, *at) for n, a, *at in ARMS]
+    found = posture_from_positions(*body(*rows))
+    assert (found.up, found.forward) == ("+Y", "+Z")
+
+
+def test_shins_without_feet_show_no_front():
+    rows = [("hips", "", 0, 1, 0), ("spine", "hips", 0, 1.1, 0), ("chest", "spine", 0, 1.3, 0), *ARMS]
+    for s, x in (("l", 0.1), ("r", -0.1)):
+        rows += [(f"lead{s}", "hips", x, 1, 0), (f"hip{s}", f"lead{s}", x, 0.9, 0)]
+        rows += [(f"knee{s}", f"hip{s}", x, 0.5, 0.06), (f"ankle{s}", f"knee{s}", x, 0.1, 0)]
+    found = posture_from_positions(*body(*rows, ("head", "chest", 0, 1.5, 0)))
+    assert (found.up, found.forward) == ("+Y", "+Z")
+    assert "custom" in found.reason

@@ -450,3 +450,32 @@ def test_the_same_motion_without_its_mesh_is_no_other_one(who):
         options = fairswap.MotionOptions(feet=feet)
         made = fairswap.convert("bones.bvh", TROUPE / f"{who.lower()}.glb", motion=options).done[0]
         assert made.comparison.likeness > 80, (feet, made.comparison.verdict)
+
+
+@pytest.mark.parametrize("role", ["head", "shoulder_left", "upper_leg_right", "foot_left", "hand_right"])
+def test_a_joint_that_comes_off_the_body_is_told(role):
+    """All turns are as they were, so that only its place shows it; where the source's comes off as well it is none."""
+    edit = WALK.poses.edit()
+    there = OSRIC.skeleton.rest_translations[bone(role)] + [0.0, 0.15, 0.0]
+    edit.translations[bone(role)] = np.repeat(there[:, None], WALK.frames, axis=1)
+    apart = WALK.with_poses(edit.poses())
+    found = judged(apart)
+    told = max(found.roles, key=lambda row: row.comes_off_cm)
+    assert told.role == role
+    assert told.comes_off_cm == pytest.approx(15.0, abs=0.1)
+    assert found.likeness < 60
+    assert judged(apart, apart).likeness == 100.0
+    assert not any(row.comes_off_cm > 0.01 for row in judged(WALK).roles)
+
+
+def test_longer_soles_of_feet_that_never_stand_are_no_slide_but_a_slide_is():
+    """A run on the spot: the lowest sole always goes fast, and some faster is its share."""
+    found = judged(WALK)
+
+    def feet(source, result):
+        footing = [replace(found.source_footing, lowest_cm_s=speed, skate_cm_s=0.0) for speed in (source, result)]
+        return scores(replace(found, source_footing=footing[0], result_footing=footing[1]))["feet"]
+
+    assert feet(250.0, 262.0) > 90
+    assert feet(2.0, 14.0) < 75
+    assert feet(250.0, 320.0) < 75
