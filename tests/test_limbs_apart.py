@@ -12,6 +12,7 @@ import numpy as np
 import pytest
 
 import fairswap
+from fairswap.formats.limbs_apart import limbs_apart
 from making import FREE, act, figure, run
 from rewrites import rewritten
 
@@ -125,6 +126,19 @@ def test_thighs_below_hips_without_skin_hang_where_they_did():
     assert light.skin_on_bones[hips] == 0
     fairswap.save("light.glb", light)
     assert "limbs-apart" not in {finding.code for finding in fairswap.load("light.glb").findings}
+
+
+@pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+def test_bones_without_skin_here_and_there_move_no_limb(who):
+    """A twentieth of the bones gives its skin to the bone above it: all hang where they belong still."""
+    body, clips = figure(who), [act("walk", who), act("turn-and-bow", who)]
+    parents, dice = body.skeleton.parents.tolist(), np.random.default_rng(3)
+    for _ in range(12):
+        to = np.arange(len(parents))
+        for bone in np.flatnonzero(dice.random(len(parents)) < 0.05).tolist():
+            to[bone] = to[parents[bone]] if parents[bone] >= 0 else bone
+        meshes = tuple(replace(mesh, joints=to[mesh.joints], origin=None) for mesh in body.meshes)
+        assert not limbs_apart(replace(body, meshes=meshes, source=None), clips)
 
 
 def test_a_platform_gets_them_on_its_own_skeleton():

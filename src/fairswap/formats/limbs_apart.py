@@ -16,8 +16,10 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
+from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import completed_clip, hung_anew
@@ -33,6 +35,9 @@ _SHARED, _SOME = 0.1, 0.1
 _NEAR, _FAR, _END = 0.02, 0.15, 0.01
 # What goes on where a carrier ends turns from its way by no more than this (cosine).
 _ON = 0.5
+# In clips of which so many frames are looked at: what hangs on a bone moves about it less than this, in heights; what
+# hangs beside it stays, seen from it, within this share of how far it goes otherwise.
+_FRAMES, _HANGS, _STAYS = 60, 0.005, 0.35
 
 
 def with_limbs_hung(document: Document) -> Document:
@@ -40,7 +45,7 @@ def with_limbs_hung(document: Document) -> Document:
     if not document.figures:
         return document
     figure, clips = document.figure, document.clips_of(document.figure)
-    onto = limbs_apart(figure)
+    onto = limbs_apart(figure, clips)
     if not onto:
         return document
     whole = hung_anew(figure, onto, _stood(figure))
@@ -53,10 +58,16 @@ def with_limbs_hung(document: Document) -> Document:
     )
 
 
-def limbs_apart(figure: Figure) -> dict[int, int]:
-    """The bones of limbs that hang beside a body, each with the bone that it belongs to."""
-    parts = _Parts.of(figure)
-    return {} if parts is None else parts.onto()
+def limbs_apart(figure: Figure, clips: Sequence[Clip]) -> dict[int, int]:
+    """The bones of limbs that hang beside a body, each with the bone that it belongs to.
+
+    Its clips show it: there a limb stays where it is on that bone, and moves about what holds both. What hangs below no
+    bone with skin is also known by where it is.
+    """
+    weight, names = figure.skin_on_bones, figure.skeleton.names
+    if weight is None or figure.known_roles or len(set(names)) < len(names):
+        return {}
+    return _Parts(figure, weight, clips).onto()
 
 
 def _stood(figure: Figure) -> WorldTransforms:
@@ -75,28 +86,42 @@ def _told(figure: Figure, onto: dict[int, int]) -> Finding:
 class _Parts:
     """A skeleton seen by its skin: bones with skin that hang on each other, each part called by its top."""
 
-    def __init__(self, figure: Figure, weight: Floats) -> None:
-        self.figure, self.skeleton, self.weight = figure, figure.skeleton, weight
+    def __init__(self, figure: Figure, weight: Floats, clips: Sequence[Clip]) -> None:
+        self.figure, self.skeleton, self.weight, self.clips = figure, figure.skeleton, weight, clips
+        moved = {int(bone) for clip in clips for bone in clip.poses.translated_bones}
         self.part = np.full(len(weight), -1, dtype=np.intp)
+        above = self.part.copy()
         for bone, parent in enumerate(self.skeleton.parents.tolist()):
+            above[bone] = -1 if parent < 0 else parent if weight[parent] > 0.0 else above[parent]
             if weight[bone] > 0.0:
-                self.part[bone] = self.part[parent] if parent >= 0 and weight[parent] > 0.0 else bone
+                hangs = above[bone] >= 0 and (
+                    (above[bone] == parent and bone not in moved)
+                    or self.moves(bone, int(above[bone])) < _HANGS * self.size
+                )
+                self.part[bone] = self.part[above[bone]] if hangs else bone
         self.tops = np.unique(self.part[self.part >= 0]).tolist()
 
-    @classmethod
-    def of(cls, figure: Figure) -> _Parts | None:
-        """The parts of a figure; None if it has too few to be apart, or says itself which bone is which."""
-        weight, names = figure.skin_on_bones, figure.skeleton.names
-        if weight is None or figure.known_roles or len(set(names)) < len(names):
-            return None
-        parts = cls(figure, weight)
-        return parts if len(parts.tops) > 1 else None
+    @cached_property
+    def shown(self) -> list[WorldTransforms]:
+        """The clips, some frames of each."""
+        spans = [(clip, np.linspace(0, clip.frames - 1, _FRAMES)) for clip in self.clips if clip.frames > 1]
+        return [clip.poses.at(np.unique(frames.round())).world() for clip, frames in spans]
+
+    def moves(self, bone: int, about: int) -> float:
+        """How far a bone goes in the clips, seen from another one or, for -1, from the world; metres."""
+        far = 0.0
+        for world in self.shown:
+            place = world.positions[:, bone]
+            if about >= 0:
+                place = rotate(conjugate(world.rotations[:, about]), place - world.positions[:, about])
+            far = max(far, float(np.linalg.norm(place - place.mean(axis=0), axis=1).max()))
+        return far
 
     def onto(self) -> dict[int, int]:
         """For each bone to hang elsewhere the one to hang it on."""
         limbs = self.twins()
         rest = [top for top in self.tops if top not in limbs]
-        if not rest:
+        if not rest or len(self.tops) < 2:
             return {}
         main = max(rest, key=lambda top: float(self.weight[self.part == top].sum()))
         long = [top for top in rest if top != main and self.line(top)[0] >= _LIMB]
@@ -105,11 +130,15 @@ class _Parts:
         # What is long is of the body, as head and trunk are; what is small may be a prop. Some hang on what does so.
         for tops in (long, limbs, small, limbs, small):
             for top in tops:
-                carrier = -1 if top in found else self.carrier(top, joined, wherever=tops is small and bool(found))
+                carrier = -1 if top in found else self.carrier(top, joined)
                 if carrier >= 0:
                     found[top] = carrier
             joined |= {top for top in tops if tops is not small or top in found}
         return found | self.held_beside(small, found) if found else {}
+
+    def under_skin(self, bone: int) -> bool:
+        """Whether some bone above one holds skin."""
+        return any(self.weight[above] > 0.0 for above in self.skeleton.with_ancestors([bone]) if above != bone)
 
     def ends(self, bone: int) -> bool:
         """Whether no bone below one holds skin."""
@@ -157,42 +186,44 @@ class _Parts:
                 met += np.bincount(here * count + there, minlength=count**2)
         return shared.reshape(count, count), met.reshape(count, count)
 
-    def carrier(self, top: int, joined: set[int], wherever: bool = False) -> int:
+    def carrier(self, top: int, joined: set[int]) -> int:
         """The bone of parts already joined that a part belongs to: that shares most skin with it, or whose skin meets
-        its, and is near. -1 if there is none, or it carries the part already.
-
-        ``wherever`` the part is it goes with what it shares skin with.
-        """
+        its, and is near. -1 if there is none, or it carries the part already."""
         own, others = self.part == top, np.isin(self.part, list(joined - {top}))
         shared, met = (np.where(others, table[own].sum(axis=0), 0.0) for table in self.seams)
         most = shared if shared.max() > _SHARED else met
-        places, above = self.places, self.skeleton.with_ancestors([top])
-        apart = np.linalg.norm(places - places[top], axis=1) + _NEAR * self.size
+        apart = np.linalg.norm(self.places - self.places[top], axis=1) + _NEAR * self.size
         bones = np.flatnonzero(most > _SOME * most.max())
+        above, below = self.skeleton.with_ancestors([top]), set(self.skeleton.below(top).tolist())
         for bone in bones[np.argsort(-most[bones] / apart[bones], kind="stable")].tolist():
             if bone in above:
                 return -1
-            if wherever or self.belongs(top, bone):
+            if bone not in below and self.belongs(top, bone):
                 return int(bone)
         return -1
 
     def belongs(self, top: int, carrier: int) -> bool:
-        """Whether a limb begins at its carrier, far from what holds both, as thighs on hips without skin do not; or
-        goes on where a carrier ends, as a foot does below a shin."""
+        """Whether a limb stays on its carrier in the clips, but not on what holds both, far from it. Of what hangs below
+        no bone with skin also whether it begins at its carrier, and far from what holds both, as thighs on hips without
+        skin do not; or goes on where a carrier ends, as a foot does below a shin."""
         holder, carries = int(self.skeleton.parents[top]), self.skeleton.with_ancestors([carrier])
         while holder >= 0 and holder not in carries:
             holder = int(self.skeleton.parents[holder])
-        if holder < 0:
-            return True
         places, size, above = self.places, self.size, int(self.skeleton.parents[carrier])
+        along = places[top] - (places[holder] if holder >= 0 else 0.0)
+        far = holder < 0 or float(np.linalg.norm(along)) > _FAR * size
+        goes = self.moves(top, holder) if self.shown and far else 0.0
+        if goes > _HANGS * size and self.moves(top, carrier) < _STAYS * goes:
+            return True
+        if holder < 0 or self.under_skin(top):
+            return holder < 0
         if self.ends(carrier) and above >= 0:
             limb, end = places[carrier] - places[above], places[top] - places[carrier]
             lengths = float(np.linalg.norm(limb)), float(np.linalg.norm(end))
             return lengths[1] > _END * size and float(limb @ end) > _ON * lengths[0] * lengths[1]
         on = [child for child in self.skeleton.children[carrier] if self.weight[child] > 0.0]
-        along, way = places[top] - places[holder], places[on or [carrier]].mean(axis=0) - places[holder]
-        far = float(np.linalg.norm(along)) > _FAR * size and float(np.linalg.norm(way)) > _NEAR * size
-        return far and float(along @ way) > _ALONG * float(way @ way)
+        way = places[on or [carrier]].mean(axis=0) - places[holder]
+        return far and float(along @ way) > _ALONG * float(way @ way) > _ALONG * (_NEAR * size) ** 2
 
     def held_beside(self, tops: Sequence[int], onto: dict[int, int]) -> dict[int, int]:
         """What goes with parts that hang elsewhere now, as a shield does with the thumb that the same bone holds."""

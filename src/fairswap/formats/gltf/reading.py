@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from pathlib import Path
 
@@ -69,24 +70,40 @@ def document_from_container(container: Container, *, unit: str | None = None, up
     if container.packed:
         message = f"its data is compressed ({', '.join(container.packed)}); what is written of it is not, and larger"
         findings.append(Finding("unpacked", "note", path.stem, message))
+    once = _document(container, tree, groups, {}, unit, up)
+    carried = {n: limbs for n, one in enumerate(once.figures) if (limbs := limbs_apart(one, once.clips_of(one)))}
+    # What a body stands as shows only with its limbs in their places.
+    whole = _document(container, tree, groups, carried, unit, up) if carried else once
+    held = held_beside(container, tree, groups, _clip_names(container))
+    return replace(whole, findings=(*findings, *whole.findings), joined=joined, held=tuple(held))
+
+
+def _clip_names(container: Container) -> list[str]:
+    names = [animation.name for animation in container.document.animations]
+    return distinct([name or f"{container.path.stem} {index + 1}" for index, name in enumerate(names)])
+
+
+def _document(
+    container: Container, tree: Tree, groups: Sequence[FigureNodes], carried: Mapping[int, Mapping[int, int]],
+    unit: str | None, up: str | None,
+) -> Document:  # fmt: skip
+    """Figures and clips; ``carried`` are limbs of figures that hang beside them, each with the bone it belongs to."""
+    findings: list[Finding] = []
     figures, spaces = [], []
-    for nodes in groups:
-        figure, told, space = _figure(container, tree, nodes, unit, up)
+    for number, nodes in enumerate(groups):
+        figure, told, space = _figure(container, tree, nodes, carried.get(number, {}), unit, up)
         figures.append(figure)
         findings += told
         spaces.append(space)
     clips: list[Clip] = []
-    animations = container.document.animations
-    names = distinct([animation.name or f"{path.stem} {index + 1}" for index, animation in enumerate(animations)])
-    for index, name in enumerate(names):
+    for index, name in enumerate(_clip_names(container)):
         told_clips, told = _clips(container, index, name, figures)
         clips += told_clips
         findings += told
     space = max(zip(figures, spaces, strict=True), key=lambda pair: len(pair[0].skeleton), default=(None, OURS))[1]
-    held = held_beside(container, tree, groups, names)
     return Document(
-        str(path), container.format, space, tuple(figures), tuple(clips), tuple(findings), container.files,
-        joined=joined, held=tuple(held), origin=container,
+        str(container.path), container.format, space, tuple(figures), tuple(clips), tuple(findings), container.files,
+        origin=container,
     )  # fmt: skip
 
 
@@ -114,7 +131,7 @@ def _joined(
 
 
 def _figure(
-    container: Container, tree: Tree, own: FigureNodes, unit: str | None, up: str | None
+    container: Container, tree: Tree, own: FigureNodes, carried: Mapping[int, int], unit: str | None, up: str | None
 ) -> tuple[Figure, list[Finding], Space]:
     bone_of = {node: bone for bone, node in enumerate(own.nodes)}
     parents = np.full(len(own.nodes), -1, dtype=np.intp)
@@ -123,17 +140,10 @@ def _figure(
         while above >= 0 and above not in bone_of:
             above = tree.parents[above]
         parents[bone] = bone_of.get(above, -1)
-    holding = bones_that_hold(container, tree, own)
-    posture = posture_of_nodes(container, tree, own, parents, holding)
-    read = _standing(container, tree, own, parents, posture, unit, up)
-    carried = limbs_apart(read[0])
-    if carried:  # only with these in their places it is the body that it stands as
-        whole = parents.copy()
-        whole[list(carried)] = list(carried.values())
-        again = posture_of_nodes(container, tree, own, whole, holding)
-        if again is not None and posture != again:
-            return _standing(container, tree, own, parents, again, unit, up)
-    return read
+    holding, whole = bones_that_hold(container, tree, own), parents.copy()
+    whole[list(carried)] = list(carried.values())
+    posture = posture_of_nodes(container, tree, own, whole, holding)
+    return _standing(container, tree, own, parents, posture, unit, up)
 
 
 def _standing(
