@@ -7,7 +7,7 @@ one here, and is written as its file has it (see :mod:`fairswap.model.stand_ins`
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
 from itertools import combinations, permutations
@@ -24,6 +24,8 @@ from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import completed_clip, hung_anew
 
+# What has more bones is a scene.
+_MOST_BONES = 1000
 # Limbs have so many bones with skin at least, and twins are alike within this share of their length.
 _LIMB, _ALIKE = 3, 0.2
 # A limb belongs to a bone further along the body if it begins at more than this share of the way there.
@@ -65,7 +67,7 @@ def limbs_apart(figure: Figure, clips: Sequence[Clip]) -> dict[int, int]:
     bone with skin is also known by where it is.
     """
     weight, names = figure.skin_on_bones, figure.skeleton.names
-    if weight is None or figure.known_roles or len(set(names)) < len(names):
+    if weight is None or figure.known_roles or len(set(names)) < len(names) or len(names) > _MOST_BONES:
         return {}
     return _Parts(figure, weight, clips).onto()
 
@@ -131,10 +133,16 @@ class _Parts:
         for tops in (long, limbs, small, limbs, small):
             for top in tops:
                 carrier = -1 if top in found else self.carrier(top, joined)
-                if carrier >= 0:
+                if carrier >= 0 and not self.carries(top, carrier, found):
                     found[top] = carrier
             joined |= {top for top in tops if tops is not small or top in found}
         return found | self.held_beside(small, found) if found else {}
+
+    def carries(self, top: int, bone: int, onto: Mapping[int, int]) -> bool:
+        """Whether a part carries a bone, with what hangs elsewhere now."""
+        while bone >= 0 and bone != top:
+            bone = onto.get(bone, int(self.skeleton.parents[bone]))
+        return bone == top
 
     def under_skin(self, bone: int) -> bool:
         """Whether some bone above one holds skin."""
@@ -203,9 +211,9 @@ class _Parts:
         return -1
 
     def belongs(self, top: int, carrier: int) -> bool:
-        """Whether a limb stays on its carrier in the clips, but not on what holds both, far from it. Of what hangs below
-        no bone with skin also whether it begins at its carrier, and far from what holds both, as thighs on hips without
-        skin do not; or goes on where a carrier ends, as a foot does below a shin."""
+        """Whether a limb stays on its carrier in the clips, not on what holds both, and far from that. Of what hangs
+        below no bone with skin also whether it begins at its carrier, and far from what holds both, as thighs on hips
+        without skin do not; or goes on where a carrier ends, as a foot does below a shin."""
         holder, carries = int(self.skeleton.parents[top]), self.skeleton.with_ancestors([carrier])
         while holder >= 0 and holder not in carries:
             holder = int(self.skeleton.parents[holder])
