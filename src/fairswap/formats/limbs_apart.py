@@ -243,4 +243,4 @@ class _Parts:
             where = {onto.get(other, -1) for other in held if other not in alone}
             if holder >= 0 and len(where) == 1:
                 found[top] = where.pop()
-        return {bone: carrier for bone, carrier in found.items() if carrier >= 0}
+        return {top: bone for top, bone in found.items() if bone >= 0 and not self.carries(top, bone, onto)}
