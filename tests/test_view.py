@@ -489,15 +489,15 @@ def test_without_the_package_that_draws_it_says_what_to_install(monkeypatch):
     assert not Path("reel.glb").exists()  # told before the work, not after it
 
 
-def test_the_report_comes_out_even_if_there_is_nothing_to_see():
+def test_where_nothing_was_carried_over_there_is_no_page_and_the_reasons_are_told():
     Path("bad.bvh").write_text("HIERARCHY nothing")
-    Path("worse.bvh").write_text("nothing")
-    done = run(
-        "convert", "bad.bvh", "worse.bvh", "--onto", TROUPE / "pip.glb", "-o", "o.glb", "--view", "v.html", "--json"
-    )
-    assert done.returncode != 0
-    assert [row["file"] for row in json.loads(done.stdout)["failed"]] == ["bad.bvh", "worse.bvh"]
-    assert "nothing was carried over" in done.stderr
+    Path("worse.glb").write_text("nothing")
+    done = run("convert", "bad.bvh", "worse.glb", "--onto", TROUPE / "pip.glb", "-o", "o.glb", "--view", "v.html")
+    assert done.returncode == 3
+    for said in ("bad.bvh: none of 2 motions", "worse.glb: "):
+        assert said in done.stderr
+    assert not Path("v.html").exists()
+    assert not Path("o.glb").exists()
 
 
 def test_the_page_keeps_the_licence_of_what_draws_it():

@@ -33,13 +33,16 @@ def going_on(failures: list[Failure] | None, file: str, clip: str) -> Iterator[N
 
 
 def none_done(failures: Sequence[Failure]) -> FairSwapError:
-    """What to raise where all failed, so that nothing is written which looks like a result: the first error."""
+    """What to raise where all failed, so that nothing is written which looks like a result: the first error, with what
+    went wrong with the others if that is something else."""
     first = failures[0]
     error = first.error.in_file(first.file)
+    others = [f"{row.clip or row.file}: {row.error.problem}" for row in failures if row.error.problem != error.problem]
     if len(failures) > 1:
-        alike = all(failure.error.problem == error.problem for failure in failures)
-        which = "" if alike else f"the first, {first.clip}, because " if first.clip else "the first because "
-        error.problem = f"none of {len(failures)} motions could be carried over: {which}{error.problem}"
+        others = [f"and of {len(others)} for another reason", *others[:2]] if others else []
+        error.problem = "; ".join(
+            [f"none of {len(failures)} motions could be carried over: {error.problem}", *others]
+        )  # fmt: skip
     return error
 
 

@@ -133,8 +133,6 @@ def of_conversions(done: Conversions) -> list[Shown]:
     """The sources of a conversion, and the figure with what was made of them; of very many clips the worst."""
     rows = sorted(done.done, key=lambda row: row.comparison.likeness)[:MOST_CLIPS]
     rows = [row for row in done.done if row in rows]
-    if not rows:
-        raise UsageError("nothing was carried over", remedy="The messages say why")
     sources: dict[Figure, Shown] = {}
     for row in rows:
         rigged = row.swap.source
