@@ -60,8 +60,8 @@ def test_levels_of_detail_are_told_whatever_they_are_called(name, names):
 
 @pytest.mark.long
 def test_what_is_no_copy_is_none():
-    """Bodies and heads, clothes on a body, eyes, ten strangers: nothing is there twice."""
-    files = [*TROUPE.glob("*.glb"), *RIGS.glob("*.glb")]
+    """Bodies and heads, clothes on a body, eyes, some strangers: nothing is there twice."""
+    files = [*TROUPE.glob("*.glb"), *sorted(RIGS.glob("*.glb"))[::3]]
     scene = Scene((TROUPE / "pip.glb").read_bytes())
     REWRITES["a cloak on a copy of the skeleton"](scene)
     Path("cloak.glb").write_bytes(scene.bytes())
