@@ -6,6 +6,7 @@ Used at the border, where files do not say (motion text) or say it wrongly (a sc
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cache
 from itertools import combinations
 
 import numpy as np
@@ -150,6 +151,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             reach[parent] = max(reach[parent], length[bone] + reach[bone])
             depth[parent] = max(depth[parent], 1 + depth[bone])
 
+    @cache
     def chain(bone: int) -> list[int]:
         found, least = [bone], 1e-4 * reach[bone]
         while children[bone]:
@@ -171,7 +173,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
 
     def apart(two: tuple[int, int]) -> bool:
         """Whether two limbs are two: rigs have some again, for targets, where they are."""
-        first, second = (positions[chains[limb]] for limb in two)
+        first, second = (positions[chain(limb)] for limb in two)
         shared = min(len(first), len(second))
         return bool(np.abs(first[:shared] - second[:shared]).max() > 1e-3 * reach[two[0]])
 
@@ -186,16 +188,16 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
         kept = sorted(sorted(limbs, key=lambda limb: -reach[limb])[:_MOST_LIMBS])
-        chains = {limb: chain(limb) for limb in kept}
-        twins = [two for two in combinations(kept, 2) if apart(two)]
-        # A trunk has no twin: where legs and arms hang on one bone, legs are the longer pair, the arms the trunk.
-        legs = max((two for two in twins if alike(two)), key=lambda two: reach[two[0]], default=None)
-        arms = [two for two in twins if alike(two) and legs is not None and not set(two) & set(legs)]
-        if legs is not None and trunk in legs and arms:
-            return sorted(set(chains[arms[0][0]] + chains[arms[0][1]])), (chains[legs[0]], chains[legs[1]])
+        if any(alike((trunk, limb)) for limb in kept if limb != trunk):
+            # A trunk has no twin: where legs and arms hang on one bone, legs are the longer pair, the arms the trunk.
+            twins = [two for two in combinations(kept, 2) if alike(two) and apart(two)]
+            legs = max(twins, key=lambda two: reach[two[0]], default=(trunk, trunk))
+            arms = [two for two in twins if not set(two) & set(legs)]
+            if trunk in legs and arms:
+                return sorted({*chain(arms[0][0]), *chain(arms[0][1])}), (chain(legs[0]), chain(legs[1]))
         # Legs are the pair most alike in length, and long: a tail has no twin, a skirt is shorter.
         pair = max(
-            (two for two in twins if trunk not in two),
+            filter(apart, combinations([limb for limb in kept if limb != trunk], 2)),
             key=lambda two: min(reach[two[0]], reach[two[1]]) - 2.0 * abs(reach[two[0]] - reach[two[1]]),
             default=None,
         )
@@ -207,5 +209,5 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         inside[trunk] = True
         for bone in range(trunk + 1, count):
             inside[bone] = parent_list[bone] >= 0 and inside[parent_list[bone]]
-        return np.flatnonzero(inside).tolist(), (chains[pair[0]], chains[pair[1]])
+        return np.flatnonzero(inside).tolist(), (chain(pair[0]), chain(pair[1]))
     return None
