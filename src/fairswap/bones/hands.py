@@ -64,9 +64,8 @@ def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[floa
             continue
         score = 0.0
         if thumb >= 0:
-            rest = thumbness[others].max(initial=-np.inf)
             # One finger alone is what is left of four, unless it is called a thumb.
-            score += 1.5 * np.tanh(2.0 * (thumbness[thumb] - rest)) if others else -1.0
+            score += 1.5 * np.tanh(2.0 * (thumbness[thumb] - thumbness[others].max())) if others else -1.0
         else:
             score -= 0.8 if count == 4 else 0.2
         digits = FINGERS_BY_COUNT.get(len(others), FINGERS)

@@ -188,13 +188,11 @@ class Tracks:
 
     def _come_off(self, which: int, world: WorldTransforms, inner: slice) -> None:
         rigged = self.pair[which]
-        bones = {
-            role: bone for role, bone in rigged.roles.bones.items() if role != "root"
-        }  # hips travel over the ground
+        # Hips travel over the ground; all else has its place on what carries it.
+        bones = {role: bone for role, bone in rigged.roles.bones.items() if role != "root"}
         roles = [_last(rigged.roles, role) for role, _ in self.roles]
-        own, above = (
-            [bones[role_above(role, bones) or role if up else role] for role in roles] for up in (False, True)
-        )
+        own = [bones[role] for role in roles]
+        above = [bones[role_above(role, bones) or role] for role in roles]
 
         def offsets(seen: WorldTransforms, frames: slice) -> Floats:
             away = seen.positions[frames][:, own] - seen.positions[frames][:, above]

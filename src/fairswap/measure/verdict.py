@@ -94,11 +94,10 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     # Lengths are told as they are on the result; what is allowed of them grows with its legs.
     leg = found.result.rigged.reference.leg_m / _USUAL_LEG_M
     for role in found.roles:
+        part = part_of_body(role.role, role.part)
         if role.part not in ("feet", "face"):  # feet are told by their soles
-            part = part_of_body(role.role, role.part)
             yield _score(part, f"{role.role} goes below the floor", role.below_floor_cm, leg * _BELOW_CM, "cm")
         if role.part != "face":
-            part = part_of_body(role.role, role.part)
             yield _score(part, f"{role.role} comes off the body", role.comes_off_cm, leg * _OFF_CM, "cm")
         # A jaw of bones may be one of shapes on the other head.
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):

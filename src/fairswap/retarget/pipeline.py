@@ -126,7 +126,8 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         for stage in (_take_floor_out, _plant_feet, _meet_hands):
             stage(motion)
     _clear_limbs(motion)
-    if put_on_parts(swap.source, swap.target, motion.source_chain, motion.chain, contacts, motion.rate):
+    put = put_on_parts(swap.source, swap.target, motion.source_chain, motion.chain, contacts, motion.rate)
+    if put and motion.planted is not None:
         _plant_feet(motion)  # what moved the body moved them
     taken = _move_root(motion)
     _let_sway(motion)
