@@ -2,7 +2,9 @@
 PYTHON ?= python3
 VENV ?= .venv
 BIN = $(VENV)/bin
-INSTALL = $(BIN)/pip --disable-pip-version-check --quiet install -c constraints.txt
+# Python compiles a module when it is first used: pip would spend half its time compiling those that never are.
+INSTALL = $(BIN)/pip --disable-pip-version-check --quiet install --no-compile -c constraints.txt
+unexport PYTHONDONTWRITEBYTECODE
 
 .PHONY: demo test test-long coverage fuzz bench scale lint develop judges troupe schemas gallery docs package constraints
 
