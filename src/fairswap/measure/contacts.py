@@ -32,8 +32,10 @@ _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # A belt under a figure that walks on the spot, in leg lengths per second: slower ones are none; by what share of it
 # the lower foot may differ, and for what share of the time it must not; how high both feet are lifted, in leg lengths.
 _BELT_SLOWEST, _BELT_SPREAD, _BELT_SHARE, _BELT_LIFT, _BELT_SHORTEST_S = 0.25, 0.35, 0.6, 0.03, 0.5
+# How far feet must be apart, in leg lengths, to say much about a slope: two that rest apart may rest on a step.
+_WAY = 0.3
 # A floor nearer to level and to its place than this is taken to be so.
-_LEVEL_DEGREES, _PLACE, _FAR = 0.5, 0.025, 0.35
+_LEVEL_DEGREES, _PLACE, _FAR, _ALWAYS = 0.5, 0.025, 0.35, 0.8
 
 
 @dataclass(frozen=True)
@@ -162,8 +164,8 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
     for (side, part), track in tracks.items():
         height = (track[:, 1] - floor.height(track)) / leg_m - left_height
         speed = speeds[side, part] / leg_m - left_speed
-        sure = (height < _BEGINS_HEIGHT) & (speed < _BEGINS_SPEED)
-        still = (height < _LASTS_HEIGHT) & (speed < _LASTS_SPEED)
+        sure = (height < _BEGINS_HEIGHT) & (height > -_FAR) & (speed < _BEGINS_SPEED)
+        still = (height < _LASTS_HEIGHT) & (height > -_FAR) & (speed < _LASTS_SPEED)
         found[part][side] = without_short(with_hysteresis(sure, still), shortest)
     return Contacts(found["heel"], found["ball"], floor, noise)
 
@@ -233,12 +235,16 @@ def _floor(
         middle = rows.mean(axis=0)
         centred = rows[:, 1:] - middle[1:]
         # A slope is only believed over a way: on one spot feet say little about it.
-        stiff = len(rows) * (0.15 * leg_m) ** 2 * np.eye(2)
+        stiff = len(rows) * (_WAY * leg_m) ** 2 * np.eye(2)
         slope = np.linalg.solve(centred.T @ centred + stiff, centred.T @ (heights - heights.mean()))
         plane = np.array([heights.mean() - slope @ middle[1:], *slope])
     floor = Floor(*map(float, plane))
-    if abs(float(floor.height(points.mean(axis=0))) - floor_m) > _FAR * leg_m:
-        return Floor(floor_m)  # feet that rest high up (a handstand, a chair) are on no floor
+    off = float(floor.height(points.mean(axis=0))) - floor_m
+    alike = float((np.abs(points[:, 1] - np.median(points[:, 1])) < _LASTS_HEIGHT * leg_m).mean())
+    # Feet that rest high up (a handstand, a chair) are on no floor. Nobody stands far below it: a clip is counted from
+    # the hips or the saddle then, if feet are always as low; else they go down stairs.
+    if off > _FAR * leg_m or (off < -_FAR * leg_m and alike < _ALWAYS):
+        return Floor(floor_m)
     lying = points[np.abs(points[:, 1] - design @ plane) < 0.03 * leg_m]
     # A slope must explain much that a level floor does not: feet that hover here and there are none.
     off_level = float(np.std(lying[:, 1])) if len(lying) else 0.0

@@ -62,13 +62,15 @@ class Footing:
     """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, how high
     the standing foot is above it on average, share of time a foot stands.
 
-    ``lowest_cm_s`` knows nothing of who stands: how fast the lowest point of both soles goes over the ground.
+    Two know nothing of who stands: ``lowest_cm_s`` is how fast the lowest point of both soles goes over the ground, and
+    ``off_floor_cm`` how high it stays above the floor when it is lowest.
     """
 
     skate_cm_s: float
     lowest_cm_s: float
     sole_below_cm: float
     float_cm: float
+    off_floor_cm: float
     standing_share: float
 
 
@@ -243,6 +245,7 @@ class Tracks:
             lowest_cm_s=100.0 * min(float(np.median(np.where(low[0] < low[1], *speed))) for low, speed in told),
             sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
             float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
+            off_floor_cm=100.0 * max(0.0, float(lowest.min())),
             standing_share=float(standing.any(axis=0).mean()),
         )
 

@@ -120,6 +120,8 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     yield _score("feet", "the lowest sole goes faster over the floor", skim, skims, "cm/s")
     yield _score("feet", "soles go below the floor", sink, leg * _SINK_CM, "cm")
     yield _score("feet", "standing feet float", rise, leg * _FLOAT_CM, "cm")
+    above = after.off_floor_cm - legs * max(before.off_floor_cm, stands.off_floor_cm)
+    yield _score("feet", "no sole comes down to the floor", above, leg * _FLOAT_CM, "cm")
     yield _score("feet", "contact with the floor is lost", 1.0 - found.contacts.kept_share, _LOST_SHARE, "of the time")
     path = "the hips are elsewhere"
     yield _score("place", path, found.hips_rms_percent, _PLACE_PERCENT, "% of the leg")

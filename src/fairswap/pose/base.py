@@ -36,6 +36,7 @@ _FRAMES = 121
 # A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
 # it is near one.
 _LEANS_DEGREES, _SQUARE_DEGREES = 30.0, 20.0
+_UPRIGHT = 1.0 - 1e-9
 # What tells which way a body looks; and from where on it looks aside, if hips and shoulders do so alike.
 _ACROSS, _ASIDE_DEGREES = ("upper_leg", "upper_arm"), 4.0
 # A rest pose is a moment of a motion if its worst bend is larger by this than where the meshes were bound; it is a
@@ -223,6 +224,8 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
             world, said = _about_hips(world, aside, roles, hips), f"{said}; turned ahead"
         return BasePose(world, hips, said, stands=can_stand(world, roles))
     stood = _about_hips(world, about, roles, hips)
+    if rotate(about, UP) @ UP > _UPRIGHT:  # it stands, and looks elsewhere: its hips are where they are
+        return BasePose(stood, hips, f"{said}; turned ahead", stands=can_stand(stood, roles))
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
     place = min((hips.copy(), rotate(about, hips)), key=lambda place: round(abs(float(place[1]) - height), 9))
@@ -352,6 +355,8 @@ def _righting(positions: Floats, roles: RoleMap) -> Floats | None:
     turn = conjugate(quaternion_from_matrix(np.stack([left, up, np.cross(left, up)], axis=1)))
     if np.degrees(angle_between(turn, IDENTITY)) < _LEANS_DEGREES:
         return None
+    if np.degrees(angle_between(up, UP)) < _LEANS_DEGREES:
+        turn = _facing(positions, roles)  # a lean is kept, wherever it looks
     square = min(_SQUARE_TURNS, key=lambda other: float(angle_between(other, turn)))
     return square if np.degrees(angle_between(square, turn)) < _SQUARE_DEGREES else turn
 

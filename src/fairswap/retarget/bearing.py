@@ -9,15 +9,17 @@ import numpy as np
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import conjugate, rotate
-from fairswap.model.signals import nearness
+from fairswap.model.signals import nearness, runs_of
 from fairswap.retarget.inverse_kinematics import LONGEST
 from fairswap.retarget.least_jerk import Wish, least_jerk, strength
 
 Bearing = tuple[tuple[int, int, int], Floats, np.ndarray]
 """A leg's three bones, how far its foot is moved ``(frames, 3)``, and when it stands ``(frames,)``."""
 
-# Within what time the hips keep to the legs; how much rather they stay, to the left, up and ahead; in how many rounds.
-_WITHIN_S, _STAY, _ROUNDS = 0.05, np.array([0.05, 0.005, 0.05]), 2
+# Within what time the hips keep to the legs, in how many rounds; how much rather they stay, to the left, up and ahead,
+# and how many times as much while both feet stand for some time: then a leg may rather bend than the hips go far.
+_WITHIN_S, _ROUNDS = 0.05, 2
+_STAY, _STAY_AT_REST, _AT_REST_S = np.array([0.05, 0.005, 0.05]), np.array([8.0, 1.0, 8.0]), 0.5
 # How long the weight takes to go to a leg, and how much of it a leg in the air bears.
 _SHIFT_S, _SWINGS = 0.2, 0.05
 # A leg this straight is as good as stretched; by how much more a leg counts where its knee turns fast, at most.
@@ -33,11 +35,16 @@ def carried_hips(legs: Iterable[Bearing], rate: float, chain: ChainWorld) -> Flo
     bend tells more by the length than of a bent one, so it counts more.
     """
     moved = np.zeros((chain.frames, 3))
-    stay = [
-        Wish(np.tile(row, (chain.frames, 1)), np.zeros(chain.frames), np.full(chain.frames, weight))
-        for row, weight in zip(np.eye(3), _STAY * strength(_WITHIN_S, rate), strict=True)
-    ]
     limbs = [(chain.limb(*bones), shift, standing) for bones, shift, standing in legs]
+    both = np.all([standing for _, _, standing in limbs], axis=0)
+    at_rest = np.zeros(chain.frames, dtype=bool)
+    for start, stop in runs_of(both):
+        at_rest[start:stop] = stop - start >= _AT_REST_S * rate
+    rests = nearness(at_rest, _SHIFT_S * rate)
+    stay = [
+        Wish(np.tile(row, (chain.frames, 1)), np.zeros(chain.frames), weight * times**rests * strength(_WITHIN_S, rate))
+        for row, weight, times in zip(np.eye(3), _STAY, _STAY_AT_REST, strict=True)
+    ]
     for _ in range(_ROUNDS):
         moved = least_jerk(
             [*stay, *(_keep_bend(limb, moved, shift, standing, rate) for limb, shift, standing in limbs)]

@@ -51,6 +51,8 @@ _LANDS_S, _SOFT_REACH = 0.1, 0.004
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
+# The cosine of the tilt up to which a foot lies on its sole.
+_ON_ITS_SOLE = 0.7
 
 
 @dataclass(frozen=True, eq=False)
@@ -114,7 +116,8 @@ def plant_feet(
 def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
     heel, ball, foot = contacts.heel[side], contacts.ball[side], sole.foot
     rotation, ankle = chain.rotation(foot), chain.position(foot)
-    flat, stands = heel & ball, heel | ball
+    stands, on_sole = heel | ball, _on_its_sole(target, foot, rotation)
+    flat = heel & ball & on_sole
     level = _flat_rotations(target, foot, rotation, flat)
     near = nearness(flat, _FLAT_S * rate)
     noise = noise_of(ankle) / target.reference.leg_m
@@ -131,12 +134,18 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     lowest = _lowest(sole, turned, ankle, chain)
     off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
     low = target.floor_m - lowest
-    off[:, 1] = np.where(stands, low, 0.0)
+    off[:, 1] = np.where(stands, np.where(on_sole, low, np.maximum(low, 0.0)), 0.0)
     off = bridged(off, stands, max(round(_FADE_S * rate), 2))
     shift = _led(off, stands, holds, rate)
     in_air = target.reference.leg_m * (1.0 - nearness(stands, _LANDS_S * rate))
     shift[:, 1] = _lifted(off[:, 1], low + _FOOT_CLEARS * in_air, stands, holds, rate)
     return _Foot(turned, shift, stands, _TOES_CLEAR * in_air)
+
+
+def _on_its_sole(target: RiggedFigure, foot: int, rotation: Floats) -> np.ndarray:
+    """Whether the sole of a foot faces the floor ``(frames,)``: one who kneels or lies rests it on its back or side."""
+    up = rotate(multiply(rotation, conjugate(target.reference.rotations[foot])), UP)
+    return np.asarray(up[:, 1] > _ON_ITS_SOLE)
 
 
 def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: float) -> Floats:

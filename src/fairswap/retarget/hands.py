@@ -21,7 +21,7 @@ from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import conjugate, multiply, rotate
-from fairswap.model.signals import eased, nearness, runs_of
+from fairswap.model.signals import eased, nearness, runs_of, smoothed
 from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.inverse_kinematics import solve_limb
@@ -30,7 +30,7 @@ from fairswap.retarget.options import MotionOptions
 # In leg lengths over the floor: where hands begin to follow it, and where they do so wholly.
 _FAR_FROM_FLOOR, _NEAR_FLOOR = 0.3, 0.1
 # In seconds.
-_EASE_S = 0.22
+_EASE_S, _EVEN_S = 0.22, 0.1
 
 
 @dataclass(frozen=True)
@@ -155,8 +155,11 @@ class _Hands:
                 )
                 when = when & ~taken
                 if when.any():
-                    where = new.points(height, direction, self.ratio(side) * distance, self.chain)
-                    found.append(_Wish(side, old.part, when, where))
+                    palm = self.mine(side)
+                    push = new.points(height, direction, self.ratio(side) * distance, self.chain) - palm
+                    for start, stop in runs_of(when):  # over a surface of few corners it would shake
+                        push[start:stop] = smoothed(push[start:stop], _EVEN_S * self.rate)
+                    found.append(_Wish(side, old.part, when, palm + push))
         return found
 
     def reach(self, side: str, wishes: list[_Wish], weight: float) -> None:
