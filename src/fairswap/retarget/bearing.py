@@ -24,8 +24,6 @@ _STAY, _STAY_AT_REST, _AT_REST_S = np.array([0.05, 0.005, 0.05]), np.array([8.0,
 _SHIFT_S, _SWINGS = 0.2, 0.05
 # A leg this straight is as good as stretched; by how much more a leg counts where its knee turns fast, at most.
 _STRETCHED, _SHARPEST = 0.998, 4.0
-# How long they take to go down where a leg does not reach its foot all the same.
-_LOWER_S = 0.16
 
 
 def carried_hips(legs: Iterable[Bearing], rate: float, chain: ChainWorld) -> Floats:

@@ -23,6 +23,7 @@ from fairswap.measure.soles import Sole, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import (
+    angle_between,
     conjugate,
     multiply,
     quaternion_from_axis_angle,
@@ -51,8 +52,8 @@ _LANDS_S, _SOFT_REACH = 0.1, 0.004
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
-# The cosine of the tilt up to which a foot lies on its sole.
-_ON_ITS_SOLE = 0.7
+# Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so; and stands on its sole.
+_FLAT_DEGREES, _ON_ITS_SOLE_DEGREES = 12.0, 45.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -116,8 +117,11 @@ def plant_feet(
 def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
     heel, ball, foot = contacts.heel[side], contacts.ball[side], sole.foot
     rotation, ankle = chain.rotation(foot), chain.position(foot)
-    stands, on_sole = heel | ball, _on_its_sole(target, foot, rotation)
+    stands, tilt = heel | ball, _tilt_degrees(target, foot, rotation)
+    on_sole = tilt < _ON_ITS_SOLE_DEGREES
     flat = heel & ball & on_sole
+    for start, stop in runs_of(flat):
+        flat[start:stop] = np.median(tilt[start:stop]) < _FLAT_DEGREES
     level = _flat_rotations(target, foot, rotation, flat)
     near = nearness(flat, _FLAT_S * rate)
     noise = noise_of(ankle) / target.reference.leg_m
@@ -142,10 +146,10 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     return _Foot(turned, shift, stands, _TOES_CLEAR * in_air)
 
 
-def _on_its_sole(target: RiggedFigure, foot: int, rotation: Floats) -> np.ndarray:
-    """Whether the sole of a foot faces the floor ``(frames,)``: one who kneels or lies rests it on its back or side."""
+def _tilt_degrees(target: RiggedFigure, foot: int, rotation: Floats) -> Floats:
+    """How far a foot is from lying on its sole ``(frames,)``: one who kneels or lies rests it on its back or side."""
     up = rotate(multiply(rotation, conjugate(target.reference.rotations[foot])), UP)
-    return np.asarray(up[:, 1] > _ON_ITS_SOLE)
+    return np.asarray(np.degrees(angle_between(up, np.broadcast_to(UP, up.shape))))
 
 
 def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: float) -> Floats:

@@ -147,11 +147,11 @@ class _Hands:
 
     def on_body(self, taken: np.ndarray) -> list[_Wish]:
         """Hands that rest on a part of the own body: at the same place of it."""
-        found, leg_m = [], self.source.reference.leg_m
+        found = []
         for side in SIDES:
             for old, new in zip(touchable_by(self.source, side), touchable_by(self.target, side), strict=True):
                 when, (height, direction, distance) = on_body(
-                    self.theirs[side], old, leg_m, self.source_chain, self.rate
+                    side, self.theirs[side], old, self.source, self.source_chain, self.rate
                 )
                 when = when & ~taken
                 if when.any():
