@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.roles import SIDES, part_of
-from fairswap.measure.contacts import Contacts, contacts_in, contacts_of
+from fairswap.measure.contacts import Contacts, Floor, contacts_in, contacts_of
 from fairswap.measure.differences import (
     ContactsKept,
     Footing,
@@ -220,7 +220,8 @@ def compare_motions(
         source_contacts or contacts_of(pair[0], source.clip),
         contacts_in(pair[1], ChainWorld(poses), rate, lead_in),
     )
-    both_touch = _touching_alike(pair, (source.clip.poses, poses), rate)[:, lead_in:]
+    floors = contacts[0].floor, Floor(pair[1].floor_m)
+    both_touch = _touching_alike(pair, (source.clip.poses, poses), rate, floors)[:, lead_in:]
     if cleared:
         crowded = [nearness(when, _REACHES_S * rate)[lead_in:] for when in arms_crowded(pair[1], poses)]
         both_touch = np.maximum(both_touch, crowded)
@@ -270,12 +271,13 @@ def _by_part(tracks: Tracks) -> dict[str, Floats]:
 
 
 def _touching_alike(
-    pair: tuple[RiggedFigure, RiggedFigure], poses: tuple[Poses, Poses | EarlierPoses], rate: float
-) -> Floats:
+    pair: tuple[RiggedFigure, RiggedFigure], poses: tuple[Poses, Poses | EarlierPoses], rate: float,
+    floors: tuple[Floor, Floor],
+) -> Floats:  # fmt: skip
     """How much each hand touches something, or is on its way there, on both figures, 0 to 1 ``(2, frames)``."""
     near = np.ones((2, poses[0].frames))
-    for rigged, own in zip(pair, poses, strict=True):
-        for row, when in enumerate(touching(rigged, ChainWorld(own), rate)):
+    for rigged, own, floor in zip(pair, poses, floors, strict=True):
+        for row, when in enumerate(touching(rigged, ChainWorld(own), rate, floor)):
             near[row] *= nearness(when, _REACHES_S * rate)
     return near
 

@@ -221,8 +221,11 @@ def _floor(
     """The plane under the points that hardly move: a fit that what is above it does not pull up."""
     slow = [track[speeds[key] < slow_m_s] for key, track in tracks.items()]
     points = np.concatenate(slow)
+    lowest = np.min([track[:, 1] for track in tracks.values()], axis=0)
+    # Nobody is always far below the floor: such a clip is counted from the hips, or from the saddle.
+    under = bool(lowest.max() < floor_m - _FAR * leg_m)
     if len(points) < 8:
-        return Floor(floor_m)
+        return Floor(float(lowest.min()) if under else floor_m)
     low = np.percentile(points[:, 1] - floor_m, 20) + floor_m
     plane = np.array([low, 0.0, 0.0])
     design = np.column_stack([np.ones(len(points)), points[:, 0], points[:, 2]])
@@ -241,9 +244,10 @@ def _floor(
     floor = Floor(*map(float, plane))
     off = float(floor.height(points.mean(axis=0))) - floor_m
     alike = float((np.abs(points[:, 1] - np.median(points[:, 1])) < _LASTS_HEIGHT * leg_m).mean())
-    # Feet that rest high up (a handstand, a chair) are on no floor. Nobody stands far below it: a clip is counted from
-    # the hips or the saddle then, if feet are always as low; else they go down stairs.
-    if off > _FAR * leg_m or (off < -_FAR * leg_m and alike < _ALWAYS):
+    if under and alike < _ALWAYS:
+        return Floor(float(lowest.min()))  # feet that rest here and there tell no floor, but that it is below them
+    # Feet that rest high up (a handstand, a chair) are on no floor, nor are those that go far down stairs.
+    if abs(off) > _FAR * leg_m and not under:
         return Floor(floor_m)
     lying = points[np.abs(points[:, 1] - design @ plane) < 0.03 * leg_m]
     # A slope must explain much that a level floor does not: feet that hover here and there are none.

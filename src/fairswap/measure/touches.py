@@ -9,6 +9,7 @@ from __future__ import annotations
 import numpy as np
 
 from fairswap.bones.roles import SIDES
+from fairswap.measure.contacts import Floor
 from fairswap.measure.palms import Palm, palms_of
 from fairswap.measure.surface import BodyPart, touchable_by
 from fairswap.model.arrays import Floats
@@ -38,9 +39,9 @@ def meeting(apart: Floats, palm: Palm, rate: float) -> np.ndarray:
     return _lasting(near < _MEET, near < _STAY, _SHORTEST_S, rate)
 
 
-def on_floor(track: Floats, palm: Palm, rigged: RiggedFigure, rate: float) -> np.ndarray:
-    """In which frames a palm, by its world ``track`` ``(frames, 3)``, rests on the floor."""
-    height = (track[:, 1] - rigged.floor_m) / palm.length
+def on_floor(track: Floats, height_m: Floats, palm: Palm, rigged: RiggedFigure, rate: float) -> np.ndarray:
+    """In which frames a palm, by its world ``track`` ``(frames, 3)`` and its height over the floor, rests on that."""
+    height = height_m / palm.length
     speed = _speed(track, rate) / rigged.reference.leg_m
     sure, still = (height < _ON_FLOOR) & (speed < _FLOOR_SPEED), (height < _OVER_FLOOR) & (speed < _FLOOR_REST_SPEED)
     return _lasting(sure, still, _BODY_SHORTEST_S, rate)
@@ -79,14 +80,16 @@ def _hangs(side: str, track: Floats, rigged: RiggedFigure, chain: ChainWorld) ->
     return np.asarray(straight & down & upright)
 
 
-def touching(rigged: RiggedFigure, chain: ChainWorld, rate: float) -> np.ndarray:
-    """In which frames each hand touches anything, ``(2, frames)``, left first."""
+def touching(rigged: RiggedFigure, chain: ChainWorld, rate: float, floor: Floor) -> np.ndarray:
+    """In which frames each hand touches anything, the ``floor`` its feet stand on among it, ``(2, frames)``, left
+    first."""
     palms = palms_of(rigged)
     tracks = {side: palm.track(chain) for side, palm in palms.items()}
     together = meeting(tracks["left"] - tracks["right"], palms["left"], rate)
     found = []
     for side in SIDES:
-        touches = together | on_floor(tracks[side], palms[side], rigged, rate)
+        height = tracks[side][:, 1] - floor.height(tracks[side])
+        touches = together | on_floor(tracks[side], height, palms[side], rigged, rate)
         for part in touchable_by(rigged, side):
             touches = touches | on_body(side, tracks[side], part, rigged, chain, rate)[0]
         found.append(touches)

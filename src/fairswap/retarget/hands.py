@@ -15,6 +15,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.errors import UsageError
+from fairswap.measure.contacts import Floor
 from fairswap.measure.palms import Palm, palms_of
 from fairswap.measure.surface import touchable_by
 from fairswap.measure.touches import meeting, on_body, on_floor
@@ -64,6 +65,7 @@ class _Hands:
     source_chain: ChainWorld
     chain: ChainWorld
     rate: float
+    floor: Floor
 
     @cached_property
     def palms(self) -> tuple[Mapping[str, Palm], Mapping[str, Palm]]:
@@ -74,6 +76,11 @@ class _Hands:
     def theirs(self) -> Mapping[str, Floats]:
         """Where the source's palms are ``(frames, 3)``, by side."""
         return {side: palm.track(self.source_chain) for side, palm in self.palms[0].items()}
+
+    @cached_property
+    def heights(self) -> Mapping[str, Floats]:
+        """How high the source's palms are over the floor it stands on, metres ``(frames,)``, by side."""
+        return {side: track[:, 1] - self.floor.height(track) for side, track in self.theirs.items()}
 
     def mine(self, side: str) -> Floats:
         """Where the target's palm is by now ``(frames, 3)``."""
@@ -87,11 +94,10 @@ class _Hands:
         """Bring hands that are near the floor as high over it as theirs are, for their size: the nearer they come, the
         more their height counts from the floor, and the less from their shoulder."""
         for side in SIDES:
-            height = self.theirs[side][:, 1] - self.source.floor_m
-            far = height / self.source.reference.leg_m
+            far = self.heights[side] / self.source.reference.leg_m
             near = eased((_FAR_FROM_FLOOR - far) / (_FAR_FROM_FLOOR - _NEAR_FLOOR))
             if near.max() > 0.0:
-                wanted = self.target.floor_m + self.ratio(side) * height
+                wanted = self.target.floor_m + self.ratio(side) * self.heights[side]
                 push_hand(self.target, side, self.chain, (near * (wanted - self.mine(side)[:, 1]))[:, None] * UP)
 
     def on_each_other(self) -> list[_Wish]:
@@ -136,10 +142,11 @@ class _Hands:
         """Hands that rest on the floor: as high over it as theirs, for their size, and each time in one place."""
         found = []
         for side in SIDES:
-            when = on_floor(self.theirs[side], self.palms[0][side], self.source, self.rate) & ~taken
+            track, height = self.theirs[side], self.heights[side]
+            when = on_floor(track, height, self.palms[0][side], self.source, self.rate) & ~taken
             if when.any():
                 where = self.mine(side).copy()
-                where[:, 1] = self.target.floor_m + self.ratio(side) * (self.theirs[side][:, 1] - self.source.floor_m)
+                where[:, 1] = self.target.floor_m + self.ratio(side) * height
                 for start, stop in runs_of(when):
                     where[start:stop, [0, 2]] = where[start:stop, [0, 2]].mean(axis=0)
                 found.append(_Wish(side, "floor", when, where))
@@ -174,12 +181,12 @@ class _Hands:
 
 
 def meet_hands(
-    source: RiggedFigure, target: RiggedFigure, source_chain: ChainWorld, chain: ChainWorld, rate: float, scale: float,
-    options: MotionOptions,
+    source: RiggedFigure, target: RiggedFigure, source_chain: ChainWorld, chain: ChainWorld, rate: float, floor: Floor,
+    scale: float, options: MotionOptions,
 ) -> tuple[list[Touch], Floats | None]:  # fmt: skip
-    """Bring the target's hands (in ``chain``, in place) to what the source's meet; tell each meeting, and where the
-    object stands ``(3,)`` when it is first met."""
-    hands = _Hands(source, target, source_chain, chain, rate)
+    """Bring the target's hands (in ``chain``, in place) to what the source's meet, the ``floor`` it stands on among it;
+    tell each meeting, and where the object stands ``(3,)`` when it is first met."""
+    hands = _Hands(source, target, source_chain, chain, rate, floor)
     hands.follow_floor()
     wishes, stands = hands.on_each_other(), None
     if options.object is not None:

@@ -117,8 +117,8 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         If the target has no bone that the options need.
     """
     options = options or MotionOptions()
-    edit, keyed = swap.transferred_tracks(clip, options.scale_travel)
     contacts = contacts_of(swap.source, clip)
+    edit, keyed = swap.transferred_tracks(clip, options.scale_travel, contacts.floor)
     chains = ChainWorld(edit), ChainWorld(clip.poses)
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
     _put_layers_on(motion)
@@ -194,7 +194,8 @@ def _meet_hands(motion: _Motion) -> None:
         swap, options = motion.swap, motion.options
         scale = swap.leg_ratio if options.scale_travel is None else options.scale_travel
         chains = motion.source_chain, motion.chain
-        motion.touches, stands = meet_hands(swap.source, swap.target, *chains, motion.rate, scale, options)
+        floor = motion.contacts.floor
+        motion.touches, stands = meet_hands(swap.source, swap.target, *chains, motion.rate, floor, scale, options)
         if stands is not None:
             x, y, z = stands.tolist()
             message = (

@@ -18,6 +18,7 @@ from fairswap.bones.apart import skin_apart
 from fairswap.bones.assignment import SURE
 from fairswap.bones.roles import role_order
 from fairswap.errors import Finding, UsageError
+from fairswap.measure.contacts import Floor
 from fairswap.measure.levels import levels_told
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -182,20 +183,24 @@ class Swap:
         edit, keyed = self.transferred_tracks(clip, scale_travel)
         return Clip(clip.name, clip.rate, edit.poses(), keyed, start_s=clip.start_s)
 
-    def transferred_tracks(self, clip: Clip, scale_travel: float | None = None) -> tuple[PoseBuilder, frozenset[int]]:
-        """As :meth:`transfer`: the tracks, to be worked on, and the bones that are keyed."""
+    def transferred_tracks(
+        self, clip: Clip, scale_travel: float | None = None, floor: Floor | None = None
+    ) -> tuple[PoseBuilder, frozenset[int]]:
+        """As :meth:`transfer`: the tracks, to be worked on, and the bones that are keyed. How high the hips are is told
+        over a ``floor``, by default the one the source rests on."""
         if clip.skeleton != self.source.skeleton:
             raise UsageError(
                 f"clip {clip.name!r} moves another skeleton than {self.source.figure.name!r}",
                 remedy="Make a Swap from the figure that the clip came with",
             )
         scale = self.leg_ratio if scale_travel is None else scale_travel
+        floor = floor or Floor(self.source.floor_m)
         target = self.target.skeleton
         rotations = np.empty((len(target), 4, clip.frames))
         hips_track = np.empty((3, clip.frames))
         for start in range(0, clip.frames, _FRAMES_AT_ONCE):
             span = slice(start, min(start + _FRAMES_AT_ONCE, clip.frames))
-            self._transfer_block(clip.poses, span, rotations[:, :, span], hips_track[:, span], scale)
+            self._transfer_block(clip.poses, span, rotations[:, :, span], hips_track[:, span], scale, floor)
         extras = moving_extras(clip.poses, self.source, self.extras)
         moved = frozenset(pair.target for pair in self.pairs) | frozenset(extra.target for extra in extras)
         helpers = share_twist(self.target, moved, rotations)
@@ -203,7 +208,9 @@ class Swap:
         edit = PoseBuilder(target, rotations, {**places, self.target.roles.bones["hips"]: hips_track})
         return edit, moved | frozenset(helpers)
 
-    def _transfer_block(self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float) -> None:
+    def _transfer_block(
+        self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float, floor: Floor
+    ) -> None:
         source, target = self.source, self.target
         local = poses.rotation_tracks[:, :, span]
         world = np.empty(local.shape)
@@ -219,7 +226,7 @@ class Swap:
             position = step if parent < 0 else position + rotate(world[parent].T, step.T).T
         # Over the ground by the scale that was asked for; up and down always by the legs.
         moved = (position.T - source.reference.hips) * [scale, self.leg_ratio, scale] + target.reference.hips
-        moved[:, 1] += height_change(source, target, position[1] - source.floor_m)
+        moved[:, 1] += height_change(source, target, position[1] - floor.height(position.T))
         parent = int(target.skeleton.parents[target.roles.bones["hips"]])
         if parent >= 0:
             resting = target.resting_world

@@ -126,7 +126,7 @@ def _contacts(rigged: RiggedFigure, clip: Clip) -> dict[str, list[list[float]]]:
     try:
         found = contacts_of(rigged, clip)
         rows = {f"{side} foot": found.standing(side) for side in SIDES}
-        hands = touching(rigged, ChainWorld(clip.poses), rate)
+        hands = touching(rigged, ChainWorld(clip.poses), rate, found.floor)
         rows |= {f"{side} hand": row for side, row in zip(SIDES, hands, strict=True)}
     except FairSwapError:
         return {}
