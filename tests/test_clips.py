@@ -11,7 +11,6 @@ import pytest
 
 import fairswap
 import rewrites
-from fairswap.bones.words import meaning_of, other_side
 from fairswap.clips.cleaning import cleaned, find_faults
 from fairswap.clips.cutting import cut_into, piece_from_text, pieces_from_table
 from fairswap.clips.describing import described
@@ -31,6 +30,7 @@ from fairswap.measure.soles import soles_of
 from fairswap.model.clip import Clip
 from fairswap.model.poses import MorphTrack, Poses
 from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
+from fairswap.model.words import meaning_of, other_side
 from making import STICK, TROUPE, Gltf, act, animate, bvh, figure, rigged, run
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")

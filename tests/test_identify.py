@@ -12,12 +12,12 @@ import pytest
 import fairswap
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.identification import identify
-from fairswap.bones.words import meaning_of
 from fairswap.demo.rigs import NAMINGS, odd_rig
 from fairswap.formats.gltf.opening import open_container
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.skeleton import Skeleton
+from fairswap.model.words import meaning_of
 from making import FREE, TROUPE, act, arm, figure, random_skeleton, run, swap_between
 
 PER_NAMING = 10

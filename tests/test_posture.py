@@ -4,7 +4,8 @@ import numpy as np
 import pytest
 
 from fairswap.model.posture import posture_from_positions, unit_from_height
-from fairswap.model.space import Space
+from fairswap.model.space import Space, nearest_direction
+from fairswap.model.words import sides_of
 from making import figure
 
 TURNS = [
@@ -118,3 +119,22 @@ def test_shins_without_feet_show_no_front():
     found = posture_from_positions(*body(*rows, ("head", "chest", 0, 1.5, 0)))
     assert (found.up, found.forward) == ("+Y", "+Z")
     assert "custom" in found.reason
+
+
+@pytest.mark.parametrize("left", [1, -1])
+def test_where_nothing_shows_the_front_names_of_the_sides_do(left):
+    rows = [("hips", "", 0, 1, 0), ("spine", "hips", 0, 1.1, 0), ("chest", "spine", 0, 1.3, 0), *ARMS]
+    rows += [row for row in legs("hips") if not row[0].startswith("toe")]
+    rows += [("head", "chest", 0, 1.5, 0)]
+    names = [row[0] for row in rows]
+    called = [
+        name[:-1] + (".L" if (name[-1] == "l") == (left > 0) else ".R") if name[-1] in "lr" else name for name in names
+    ]
+    sides = sides_of(called)
+    assert set(sides) == {1, 0, -1}
+    places, parents = body(*rows)
+    for up, turn in (("+Y", np.eye(3)), ("+Z", np.array([[1.0, 0, 0], [0, 0, 1], [0, -1, 0]]))):
+        found = posture_from_positions(places @ turn, parents, None, sides)
+        front = np.array([0.0, 0.0, left]) @ turn
+        assert (found.up, found.forward) == (up, nearest_direction(front))
+        assert "names" in found.reason

@@ -9,7 +9,7 @@ import numpy as np
 
 from fairswap.bones.rig import Rig
 from fairswap.bones.roles import FINGERS, FINGERS_BY_COUNT
-from fairswap.bones.words import fit, meaning_of
+from fairswap.model.words import fit, meaning_of
 
 _DIGITS = ("thumb", *FINGERS)
 

@@ -18,10 +18,10 @@ from fairswap.bones.rig import Rig
 from fairswap.bones.roles import FOUND_BY_ITSELF, MUST_HAVE, RoleMap, is_role, role_order
 from fairswap.bones.sides import Sides, tell_sides
 from fairswap.bones.trunk import Trunk, trunk_between
-from fairswap.bones.words import fit
 from fairswap.errors import Finding, UsageError
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.model.words import fit
 
 # Log-odds that an answer is right: a constant and a factor for each feature, fitted by bench/calibrate.py.
 CALIBRATION = {

@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.bones.rig import Rig
-from fairswap.bones.words import fit
+from fairswap.model.words import fit
 
 # Weights of what is seen, in the currency of the whole search; see bench/calibrate.py for how sure a lead makes us.
 _NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4

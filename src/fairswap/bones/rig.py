@@ -8,11 +8,11 @@ import numpy as np
 
 from fairswap.bones.moving import Motion
 from fairswap.bones.roles import FINGERS
-from fairswap.bones.words import NameMeaning, meaning_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.stand_ins import stand_in_bones
+from fairswap.model.words import NameMeaning, meaning_of
 
 _MOST_SIBLINGS = 40  # a bone with more children is no limb but a scene
 # Where nodes that hold nothing stand at so many of the bones, an exporter put them there.

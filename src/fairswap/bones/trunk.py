@@ -9,8 +9,8 @@ import numpy as np
 
 from fairswap.bones.limbs import _bell
 from fairswap.bones.rig import Rig
-from fairswap.bones.words import fit
 from fairswap.model.rotation import normalized
+from fairswap.model.words import fit
 
 
 @dataclass(frozen=True)

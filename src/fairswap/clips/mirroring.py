@@ -6,13 +6,13 @@ from collections.abc import Sequence
 
 import numpy as np
 
-from fairswap.bones.words import other_side
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import MorphTrack, PoseBuilder
 from fairswap.model.rotation import conjugate, multiply, rotate
+from fairswap.model.words import other_side
 from fairswap.pose.rigged import RiggedFigure
 
 _OTHER = {"left": "right", "right": "left"}

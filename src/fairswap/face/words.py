@@ -10,8 +10,8 @@ import re
 from dataclasses import dataclass
 from functools import lru_cache
 
-from fairswap.bones.words import SIDE_WORDS, folded, meaning_of
 from fairswap.face.units import ACTIONS, TOGETHER, UNITS
+from fairswap.model.words import SIDE_WORDS, folded, meaning_of
 
 # Notion to words: English, German, French, Spanish, Italian, Portuguese, Latin, Japanese (also in Latin letters), Chinese,
 # Korean, Russian (stems); abbreviations.

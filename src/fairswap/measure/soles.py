@@ -10,14 +10,17 @@ from fairswap.bones.roles import SIDES
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.mesh import Mesh, deformed_vertices
-from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.rotation import angle_between, conjugate, multiply, rotate
 from fairswap.model.skeleton import WorldTransforms
+from fairswap.model.space import UP
 from fairswap.model.stand_ins import carrier_of
 from fairswap.pose.rigged import RiggedFigure
 
 _DIRECTIONS = np.stack([np.cos(np.arange(8) * np.pi / 4), np.zeros(8), np.sin(np.arange(8) * np.pi / 4)], axis=1)
 # The rear and the front of a sole, as shares of its length, whose middles are heel and tip.
 _END_SHARE = 0.12
+# Up to what tilt a foot stands on its sole: one who kneels or lies rests it on its back or side.
+ON_ITS_SOLE_DEGREES = 45.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -49,6 +52,12 @@ class Sole:
                 for bone, place in zip(self.bones.tolist(), self.places, strict=True)
             ]
         )
+
+
+def tilt_degrees(rigged: RiggedFigure, foot: int, rotation: Floats) -> Floats:
+    """How far a foot that has turned to ``rotation`` ``(frames, 4)`` is from lying on its sole, ``(frames,)``."""
+    up = rotate(multiply(rotation, conjugate(rigged.reference.rotations[foot])), UP)
+    return np.asarray(np.degrees(angle_between(up, np.broadcast_to(UP, up.shape))))
 
 
 @kept_with_its_argument

@@ -80,9 +80,10 @@ def _hangs(side: str, track: Floats, rigged: RiggedFigure, chain: ChainWorld) ->
     return np.asarray(straight & down & upright)
 
 
-def touching(rigged: RiggedFigure, chain: ChainWorld, rate: float, floor: Floor) -> np.ndarray:
-    """In which frames each hand touches anything, the ``floor`` its feet stand on among it, ``(2, frames)``, left
-    first."""
+def touching(rigged: RiggedFigure, chain: ChainWorld, rate: float, floor: Floor | None = None) -> np.ndarray:
+    """In which frames each hand touches anything, the ``floor`` its feet stand on (by default that of its rest) among
+    it, ``(2, frames)``, left first."""
+    floor = floor or Floor(rigged.floor_m)
     palms = palms_of(rigged)
     tracks = {side: palm.track(chain) for side, palm in palms.items()}
     together = meeting(tracks["left"] - tracks["right"], palms["left"], rate)

@@ -1,4 +1,4 @@
-"""Which way is up and forward, judged from the bones alone, without their names.
+"""Which way is up and forward, judged from the bones alone; their names are asked where nothing else shows the front.
 
 Used at the border, where files do not say (motion text) or say it wrongly (a scene file without its turning node).
 """
@@ -22,6 +22,8 @@ _USUAL_HEIGHT_M = 1.6
 _MOST_LIMBS = 40
 # Toes go ahead by more than this, of what they go down: a shin with nothing below it is none.
 _TOES_AHEAD = 0.5
+# Bones of the two legs that must be called by their sides, for names to tell the front.
+_SAID = 2
 # Limbs that begin further from what holds them, of their length, do not belong to it.
 _FAR = 0.6
 _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "hm": 0.5}
@@ -29,12 +31,16 @@ _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "h
 
 @dataclass(frozen=True)
 class Posture:
-    """How a skeleton stands in its file: axis names, and its extent along the up axis in file units."""
+    """How a skeleton stands in its file: axis names, and its extent along the up axis in file units.
+
+    ``feet`` are the bones of both where nothing shows the front, and ``forward`` is only what is usual.
+    """
 
     up: str
     forward: str
     height: float
     reason: str
+    feet: tuple[int, ...] = ()
 
 
 @dataclass(frozen=True, eq=False)
@@ -62,9 +68,13 @@ class _Counted:
         return cls(rows, place[parents[rows]], ends[rows])
 
 
-def posture_from_positions(places: Floats, parents: Integers, counts: np.ndarray | None = None) -> Posture | None:
+def posture_from_positions(
+    places: Floats, parents: Integers, counts: np.ndarray | None = None, sides: Integers | None = None
+) -> Posture | None:
     """Judge from the places ``(bones, 3)`` of all bones in one pose, in the world; None if no body with two legs is
     seen.
+
+    ``sides`` ``(bones,)`` are 1 for those that are called left, -1 for right, 0 for neither.
 
     ``counts`` ``(bones,)`` says which bones are of the body, with those above them; all, if none is: sockets, targets
     and spare limbs are not.
@@ -87,17 +97,24 @@ def posture_from_positions(places: Floats, parents: Integers, counts: np.ndarray
     leg_length = np.linalg.norm(np.diff(positions[legs[0]], axis=0), axis=1).sum()
     last = [leg[-1] for leg in legs]
     toes = tips[last] if (counted.ends[last] >= 0).all() else positions[last]
-    toes_ahead = np.mean(toes - positions[[leg[min(2, len(leg) - 1)] for leg in legs]], axis=0)
+    feet = [leg[min(2, len(leg) - 1)] for leg in legs]
+    toes_ahead = np.mean(toes - positions[feet], axis=0)
     height = float(np.ptp(positions[:, up_axis]))
     reason = f"the trunk is above the legs along {up}"
     ahead, down = abs(toes_ahead[forward_axis]), abs(toes_ahead[up_axis])
     if ahead > 0.03 * leg_length and ahead > _TOES_AHEAD * down:
         forward = ("+" if toes_ahead[forward_axis] > 0 else "-") + "XYZ"[forward_axis]
         reason += f", the toes point to {forward}"
-    else:
-        forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
-        reason += f"; no toes tell the front, {forward} is the custom"
-    return Posture(up, forward, height, reason)
+        return Posture(up, forward, height, reason)
+    said = 0 if sides is None else int(sides[counted.rows[legs[0]]].sum() - sides[counted.rows[legs[1]]].sum())
+    if abs(said) >= _SAID:
+        left, upright = np.zeros(3), np.zeros(3)
+        left[across_axis], upright[up_axis] = np.sign(said * across[across_axis]), 1.0 if up[0] == "+" else -1.0
+        forward = nearest_direction(np.cross(left, upright))
+        return Posture(up, forward, height, f"{reason}; no toes tell the front, the names of the sides say {forward}")
+    forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
+    reason += f"; no toes tell the front, {forward} is the custom"
+    return Posture(up, forward, height, reason, tuple(counted.rows[feet].tolist()))
 
 
 def posture_of_file(rest: Posture | None, shown: list[Posture], convention: Space | None) -> tuple[Posture | None, str]:

@@ -9,11 +9,11 @@ import numpy as np
 
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap, role_above, role_order, side_of
-from fairswap.bones.words import meaning_of
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
+from fairswap.model.words import meaning_of
 from fairswap.platform.rules import FigureRules
 
 

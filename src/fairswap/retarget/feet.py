@@ -19,11 +19,10 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.measure.contacts import Contacts, noise_of
-from fairswap.measure.soles import Sole, soles_of
+from fairswap.measure.soles import ON_ITS_SOLE_DEGREES, Sole, soles_of, tilt_degrees
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import (
-    angle_between,
     conjugate,
     multiply,
     quaternion_from_axis_angle,
@@ -52,8 +51,8 @@ _LANDS_S, _SOFT_REACH = 0.1, 0.004
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
-# Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so; and stands on its sole.
-_FLAT_DEGREES, _ON_ITS_SOLE_DEGREES = 12.0, 45.0
+# Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so.
+_FLAT_DEGREES = 12.0
 
 
 @dataclass(frozen=True, eq=False)
@@ -117,8 +116,8 @@ def plant_feet(
 def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
     heel, ball, foot = contacts.heel[side], contacts.ball[side], sole.foot
     rotation, ankle = chain.rotation(foot), chain.position(foot)
-    stands, tilt = heel | ball, _tilt_degrees(target, foot, rotation)
-    on_sole = tilt < _ON_ITS_SOLE_DEGREES
+    stands, tilt = heel | ball, tilt_degrees(target, foot, rotation)
+    on_sole = tilt < ON_ITS_SOLE_DEGREES
     flat = heel & ball & on_sole
     for start, stop in runs_of(flat):
         flat[start:stop] = np.median(tilt[start:stop]) < _FLAT_DEGREES
@@ -144,12 +143,6 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     in_air = target.reference.leg_m * (1.0 - nearness(stands, _LANDS_S * rate))
     shift[:, 1] = _lifted(off[:, 1], low + _FOOT_CLEARS * in_air, stands, holds, rate)
     return _Foot(turned, shift, stands, _TOES_CLEAR * in_air)
-
-
-def _tilt_degrees(target: RiggedFigure, foot: int, rotation: Floats) -> Floats:
-    """How far a foot is from lying on its sole ``(frames,)``: one who kneels or lies rests it on its back or side."""
-    up = rotate(multiply(rotation, conjugate(target.reference.rotations[foot])), UP)
-    return np.asarray(np.degrees(angle_between(up, np.broadcast_to(UP, up.shape))))
 
 
 def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: float) -> Floats:

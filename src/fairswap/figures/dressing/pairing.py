@@ -8,12 +8,12 @@ import numpy as np
 
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import built_in_profiles, saved_profiles
-from fairswap.bones.words import fit, meaning_of
 from fairswap.errors import FairSwapError
 from fairswap.formats.bone_names import unlike_names
 from fairswap.formats.naming import bare_name
 from fairswap.model.figure import Figure
 from fairswap.model.skeleton import Skeleton
+from fairswap.model.words import fit, meaning_of
 from fairswap.pose.rigged import RiggedFigure
 
 # A garment's bones stand where those of the body it was made for do, to this, in heights; closely where names differ.

@@ -22,6 +22,7 @@ from fairswap.model.rate import rate_from_text
 from fairswap.model.rotation import quaternion_from_euler
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import OURS, Space, usual_forward
+from fairswap.model.words import sides_of
 
 _AGAIN = "Export the clip again"
 _MOTION = re.compile(rb"^[ \t]*MOTION[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
@@ -72,7 +73,7 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     parents = np.array([joint.parent for joint in joints], dtype=np.intp)
     offsets = np.array([joint.offset for joint in joints], dtype=np.float64)
     _resolve_positions(joints, offsets, positions, path.stem, findings)
-    space, posture = _space(offsets, parents, rotations, positions, unit, up, path.stem, findings)
+    space, posture = _space(joints, offsets, parents, rotations, positions, unit, up, path.stem, findings)
     skeleton = _skeleton(joints, parents, offsets, positions, posture, space, path.stem, findings)
     _into_our_space(space, rotations, positions)
     poses = PoseBuilder(skeleton, rotations, positions).poses()
@@ -185,6 +186,7 @@ def _resolve_positions(
 
 
 def _space(
+    joints: list[Joint],
     offsets: Floats,
     parents: Integers,
     rotations: Floats,
@@ -200,11 +202,11 @@ def _space(
     some = sorted({0, frames // 2, frames - 1})
     moved = {bone: track[:, some] for bone, track in positions.items()}
     world = PoseBuilder(zero, rotations[:, :, some], moved).poses().world()
-    counts = ~_spare(parents, rotations)
-    shown = [posture_from_positions(places, parents, counts) for places in world.positions]
-    posture, where = posture_of_file(
-        posture_from_positions(zero.rest.positions[0], parents, counts), [found for found in shown if found], None
+    counts, sides = ~_spare(parents, rotations), sides_of(joint.name for joint in joints)
+    rest, *shown = (
+        posture_from_positions(places, parents, counts, sides) for places in (zero.rest.positions[0], *world.positions)
     )
+    posture, where = posture_of_file(rest, [found for found in shown if found], None)
     found_up = up or (posture.up if posture else "+Y")
     forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
     height = posture.height if posture else float(np.ptp(zero.rest.positions[0], axis=0).max())

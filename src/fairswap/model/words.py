@@ -12,6 +12,8 @@ from collections.abc import Iterable
 from dataclasses import dataclass
 from functools import lru_cache
 
+import numpy as np
+
 # Meaning to words. English, German, French, Spanish, Italian, Dutch, Portuguese, Japanese (also in Latin letters), Polish.
 _PARTS = {
     "root": "root origin base armature ground master wurzel racine raiz radice",
@@ -207,6 +209,16 @@ def fit(name: str, role: str) -> float:
     if parts & wanted:
         return 0.55
     return -0.9
+
+
+def sides_of(names: Iterable[str]) -> np.ndarray:
+    """1 for names that say left, -1 for right, 0 for neither ``(names,)``.
+
+    >>> sides_of(["thigh_L", "Pelvis", "RightFoot"]).tolist()
+    [1, 0, -1]
+    """
+    signs = {"left": 1, "right": -1}
+    return np.array([signs.get(meaning_of(name).side, 0) for name in names], dtype=np.intp)
 
 
 def other_side(name: str, among: Iterable[str]) -> str | None:

@@ -1,0 +1,177 @@
+"""Clips as games have them: counted from the saddle, of figures that look backward, on knees, seated, arms at ease."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.bones.assignment import roles_of
+from fairswap.measure.comparison import Motion, compare_motions
+from fairswap.measure.contacts import contacts_of
+from fairswap.measure.palms import palms_of
+from fairswap.measure.surface import surface_of
+from fairswap.measure.touches import on_body
+from fairswap.measure.verdict import NEARLY
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.rotation import angle_between, multiply, rotate
+from fairswap.pose.base import base_pose
+from making import TROUPE, act, figure, rigged, swap_between
+from rewrites import rewritten
+from test_motion_quality import X, Y, Z, about, posed
+
+OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
+
+
+def moved(clip, metres, frames=slice(None)):
+    """The hips of Osric, which hang on nothing, moved by ``(3,)`` metres."""
+    edit, hips = clip.poses.edit(), roles_of(OSRIC).bones["hips"]
+    track = np.broadcast_to(edit.translations[hips], (3, clip.frames)).copy()
+    track[:, frames] += np.array(metres)[:, None]
+    edit.translations[hips] = track
+    return clip.with_poses(edit.poses())
+
+
+def feet_and_hips(made, target):
+    roles = roles_of(target).bones
+    return made.world().positions[:, [roles[role] for role in ("hips", "foot_left", "foot_right", "hand_left")]]
+
+
+@pytest.mark.parametrize("deep", [0.6, 1.0, 2.5])
+def test_a_clip_that_is_counted_from_the_hips_or_a_saddle_stands_on_the_floor(deep):
+    """All of it is far below the floor; the result is as if it were not, and so are hands near the floor."""
+    walk = act("walk", "Osric")
+    pair = swap_between(OSRIC, JUNIPER, motion=walk)
+    plain, low = pair.retarget(walk), pair.retarget(moved(walk, [0.0, -deep, 0.0]))
+    assert "floor-off" in {finding.code for finding in low.findings}
+    # Where that floor is is found from feet that roll, within two centimetres.
+    np.testing.assert_allclose(feet_and_hips(low.clip, JUNIPER), feet_and_hips(plain.clip, JUNIPER), atol=0.02)
+    told = compare_motions(Motion(pair.source, moved(walk, [0.0, -deep, 0.0])), Motion(pair.target, low.clip))
+    assert told.likeness > compare_motions(Motion(pair.source, walk), Motion(pair.target, plain.clip)).likeness - 3.0
+
+
+def test_who_goes_down_stairs_is_left_on_them():
+    """Below the floor at the end, but not always: no floor is made of that."""
+    idle = act("idle", "Osric")
+    down = moved(idle, [0.0, -1.0, 0.0], slice(idle.frames // 2, None))
+    assert contacts_of(rigged(OSRIC), down).floor.at == pytest.approx(rigged(OSRIC).floor_m, abs=0.03)
+
+
+def test_one_who_floats_is_told_though_no_foot_ever_stands():
+    """Hips in their place above the floor the one time, and high above it the other: a source whose feet never rest."""
+    known = rigged(OSRIC)
+    walk = act("walk", "Osric")
+    wading = walk.with_poses(walk.poses.at(np.arange(0, walk.frames, 6)))
+    if contacts_of(known, wading).count():  # stances of a frame or two are none
+        pytest.fail("feet stand in the clip that this is about")
+    ranked = [
+        compare_motions(Motion(known, wading), Motion(known, moved(wading, [0.0, high, 0.0]))) for high in (0, 0.1, 0.6)
+    ]
+    assert ranked[0].likeness == 100.0
+    assert all(np.diff([found.likeness for found in ranked]) < -10.0)
+    worst = min(ranked[2].parts, key=lambda row: row.score)
+    assert worst.score < 5.0
+    assert {row.because for row in ranked[2].parts} >= {"no sole comes down to the floor"}
+
+
+def looking_backward(body, clip):
+    """A figure and its clip turned about, all but where its file says that it is."""
+    back = about(Y, 180.0)
+    root = int(np.flatnonzero(body.skeleton.parents < 0)[0])
+    rotations, places = body.skeleton.rest_rotations.copy(), body.skeleton.rest_translations.copy()
+    rotations[root], places[root] = multiply(back, rotations[root]), rotate(back, places[root])
+    skeleton = replace(body.skeleton, rest_rotations=rotations, rest_translations=places)
+    tracks, moves = clip.poses.rotation_tracks.copy(), clip.poses.translation_tracks.copy()
+    tracks[root] = multiply(back, tracks[root].T).T
+    row = list(clip.poses.translated_bones).index(root)
+    moves[row] = rotate(back, moves[row].T).T
+    turned = replace(clip.poses, skeleton=skeleton, rotation_tracks=tracks, translation_tracks=moves)
+    return skeleton, fairswap.Clip(clip.name, clip.rate, turned)
+
+
+def test_one_who_looks_backward_is_turned_ahead_and_keeps_its_height_whatever_the_first_clip():
+    """A clip that is counted from the saddle says nothing of where the hips rest."""
+    skeleton, walk = looking_backward(OSRIC, act("walk", "Osric"))
+    body = fairswap.Figure("Osric", skeleton)
+    riding = moved(walk, [0.0, -1.2, 0.0])
+    for clip in (walk, riding, None):
+        found = base_pose(body, roles_of(OSRIC), clip=clip)
+        assert found.said == "the rest pose; turned ahead"
+        np.testing.assert_allclose(found.hips, skeleton.rest.positions[0, roles_of(OSRIC).bones["hips"]], atol=1e-9)
+    # A lean is kept, wherever it looks.
+    roles = roles_of(OSRIC).bones
+    leaning = skeleton.rest_rotations.copy()
+    leaning[roles["hips"]] = multiply(about(Y, 180.0), multiply(about(X, 20.0), OSRIC.skeleton.rest_rotations[0]))
+    found = base_pose(fairswap.Figure("Osric", replace(skeleton, rest_rotations=leaning)), roles_of(OSRIC))
+    up = found.world.positions[0, roles["head"]] - found.world.positions[0, roles["hips"]]
+    assert np.degrees(angle_between(up / np.linalg.norm(up), Y)) == pytest.approx(20.0, abs=4.0)
+
+
+def test_a_file_that_looks_backward_is_turned_by_its_feet_or_the_names_of_its_sides():
+    """Pip has no toes, and names that say no side to us: the skin of his shoes shows the front."""
+    data = Path(TROUPE / "pip.glb").read_bytes()
+    backward = rewritten(data, "facing backwards")
+    found = fairswap.load(backward, format=".glb")
+    assert [f.code for f in found.findings] == ["space-corrected"]
+    assert "skin of the feet points to -Z" in found.findings[0].message
+    assert "turned to face +Z" in found.findings[0].message
+    np.testing.assert_allclose(
+        found.figures[0].skeleton.rest.positions, fairswap.load(data, format=".glb").figures[0].skeleton.rest.positions,
+        atol=1e-6,
+    )  # fmt: skip
+
+
+KNEELING = {
+    "upper_leg_left": about(X, -90.0), "lower_leg_left": about(X, 90.0), "lower_leg_right": about(X, 90.0),
+    "foot_right": about(X, 80.0),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("target", ["Osric", "Pip"])
+def test_a_foot_that_lies_on_its_back_is_not_stood_on_its_sole(target):
+    """Who kneels on one knee rests the other foot on its back: laid on its sole it would be turned by half a circle."""
+    known = rigged(JUNIPER)
+    place, bones = known.reference_world.positions[0], known.roles.bones
+    thigh = np.linalg.norm(place[bones["lower_leg_left"]] - place[bones["upper_leg_left"]])
+    clip = posed("Juniper", KNEELING, known.floor_m + thigh + 0.05)
+    assert contacts_of(known, clip).standing("right").all()  # it rests there, as the other one does
+    pair = swap_between(JUNIPER, figure(target), motion=clip)
+    made = pair.retarget(clip)
+    told = compare_motions(Motion(pair.source, clip), Motion(pair.target, made.clip))
+    off = {row.role: row.mean_degrees for row in told.roles}
+    assert off["foot_right"] < 20.0
+    assert off["foot_left"] < 15.0
+    assert {row.part: row.score for row in told.parts}["feet"] > NEARLY
+
+
+def test_two_feet_at_rest_on_two_heights_are_no_slope():
+    """Who sits with one foot up on something is not sat askew."""
+    known = rigged(JUNIPER)
+    turns = {
+        "upper_leg_left": about(X, -90.0), "lower_leg_left": about(X, 60.0), "foot_left": about(X, 10.0),
+        "upper_leg_right": about(X, -90.0), "lower_leg_right": about(X, 90.0),
+    }  # fmt: skip
+    place, bones = known.reference_world.positions[0], known.roles.bones
+    shin = place[bones["lower_leg_left"]][1] - known.floor_m
+    found = contacts_of(known, posed("Juniper", turns, known.floor_m + shin + 0.02, breathing_m=0.0))
+    assert found.floor.tilt_degrees == 0.0
+    assert abs(found.floor.at - known.floor_m) < 0.06
+
+
+def test_arms_that_hang_at_the_sides_rest_on_nothing_and_hands_on_thighs_do():
+    """A wide coat comes as near to a hanging hand as a thigh does to one that is put there."""
+    known = rigged(JUNIPER)
+    thighs = [part for part in surface_of(known) if part.part == "thigh"]
+    down = {f"upper_arm_{side}": about(Z, -sign * 80.0) for side, sign in (("left", 1.0), ("right", -1.0))}
+    # One who sits has the hands on the thighs with the arms bent.
+    sits = down | {f"upper_leg_{side}": about(X, -90.0) for side in ("left", "right")}
+    sits |= {f"lower_arm_{side}": about(Y, -sign * 50.0) for side, sign in (("left", 1.0), ("right", -1.0))}
+    for turns, rests in ((down, False), (sits, True)):
+        chain = ChainWorld(posed("Juniper", turns, known.reference.hips[1], breathing_m=0.0).poses)
+        palm = palms_of(known)["left"].track(chain)
+        # As wide as it must be for the hand to lie on it.
+        away = {part.bone: part.coordinates(palm, chain)[2] for part in thighs}
+        nearest = min(thighs, key=lambda part: abs(away[part.bone]).max())
+        wide = replace(nearest, radius=nearest.radius + away[nearest.bone].mean())
+        assert on_body("left", palm, wide, known, chain, 30.0)[0].all() == rests
