@@ -16,7 +16,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.measure.lead_in import lead_in_frames
-from fairswap.measure.soles import Sole, soles_of
+from fairswap.measure.soles import ON_ITS_SOLE_DEGREES, Sole, soles_of, tilt_degrees
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
@@ -57,10 +57,12 @@ class Floor:
 
 @dataclass(frozen=True, eq=False)
 class FootTracks:
-    """The world positions ``(frames, 3)`` of heel and ball of one foot."""
+    """The world positions ``(frames, 3)`` of heel and ball of one foot, and when its sole is below it ``(frames,)``:
+    one that lies on its back does not stand, and does not say where the floor is."""
 
     heel: Floats
     ball: Floats
+    on_sole: np.ndarray
 
 
 @dataclass(frozen=True, eq=False)
@@ -84,9 +86,10 @@ class Contacts:
         return sum(len(runs_of(self.standing(side))) for side in SIDES)
 
 
-def foot_tracks(sole: Sole, rotations: Floats, positions: Floats) -> FootTracks:
+def foot_tracks(rigged: RiggedFigure, sole: Sole, rotations: Floats, positions: Floats) -> FootTracks:
     """Heel and ball from the foot's world rotations ``(frames, 4)`` and positions ``(frames, 3)``."""
-    return FootTracks(rotate(rotations, sole.heel) + positions, rotate(rotations, sole.ball) + positions)
+    on_sole = tilt_degrees(rigged, sole.foot, rotations) < ON_ITS_SOLE_DEGREES
+    return FootTracks(rotate(rotations, sole.heel) + positions, rotate(rotations, sole.ball) + positions, on_sole)
 
 
 def contacts_of(rigged: RiggedFigure, clip: Clip) -> Contacts:
@@ -97,7 +100,7 @@ def contacts_of(rigged: RiggedFigure, clip: Clip) -> Contacts:
 def contacts_in(rigged: RiggedFigure, chain: ChainWorld, rate: float, first: int = 0) -> Contacts:
     """When the feet of a figure stand in poses of it, at ``rate`` frames per second, from the frame ``first`` on."""
     feet = {
-        side: foot_tracks(sole, chain.rotation(sole.foot)[first:], chain.position(sole.foot)[first:])
+        side: foot_tracks(rigged, sole, chain.rotation(sole.foot)[first:], chain.position(sole.foot)[first:])
         for side, sole in soles_of(rigged).items()
     }
     hips = chain.position(rigged.roles.bones["hips"])[first:]
@@ -115,7 +118,7 @@ def _found_on(belt: Floats | None, feet: Mapping[str, FootTracks], rate: float, 
     """The contacts on a floor that runs, or stands."""
     if belt is not None:
         way = -belt * np.arange(len(next(iter(feet.values())).heel))[:, None] / rate
-        feet = {side: FootTracks(foot.heel + way, foot.ball + way) for side, foot in feet.items()}
+        feet = {side: replace(foot, heel=foot.heel + way, ball=foot.ball + way) for side, foot in feet.items()}
     return replace(find_contacts(feet, rate, rigged.reference.leg_m, rigged.floor_m), belt_m_s=belt)
 
 
@@ -158,14 +161,16 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
         tracks[side, part] = even
         moved = np.gradient(even, axis=0) * rate if frames > 1 else np.zeros_like(even)
         speeds[side, part] = np.linalg.norm(moved, axis=1)
-    floor = _floor(tracks, speeds, (_BEGINS_SPEED + left_speed) * leg_m, leg_m, floor_m)
+    rests = {key: feet[key[0]].on_sole & (speeds[key] < (_BEGINS_SPEED + left_speed) * leg_m) for key in tracks}
+    floor = _floor(tracks, rests, leg_m, floor_m)
     shortest = max(round(_SHORTEST_S * rate), 1)
     found: dict[str, dict[str, np.ndarray]] = {"heel": {}, "ball": {}}
     for (side, part), track in tracks.items():
         height = (track[:, 1] - floor.height(track)) / leg_m - left_height
         speed = speeds[side, part] / leg_m - left_speed
-        sure = (height < _BEGINS_HEIGHT) & (height > -_FAR) & (speed < _BEGINS_SPEED)
-        still = (height < _LASTS_HEIGHT) & (height > -_FAR) & (speed < _LASTS_SPEED)
+        may = feet[side].on_sole & (height > -_FAR)
+        sure = may & (height < _BEGINS_HEIGHT) & (speed < _BEGINS_SPEED)
+        still = may & (height < _LASTS_HEIGHT) & (speed < _LASTS_SPEED)
         found[part][side] = without_short(with_hysteresis(sure, still), shortest)
     return Contacts(found["heel"], found["ball"], floor, noise)
 
@@ -213,14 +218,12 @@ def noise_of(track: Floats) -> float:
 
 def _floor(
     tracks: Mapping[tuple[str, str], Floats],
-    speeds: Mapping[tuple[str, str], Floats],
-    slow_m_s: float,
+    rests: Mapping[tuple[str, str], np.ndarray],
     leg_m: float,
     floor_m: float,
 ) -> Floor:
-    """The plane under the points that hardly move: a fit that what is above it does not pull up."""
-    slow = [track[speeds[key] < slow_m_s] for key, track in tracks.items()]
-    points = np.concatenate(slow)
+    """The plane under the points where they rest on the sole: a fit that what is above it does not pull up."""
+    points = np.concatenate([track[rests[key]] for key, track in tracks.items()])
     lowest = np.min([track[:, 1] for track in tracks.values()], axis=0)
     # Nobody is always far below the floor: such a clip is counted from the hips, or from the saddle.
     under = bool(lowest.max() < floor_m - _FAR * leg_m)

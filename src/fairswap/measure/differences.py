@@ -10,7 +10,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_above, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor
-from fairswap.measure.soles import ON_ITS_SOLE_DEGREES, Sole, bare_soles_of, lowest_and_speed, soles_of, tilt_degrees
+from fairswap.measure.soles import Sole, bare_soles_of, lowest_and_speed, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, rotate
 from fairswap.model.signals import widest_mask
@@ -119,7 +119,6 @@ class Tracks:
         self.garments = _garments(pair[1])
         self.garment_depth = np.zeros(len(self.garments))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
-        self.on_sole = np.empty((2, 2, frames), dtype=bool)  # who kneels rests a foot on its back
         # Joints say less exactly than meshes where a sole is. A source without mesh is told by them alone: then the
         # result is, too, if that speaks for it.
         self.bare = None if pair[0].figure.meshes else tuple(bare_soles_of(rigged) for rigged in pair)
@@ -149,8 +148,6 @@ class Tracks:
                 if which == 0:
                     self.lowest_at_rest[foot, span] = heights[inner] - rigged.floor_m
                 self.speed[which, foot, span] = speeds[inner]
-                tilt = tilt_degrees(rigged, sole.foot, world.rotations[inner, sole.foot])
-                self.on_sole[which, foot, span] = tilt < ON_ITS_SOLE_DEGREES
                 if self.bare is not None:
                     track = self.bare[which][side].track(world)
                     heights, speeds = lowest_and_speed(track, self.rate, self._belt(which))
@@ -242,13 +239,12 @@ class Tracks:
         lowest = self.lowest[which] if lowest is None else lowest
         told = (lowest, self.speed[which]), (self.lowest_alike[which], self.speed_alike[which])
         # Speeds are of three frames: a foot that is just put down moved before.
-        flat = standing & self.on_sole[which]
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(
             skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
             lowest_cm_s=100.0 * min(float(np.median(np.where(low[0] < low[1], *speed))) for low, speed in told),
             sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
-            float_cm=100.0 * max(0.0, float(lowest[flat].mean())) if flat.any() else 0.0,
+            float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             off_floor_cm=100.0 * max(0.0, float(lowest.min())),
             standing_share=float(standing.any(axis=0).mean()),
         )

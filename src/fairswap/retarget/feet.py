@@ -19,7 +19,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.measure.contacts import Contacts, noise_of
-from fairswap.measure.soles import ON_ITS_SOLE_DEGREES, Sole, soles_of, tilt_degrees
+from fairswap.measure.soles import Sole, soles_of, tilt_degrees
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import (
@@ -116,9 +116,7 @@ def plant_feet(
 def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
     heel, ball, foot = contacts.heel[side], contacts.ball[side], sole.foot
     rotation, ankle = chain.rotation(foot), chain.position(foot)
-    stands, tilt = heel | ball, tilt_degrees(target, foot, rotation)
-    on_sole = tilt < ON_ITS_SOLE_DEGREES
-    flat = heel & ball & on_sole
+    flat, stands, tilt = heel & ball, heel | ball, tilt_degrees(target, foot, rotation)
     for start, stop in runs_of(flat):
         flat[start:stop] = np.median(tilt[start:stop]) < _FLAT_DEGREES
     level = _flat_rotations(target, foot, rotation, flat)
@@ -137,7 +135,7 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     lowest = _lowest(sole, turned, ankle, chain)
     off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
     low = target.floor_m - lowest
-    off[:, 1] = np.where(stands, np.where(on_sole, low, np.maximum(low, 0.0)), 0.0)
+    off[:, 1] = np.where(stands, low, 0.0)
     off = bridged(off, stands, max(round(_FADE_S * rate), 2))
     shift = _led(off, stands, holds, rate)
     in_air = target.reference.leg_m * (1.0 - nearness(stands, _LANDS_S * rate))

@@ -10,7 +10,7 @@ from __future__ import annotations
 import numpy as np
 
 from fairswap.bones.roles import SIDES, RoleMap
-from fairswap.measure.contacts import Contacts, foot_tracks
+from fairswap.measure.contacts import Contacts
 from fairswap.measure.soles import Sole, soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.banded import solve_blocks
@@ -110,8 +110,9 @@ def _upright(rigged: RiggedFigure) -> Floats:
 
 def _lowest(soles: dict[str, Sole], chain: ChainWorld) -> Floats:
     """The height of the lower of heel and ball of both feet, ``(frames,)``."""
-    tracks = [foot_tracks(sole, chain.rotation(sole.foot), chain.position(sole.foot)) for sole in soles.values()]
-    return np.min([track[:, 1] for foot in tracks for track in (foot.heel, foot.ball)], axis=0)
+    heights = [rotate(chain.rotation(sole.foot), point)[:, 1] + chain.position(sole.foot)[:, 1]
+               for sole in soles.values() for point in (sole.heel, sole.ball)]  # fmt: skip
+    return np.min(heights, axis=0)
 
 
 def _stand(
