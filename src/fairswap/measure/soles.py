@@ -9,6 +9,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.caching import kept_with_its_argument
+from fairswap.model.chain_world import ChainWorld
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.rotation import angle_between, conjugate, multiply, rotate
 from fairswap.model.skeleton import WorldTransforms
@@ -43,6 +44,11 @@ class Sole:
     ball: Floats
     foot: int
     toes: int
+
+    def track_in(self, chain: ChainWorld) -> Floats:
+        """As :meth:`track`, of a motion that is worked on."""
+        rows = zip(self.bones.tolist(), self.places, strict=True)
+        return np.stack([rotate(chain.rotation(bone), place) + chain.position(bone) for bone, place in rows])
 
     def track(self, world: WorldTransforms) -> Floats:
         """World positions ``(points, frames, 3)``."""

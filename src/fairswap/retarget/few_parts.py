@@ -120,7 +120,7 @@ def _stand(
 ) -> Floats:
     """How the body moves so that its lower sole is as high as was ``meant`` (on the floor while a foot stands) and what
     stands slides as little as the way of the hips allows, ``(frames, 3)``: least squares."""
-    points = {side: _places_of(sole, chain) for side, sole in soles.items()}
+    points = {side: sole.track_in(chain) for side, sole in soles.items()}
     standing = {side: contacts.standing(side) for side in soles}
     some = np.any(list(standing.values()), axis=0)
     near, soft = nearness(some, _SHIFT_S * rate), _SOFT * target.reference.leg_m
@@ -144,12 +144,6 @@ def _stand(
     below = np.concatenate([[0.0], -firm])
     moved[:, [0, 2]] = solve_blocks(diagonal[:, None, None], below[:, None, None], pull[:, None, :])[:, 0]
     return moved
-
-
-def _places_of(sole: Sole, chain: ChainWorld) -> Floats:
-    """The points of a sole, ``(points, frames, 3)``."""
-    rows = zip(sole.bones.tolist(), sole.places, strict=True)
-    return np.stack([rotate(chain.rotation(bone), place) + chain.position(bone) for bone, place in rows])
 
 
 def lacks_feet(target: RiggedFigure) -> bool:

@@ -9,10 +9,13 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import dataclass, field
 
+import numpy as np
+
 from fairswap.bones.apart import keys_apart
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor, contacts_of
+from fairswap.measure.soles import soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
@@ -174,7 +177,13 @@ def _take_floor_out(motion: _Motion) -> None:
     )
     motion.findings.append(Finding("floor-off", "note", motion.original.name, message))
     off = floor.height(motion.source_chain.position(source.roles.bones["hips"])) - source.floor_m
-    move_hips(target.roles.bones["hips"], -motion.swap.leg_ratio * off[:, None] * UP, motion.chain)
+    hips = target.roles.bones["hips"]
+    move_hips(hips, -motion.swap.leg_ratio * off[:, None] * UP, motion.chain)
+    if floor.at < source.floor_m and not motion.contacts.count():
+        # That floor was told by the lowest sole alone, as the figure's own is lowest.
+        soles = [sole.track_in(motion.chain)[:, :, 1] for sole in soles_of(target).values()]
+        lift = target.floor_m - min(float(heights.min()) for heights in soles)
+        move_hips(hips, np.tile(lift * UP, (motion.chain.frames, 1)), motion.chain)
 
 
 def _plant_feet(motion: _Motion) -> None:
