@@ -8,6 +8,7 @@ import pytest
 
 import fairswap
 from fairswap.bones.assignment import roles_of
+from fairswap.measure.capsules import capsules_of
 from fairswap.measure.comparison import Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.palms import palms_of
@@ -189,3 +190,23 @@ def test_arms_that_hang_at_the_sides_rest_on_nothing_and_hands_on_thighs_do():
         nearest = min(thighs, key=lambda part: abs(away[part.bone]).max())
         wide = replace(nearest, radius=nearest.radius + away[nearest.bone].mean())
         assert on_body("left", palm, wide, known, chain, 30.0)[0].all() == rests
+
+
+def test_a_skirt_is_no_leg():
+    """How far cloth is from the shins that it hangs on says nothing of how thick they are."""
+    known = rigged(JUNIPER)
+    plain, place = capsules_of(known), known.reference_world.positions[0]
+    changed = []
+    for mesh in JUNIPER.meshes:
+        points = mesh.vertices.copy()
+        for sign, side in ((1.0, "left"), (-1.0, "right")):
+            bone = known.roles.bones[f"lower_leg_{side}"]
+            shin = mesh.main_bones == bone
+            points[shin, 0] = place[bone, 0] + sign * (0.3 + np.abs(points[shin, 0] - place[bone, 0]))
+        changed.append(replace(mesh, vertices=points))
+    skirted = rigged(replace(JUNIPER, meshes=tuple(changed), source=None))
+    for side in ("left", "right"):
+        own, length = plain[f"lower_leg_{side}"].radii, np.linalg.norm(plain[f"lower_leg_{side}"].end)
+        assert max(own) < 0.2 * length
+        assert max(capsules_of(skirted)[f"lower_leg_{side}"].radii) < 0.2 * length  # 0.3 m more, once
+        assert capsules_of(skirted)[f"lower_arm_{side}"].radii == plain[f"lower_arm_{side}"].radii

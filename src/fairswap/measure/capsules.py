@@ -29,6 +29,8 @@ _ARMS_AND_LEGS = ("lower_arm", "upper_leg")
 # Where along a forearm the trunk is felt, from the elbow on.
 _FELT = (0.15, 0.5, 0.85)
 _FEWEST = 8
+# Of what goes around a limb no part of this angle is open, degrees. Skirts are about legs; arms may have few corners.
+_GAPS = {"leg": 100.0, "arm": 120.0}
 
 
 @dataclass(frozen=True, eq=False)
@@ -53,7 +55,10 @@ class Capsule:
 
 @kept_with_its_argument
 def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
-    """The limbs of a figure by role: as thick as half of their vertices keep within, from end to end."""
+    """The limbs of a figure by role: as thick as half of their vertices keep within, from end to end.
+
+    They are as thick as is usual where the mesh does not go around them, as a skirt does not around one leg.
+    """
     world, roles = rigged.reference_world, rigged.roles.bones
     owners, vertices = owned_vertices(rigged)
     found = {}
@@ -67,8 +72,10 @@ def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
             share = (mine - start) @ along / length**2
             inner = (share > max(first, 0.15)) & (share < 0.9)
             mine, share = mine[inner], share[inner]
-            away = np.linalg.norm(np.cross(mine - start, along / length), axis=1)
-            radii = _radii(share, away, first) if len(away) >= _FEWEST else (usual * length, usual * length)
+            square = mine - start - share[:, None] * along
+            away = np.linalg.norm(square, axis=1)
+            shown = len(away) >= _FEWEST and _widest_gap_degrees(square, along) < _GAPS[part[-3:]]
+            radii = _radii(share, away, first) if shown else (usual * length, usual * length)
             undo = conjugate(rigged.reference.rotations[bone])
             places = (rotate(undo, start + first * along - start), rotate(undo, along))
             found[role] = Capsule(role, bone, places[0], places[1], radii)
@@ -101,6 +108,14 @@ def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Flo
                 deep = np.maximum(deep, np.where(inside, limbs[role].radius(share) - distance, -np.inf))
             found[role, part.part] = deep
     return found
+
+
+def _widest_gap_degrees(square: Floats, along: Floats) -> float:
+    """The widest angle around an axis in which there is none of the places ``(vertices, 3)``, told square to it."""
+    aside = np.cross(along, np.eye(3)[np.argmin(np.abs(along))])
+    ahead = np.cross(along, aside)
+    angles = np.sort(np.arctan2(square @ aside / np.linalg.norm(aside), square @ ahead / np.linalg.norm(ahead)))
+    return float(np.degrees(np.max(np.diff(angles, append=angles[0] + 2.0 * np.pi))))
 
 
 def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
