@@ -20,7 +20,7 @@ from rewrites import Scene
 class Beast:
     """A body on four legs that trots."""
 
-    def __init__(self, named=True, trunk=0.64, leg=0.5, neck=0.35, tail=4, toes=True, lean=0.0, turn=None):
+    def __init__(self, named=True, trunk=0.64, leg=0.5, neck=0.35, tail=4, toes=True, lean=0.0, heel=0.0, turn=None):
         self.names, self.parents, self.places, self.named = [], [], [], named
         pelvis = self.add("Pelvis", -1, [0, leg + 0.1, -trunk / 2])
         at = pelvis
@@ -35,7 +35,7 @@ class Beast:
         for side, x in (("L", 0.1), ("R", -0.1)):
             shoulder = self.add(f"Shoulder_{side}", chest, [x, -0.05, 0.05])
             self.leg(shoulder, ["UpperFrontLeg", "LowerFrontLeg", "FrontPaw"], side, leg + lean * trunk, toes)
-            self.leg(pelvis, ["Thigh", "Shin", "HindPaw"], side, leg, toes)
+            self.leg(pelvis, ["Thigh", "Shin", "HindPaw"], side, leg, toes, heel if toes else 0.0)
         at = pelvis
         for number in range(tail):
             at = self.add(f"Tail{number}", at, [0, 0.02, -0.12])
@@ -51,14 +51,14 @@ class Beast:
         self.places.append(place)
         return len(self.names) - 1
 
-    def leg(self, parent, names, side, length, toes):
+    def leg(self, parent, names, side, length, toes, heel=0.0):
         x = 0.08 if side == "L" else -0.08
-        steps = [[x, -0.02, 0.0], [0, -length / 2, -0.04], [0, -length / 2, 0.03]]
+        steps = [[x, -0.02, 0.0], [0, -length / 2, -0.04], [0, (heel - 1.0) * length / 2, 0.03]]
         for name, step in zip(names, steps, strict=True):
             parent = self.add(f"{name}_{side}", parent, step)
             self.swinging.append(parent)
         if toes:
-            self.add(f"{names[2].replace('Paw', 'Toe')}_{side}", parent, [0, -0.05, 0.08])
+            self.add(f"{names[2].replace('Paw', 'Toe')}_{side}", parent, [0, -0.05 - heel * length / 2, 0.08])
 
     def trot(self):
         tracks = np.zeros((len(self.names), 4, 40))
@@ -77,6 +77,7 @@ class Beast:
 @given(
     named=st.booleans(), trunk=st.floats(0.4, 1.2), leg=st.floats(0.25, 0.9), neck=st.floats(0.1, 0.9),
     tail=st.integers(0, 6), toes=st.booleans(), lean=st.floats(-0.3, 0.3),
+    heel=st.floats(0.0, 0.7),
 )  # fmt: skip
 @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 def test_whoever_stands_on_four_legs_is_refused(**build):

@@ -18,16 +18,20 @@ def why_no_person(skeleton: Skeleton, roles: RoleMap) -> str | None:
     no body at all: of those nothing is said.
     """
     at = {role: skeleton.rest.positions[0, bone] for role, bone in roles.bones.items()}
-    legs = np.mean([at[f"foot_{side}"] - at[f"upper_leg_{side}"] for side in SIDES], axis=0)
+    # Many stand on their toes, the heel far up.
+    stood_on = "toes" if all(f"toes_{side}" in at for side in SIDES) else "foot"
+    legs = np.mean([at[f"{stood_on}_{side}"] - at[f"upper_leg_{side}"] for side in SIDES], axis=0)
     arms = np.mean([at[f"hand_{side}"] - at[f"upper_arm_{side}"] for side in SIDES], axis=0)
     trunk = np.mean([at[f"upper_arm_{side}"] - at[f"upper_leg_{side}"] for side in SIDES], axis=0)
     length = float(np.linalg.norm(legs))
     if min(length, float(np.linalg.norm(arms)), float(np.linalg.norm(trunk))) < 1e-6:
         return None
     across, beside = _degrees(trunk, legs), _degrees(arms, legs)
-    feet, hands = (np.mean([at[f"{part}_{side}"] for side in SIDES], axis=0) for part in ("foot", "hand"))
-    lower = float((feet - hands) @ legs) / length**2
-    if abs(across - 90.0) < _ACROSS and beside < _BESIDE and abs(lower) < _AS_LOW:
+    feet, hands = (np.mean([at[f"{part}_{side}"] for side in SIDES], axis=0) for part in (stood_on, "hand"))
+    # As low along the legs, or square to the trunk: that may slope, and legs may stand askew.
+    square = legs - (legs @ trunk) / (trunk @ trunk) * trunk
+    lower = min(abs((feet - hands) @ down) / max(down @ down, 1e-12) for down in (legs, square))
+    if abs(across - 90.0) < _ACROSS and beside < _BESIDE and lower < _AS_LOW:
         return (
             f"it stands on four legs: its trunk is {across:.0f} degrees from its legs, its hands are as low as its feet"
         )
