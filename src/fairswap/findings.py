@@ -79,7 +79,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "correction-large": "The two reference poses are far apart at a joint, so the correction is large.",
         "joints-stretched": "Joints leave their sockets in the clip; the result keeps its bones' lengths.",
         "lead-in": "The clip begins with a rest pose that is not part of the motion.",
-        "floor-off": "The floor the feet stand on is not at zero, or tilted; that is taken out.",
+        "floor-off": "The floor the feet stand on is not at zero, far above the clip, or tilted; that is taken out.",
         "no-contact": "No foot ever stands in the clip, so none is planted.",
         "object-placed": "The prop that hands touch is placed where the target's own arms reach it.",
         "layers-effect": "How far the layers moved the result; they are not counted as a difference.",

@@ -34,8 +34,9 @@ _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 _BELT_SLOWEST, _BELT_SPREAD, _BELT_SHARE, _BELT_LIFT, _BELT_SHORTEST_S = 0.25, 0.35, 0.6, 0.03, 0.5
 # How far feet must be apart, in leg lengths, to say much about a slope: two that rest apart may rest on a step.
 _WAY = 0.3
-# A floor nearer to level and to its place than this is taken to be so.
-_LEVEL_DEGREES, _PLACE, _FAR, _ALWAYS = 0.5, 0.025, 0.35, 0.8
+# A floor nearer to level and to its place than this is taken to be so. Far off feet are on no floor, but where they are
+# always as far below it, for that share of the time at one height.
+_LEVEL_DEGREES, _PLACE, FAR_OFF, _ALWAYS = 0.5, 0.025, 0.35, 0.8
 
 
 @dataclass(frozen=True)
@@ -168,7 +169,7 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
     for (side, part), track in tracks.items():
         height = (track[:, 1] - floor.height(track)) / leg_m - left_height
         speed = speeds[side, part] / leg_m - left_speed
-        may = feet[side].on_sole & (height > -_FAR)
+        may = feet[side].on_sole & (height > -FAR_OFF)
         sure = may & (height < _BEGINS_HEIGHT) & (speed < _BEGINS_SPEED)
         still = may & (height < _LASTS_HEIGHT) & (speed < _LASTS_SPEED)
         found[part][side] = without_short(with_hysteresis(sure, still), shortest)
@@ -226,7 +227,7 @@ def _floor(
     points = np.concatenate([track[rests[key]] for key, track in tracks.items()])
     lowest = np.min([track[:, 1] for track in tracks.values()], axis=0)
     # Nobody is always far below the floor: such a clip is counted from the hips, or from the saddle.
-    under = bool(lowest.max() < floor_m - _FAR * leg_m)
+    under = bool(lowest.max() < floor_m - FAR_OFF * leg_m)
     if len(points) < 8:
         return Floor(float(lowest.min()) if under else floor_m)
     low = np.percentile(points[:, 1] - floor_m, 20) + floor_m
@@ -250,7 +251,7 @@ def _floor(
     if under and alike < _ALWAYS:
         return Floor(float(lowest.min()))  # feet that rest here and there tell no floor, but that it is below them
     # Feet that rest high up (a handstand, a chair) are on no floor, nor are those that go far down stairs.
-    if abs(off) > _FAR * leg_m and not under:
+    if abs(off) > FAR_OFF * leg_m and not under:
         return Floor(floor_m)
     lying = points[np.abs(points[:, 1] - design @ plane) < 0.03 * leg_m]
     # A slope must explain much that a level floor does not: feet that hover here and there are none.

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from dataclasses import dataclass
 
 import numpy as np
@@ -45,19 +46,17 @@ class Sole:
     foot: int
     toes: int
 
-    def track_in(self, chain: ChainWorld) -> Floats:
-        """As :meth:`track`, of a motion that is worked on."""
-        rows = zip(self.bones.tolist(), self.places, strict=True)
-        return np.stack([rotate(chain.rotation(bone), place) + chain.position(bone) for bone, place in rows])
-
     def track(self, world: WorldTransforms) -> Floats:
         """World positions ``(points, frames, 3)``."""
-        return np.stack(
-            [
-                rotate(world.rotation_tracks[bone].T, place) + world.position_tracks[bone].T
-                for bone, place in zip(self.bones.tolist(), self.places, strict=True)
-            ]
-        )
+        return self._track(lambda bone: world.rotation_tracks[bone].T, lambda bone: world.position_tracks[bone].T)
+
+    def track_in(self, chain: ChainWorld) -> Floats:
+        """As :meth:`track`, of a motion that is worked on."""
+        return self._track(chain.rotation, chain.position)
+
+    def _track(self, rotation: Callable[[int], Floats], position: Callable[[int], Floats]) -> Floats:
+        rows = zip(self.bones.tolist(), self.places, strict=True)
+        return np.stack([rotate(rotation(bone), place) + position(bone) for bone, place in rows])
 
 
 def tilt_degrees(rigged: RiggedFigure, foot: int, rotation: Floats) -> Floats:

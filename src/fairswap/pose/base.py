@@ -357,6 +357,8 @@ def _righting(positions: Floats, roles: RoleMap) -> Floats | None:
         return None
     if np.degrees(angle_between(up, UP)) < _LEANS_DEGREES:
         turn = _facing(positions, roles)  # a lean is kept, wherever it looks
+        if np.degrees(angle_between(turn, IDENTITY)) < _LEANS_DEGREES:
+            return None
     square = min(_SQUARE_TURNS, key=lambda other: float(angle_between(other, turn)))
     return square if np.degrees(angle_between(square, turn)) < _SQUARE_DEGREES else turn
 

@@ -14,7 +14,7 @@ import numpy as np
 from fairswap.bones.apart import keys_apart
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding, ImpossibleError
-from fairswap.measure.contacts import Contacts, Floor, contacts_of
+from fairswap.measure.contacts import FAR_OFF, Contacts, Floor, contacts_of
 from fairswap.measure.soles import soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
@@ -171,10 +171,11 @@ def _take_floor_out(motion: _Motion) -> None:
     if floor == Floor(source.floor_m):
         return
     tilt = f" and tilted by {floor.tilt_degrees:.1f} degrees" if floor.tilt_degrees else ""
-    message = (
-        f"the floor its feet stand on is {100 * (floor.at - source.floor_m):+.1f} cm off{tilt}; taken out, so that the "
-        f"result stands level"
-    )
+    high_cm = 100 * (floor.at - source.floor_m)
+    message = f"the floor its feet stand on is {high_cm:+.1f} cm off{tilt}; taken out, so that the result stands level"
+    if floor.at < source.floor_m - FAR_OFF * source.reference.leg_m:
+        seen = f"all of it is {-high_cm:.0f} cm below the floor{tilt}, as if counted from the hips or from a saddle"
+        message = f"{seen}; brought up to the floor"
     motion.findings.append(Finding("floor-off", "note", motion.original.name, message))
     off = floor.height(motion.source_chain.position(source.roles.bones["hips"])) - source.floor_m
     hips = target.roles.bones["hips"]
