@@ -87,6 +87,13 @@ def test_whoever_stands_on_four_legs_is_refused(**build):
     assert told.value.code in ("no-person", "bones-unknown")
 
 
+@pytest.mark.parametrize("heel", [0.3, 0.5, 0.7, 0.9])
+def test_whoever_stands_on_its_toes_is_refused_for_that(heel):
+    """The heels of dogs and horses are halfway up their legs: what comes down as far as the hands are the toes."""
+    with pytest.raises(fairswap.ImpossibleError, match="four legs"):
+        fairswap.convert(Beast(heel=heel).document(), TROUPE / "pip.glb", motion=FREE)
+
+
 def test_the_refusal_names_what_is_unlike_and_what_to_do():
     beast = Beast()
     fairswap.save("beast.glb", fairswap.Figure("beast", beast.skeleton), [beast.trot()])
