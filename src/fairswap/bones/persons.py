@@ -18,23 +18,26 @@ def why_no_person(skeleton: Skeleton, roles: RoleMap) -> str | None:
     no body at all: of those nothing is said.
     """
     at = {role: skeleton.rest.positions[0, bone] for role, bone in roles.bones.items()}
-    # Many stand on their toes, the heel far up.
-    stood_on = "toes" if all(f"toes_{side}" in at for side in SIDES) else "foot"
-    legs = np.mean([at[f"{stood_on}_{side}"] - at[f"upper_leg_{side}"] for side in SIDES], axis=0)
-    arms = np.mean([at[f"hand_{side}"] - at[f"upper_arm_{side}"] for side in SIDES], axis=0)
-    trunk = np.mean([at[f"upper_arm_{side}"] - at[f"upper_leg_{side}"] for side in SIDES], axis=0)
-    length = float(np.linalg.norm(legs))
-    if min(length, float(np.linalg.norm(arms)), float(np.linalg.norm(trunk))) < 1e-6:
-        return None
-    across, beside = _degrees(trunk, legs), _degrees(arms, legs)
-    feet, hands = (np.mean([at[f"{part}_{side}"] for side in SIDES], axis=0) for part in (stood_on, "hand"))
-    # As low along the legs, or square to the trunk: that may slope, and legs may stand askew.
-    square = legs - (legs @ trunk) / (trunk @ trunk) * trunk
-    lower = min(abs((feet - hands) @ down) / max(down @ down, 1e-12) for down in (legs, square))
-    if abs(across - 90.0) < _ACROSS and beside < _BESIDE and lower < _AS_LOW:
-        return (
-            f"it stands on four legs: its trunk is {across:.0f} degrees from its legs, its hands are as low as its feet"
-        )
+    parts = ("upper_arm", "hand", "upper_leg", "foot", "toes")
+    middle = {part: np.mean([at[f"{part}_{side}"] for side in SIDES], axis=0)
+              for part in parts if all(f"{part}_{side}" in at for side in SIDES)}  # fmt: skip
+    arms, trunk = middle["hand"] - middle["upper_arm"], middle["upper_arm"] - middle["upper_leg"]
+    for stood_on in ("foot", "toes"):  # many stand on their toes, the heel far up
+        if stood_on not in middle:
+            continue
+        legs = middle[stood_on] - middle["upper_leg"]
+        if min(float(np.linalg.norm(part)) for part in (legs, arms, trunk)) < 1e-6:
+            return None
+        across, beside = _degrees(trunk, legs), _degrees(arms, legs)
+        # As low along the legs, or square to the trunk: that may slope, and legs may stand askew.
+        square = legs - (legs @ trunk) / (trunk @ trunk) * trunk
+        apart = middle[stood_on] - middle["hand"]
+        lower = min(abs(apart @ down) / max(down @ down, 1e-12) for down in (legs, square))
+        if abs(across - 90.0) < _ACROSS and beside < _BESIDE and lower < _AS_LOW:
+            return (
+                f"it stands on four legs: its trunk is {across:.0f} degrees from its legs, its hands are as low as its "
+                f"{'feet' if stood_on == 'foot' else 'toes'}"
+            )
     return None
 
 
