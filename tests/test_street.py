@@ -215,7 +215,7 @@ def test_compare_reports_each_role_and_tells_unlike_from_alike(street):
     assert (
         set(report["source_footing"])
         == set(report["result_footing"])
-        == {"skate_cm_s", "lowest_cm_s", "sole_below_cm", "float_cm", "standing_share"}
+        == {"skate_cm_s", "lowest_cm_s", "sole_below_cm", "float_cm", "off_floor_cm", "standing_share"}
     )
     wrong = run("compare", folder / "osric-walk.bvh", folder / "osric-turn-and-bow.glb", "--picture", "wrong.png")
     assert wrong.returncode == 1
