@@ -26,7 +26,7 @@ class Finger:
 
 def fingers_of(rig: Rig, hand: int) -> list[Finger]:
     """Read the branches below a hand; none if there are none."""
-    branches = [rig.run(child) for child in rig.children[hand]]
+    branches = [run for child in rig.children[hand] for run in _runs(rig, child)]
     branches = [run for run in branches if "extra" not in rig.meanings[run[0]].parts][:7]
     if not branches:
         return []
@@ -41,6 +41,17 @@ def fingers_of(rig: Rig, hand: int) -> list[Finger]:
         bones = _parts(rig, hand, branch, digit)
         found.append(Finger(digit, bones, lead, _named(rig, branch, digit)))
     return found
+
+
+def _runs(rig: Rig, child: int) -> list[list[int]]:
+    """A branch of the hand down to its end; of a bone of the palm that holds the thumb too, both: it belongs to the
+    longer."""
+    run = rig.run(child)
+    held = sorted(rig.children[run[-1]], key=lambda bone: rig.length[bone] + rig.reach[bone])
+    if len(run) > 1 or len(held) != 2:
+        return [run]
+    thumb, finger = held
+    return [run + rig.run(finger), rig.run(thumb)]
 
 
 def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[float, tuple[str, ...]]]:
@@ -141,6 +152,8 @@ def _in_palm(rig: Rig, hand: int, run: list[int]) -> bool:
 
 def _parts(rig: Rig, hand: int, run: list[int], digit: str) -> tuple[tuple[str, int], ...]:
     parts: tuple[str, ...]
+    if len(run) > 3:
+        run = [bone for bone in run if not _further_piece(rig.names[bone])]
     if digit == "thumb":
         parts = ("metacarpal", "proximal", "distal") if len(run) >= 3 else ("proximal", "distal")
     elif _in_palm(rig, hand, run) or "metacarpal" in rig.meanings[run[0]].parts:
@@ -150,6 +163,12 @@ def _parts(rig: Rig, hand: int, run: list[int], digit: str) -> tuple[tuple[str, 
     else:
         parts = ("proximal", "intermediate", "distal") if len(run) >= 3 else ("proximal", "distal")
     return tuple((f"{digit}_{part}", bone) for part, bone in zip(parts, run, strict=False))
+
+
+def _further_piece(name: str) -> bool:
+    """Whether a bone that is numbered twice, as one cut in pieces is, is not the first piece: ``index.01.L.02``."""
+    numbers = [int(word) for word in meaning_of(name).words if word.isdigit()]
+    return len(numbers) > 1 and numbers[-1] > 1
 
 
 def _named(rig: Rig, run: list[int], digit: str) -> float:

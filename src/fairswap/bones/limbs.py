@@ -141,10 +141,13 @@ def _ends_there(rig: Rig, pair: Pair) -> bool:
 
 def _seen(rig: Rig, pair: Pair, *roles: tuple[str, int]) -> float:
     """What names, and a clip where there is one, say for bones in these roles."""
-    total = 0.0
+    total, given = 0.0, {at for _, at in roles}
     for role, at in roles:
         for branch in (pair.first, pair.second):
-            total += 0.5 * _NAME * fit(rig.names[branch[at]], f"{role}_left")
+            named = fit(rig.names[branch[at]], f"{role}_left")
+            # Of two bones in line that are called the same, a limb cut in two, the first has the joint.
+            again = at > 0 and at - 1 not in given and fit(rig.names[branch[at - 1]], f"{role}_left") >= named > 0
+            total += 0.5 * _NAME * (0.5 * named if again else named)
             if rig.motion is not None and rig.motion.moves.any():
                 total += _MOVES if rig.motion.moves[branch[at]] else -_MOVES
                 if role.startswith("lower_"):  # knees and elbows are hinges

@@ -22,6 +22,8 @@ _USUAL_HEIGHT_M = 1.6
 _MOST_LIMBS = 40
 # Toes go ahead by more than this, of what they go down: a shin with nothing below it is none.
 _TOES_AHEAD = 0.5
+# Legs of so many bones have thigh and shin cut in two.
+_IN_PIECES = 6
 # Bones of the two legs that must be called by their sides, for names to tell the front.
 _SAID = 2
 # Limbs that begin further from what holds them, of their length, do not belong to it.
@@ -95,17 +97,17 @@ def posture_from_positions(
         return None
     forward_axis = 3 - up_axis - across_axis
     leg_length = np.linalg.norm(np.diff(positions[legs[0]], axis=0), axis=1).sum()
-    last = [leg[-1] for leg in legs]
-    toes = tips[last] if (counted.ends[last] >= 0).all() else positions[last]
-    feet = [leg[min(2, len(leg) - 1)] for leg in legs]
-    toes_ahead = np.mean(toes - positions[feet], axis=0)
     height = float(np.ptp(positions[:, up_axis]))
     reason = f"the trunk is above the legs along {up}"
-    ahead, down = abs(toes_ahead[forward_axis]), abs(toes_ahead[up_axis])
-    if ahead > 0.03 * leg_length and ahead > _TOES_AHEAD * down:
-        forward = ("+" if toes_ahead[forward_axis] > 0 else "-") + "XYZ"[forward_axis]
-        reason += f", the toes point to {forward}"
-        return Posture(up, forward, height, reason)
+    last = [leg[-1] for leg in legs]
+    toes = tips[last] if (counted.ends[last] >= 0).all() else positions[last]
+    # The foot is the third bone of a leg, or a later one, where thigh and shin are cut in two.
+    for at in range(2, max(3, min(map(len, legs)) - 1)):
+        toes_ahead = np.mean(toes - positions[[leg[min(at, len(leg) - 1)] for leg in legs]], axis=0)
+        ahead, down = abs(toes_ahead[forward_axis]), abs(toes_ahead[up_axis])
+        if ahead > 0.03 * leg_length and ahead > _TOES_AHEAD * down:
+            forward = ("+" if toes_ahead[forward_axis] > 0 else "-") + "XYZ"[forward_axis]
+            return Posture(up, forward, height, f"{reason}, the toes point to {forward}")
     said = 0 if sides is None else int(sides[counted.rows[legs[0]]].sum() - sides[counted.rows[legs[1]]].sum())
     if abs(said) >= _SAID:
         left, upright = np.zeros(3), np.zeros(3)
@@ -114,6 +116,7 @@ def posture_from_positions(
         return Posture(up, forward, height, f"{reason}; no toes tell the front, the names of the sides say {forward}")
     forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
     reason += f"; no toes tell the front, {forward} is the custom"
+    feet = [leg[min(2, len(leg) - 1) if len(leg) < _IN_PIECES else -2] for leg in legs]
     return Posture(up, forward, height, reason, tuple(counted.rows[feet].tolist()))
 
 
@@ -188,6 +191,12 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
                 found.append(child)
         return found
 
+    def beside(hub: int) -> int:
+        """The largest branch that forks beside a bone; -1 for none: a spine may begin beside what holds the legs."""
+        others = children[parent_list[hub]] if parent_list[hub] >= 0 else []
+        forks = [other for other in others if other != hub and below[other] > depth[other] >= 3 and reach[other] > 0]
+        return max(forks, key=lambda other: below[other], default=-1)
+
     def apart(two: tuple[int, int]) -> bool:
         """Whether two limbs are two: rigs have some again, for targets, where they are."""
         first, second = (positions[chain(limb)] for limb in two)
@@ -204,6 +213,9 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
         if len(limbs) < 3:
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
+        spine = beside(hub)
+        if below[trunk] == depth[trunk] and spine >= 0 and below[spine] > below[trunk]:
+            trunk = spine  # what hangs on the legs' own bone does not fork: a tail
         kept = sorted(sorted(limbs, key=lambda limb: -reach[limb])[:_MOST_LIMBS])
         if any(alike((trunk, limb)) for limb in kept if limb != trunk):
             # A trunk has no twin: where legs and arms hang on one bone, legs are the longer pair, the arms the trunk.
