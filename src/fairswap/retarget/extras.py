@@ -57,12 +57,14 @@ def stretched_joints(poses: Poses, source: RiggedFigure) -> list[tuple[str, floa
 def pair_extras(source: RiggedFigure, target: RiggedFigure) -> list[Extra]:
     """Bones without a role of one name, on the same part of the body; in the order of the target's bones.
 
-    Of figures with the same bones all are pairs, whatever they are called.
+    Of figures with the same bones all are pairs, whatever they are called. What holds the hips is none: where they go,
+    and how they are turned, is told in the world.
     """
-    free = [
-        [b for b in range(len(rigged.skeleton)) if b not in rigged.role_of_bone and b not in rigged.skeleton.ends]
-        for rigged in (source, target)
-    ]
+    free = []
+    for rigged in (source, target):
+        taken = {*rigged.role_of_bone, *rigged.skeleton.ends}
+        taken |= set(rigged.skeleton.with_ancestors([rigged.roles.bones["hips"]]))
+        free.append([bone for bone in range(len(rigged.skeleton)) if bone not in taken])
     same = source.skeleton.names == target.skeleton.names
     names = [
         {bone: str(bone) if same else bare_name(rigged.skeleton.names[bone]) for bone in bones}

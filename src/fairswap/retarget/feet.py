@@ -160,9 +160,10 @@ def _off_its_place(heel: np.ndarray, ball: np.ndarray, spots: Mapping[str, Float
     # How much of the weight is on the ball: from heel to ball over a flat stance.
     known, frames = heel ^ ball, np.arange(len(heel))
     shared = np.interp(frames, frames[known], ball[known]) if known.any() else np.full(len(heel), 0.5)
-    on_ball = smoothed(np.where(flat, shared, ball.astype(float)), _ROLL_S * rate)[:, None]
+    weight = np.where(flat, shared, ball.astype(float))
     for start, stop in runs_of(heel | ball):
         span = slice(start, stop)
+        on_ball = smoothed(weight[span], _ROLL_S * rate)[:, None]  # of this stance only: beside it nothing bears
         here = {part: spot[span] for part, spot in spots.items()}
         if flat[span].any():
             place = {part: spot[flat[span]].mean(axis=0) for part, spot in here.items()}
@@ -171,7 +172,7 @@ def _off_its_place(heel: np.ndarray, ball: np.ndarray, spots: Mapping[str, Float
             place = {part: spot[stands[part]].mean(axis=0) if stands[part].any() else spot.mean(axis=0)
                      for part, spot in here.items()}  # fmt: skip
         to = {part: place[part] - here[part] for part in here}
-        off[span] = to["heel"] * (1.0 - on_ball[span]) + to["ball"] * on_ball[span]
+        off[span] = to["heel"] * (1.0 - on_ball) + to["ball"] * on_ball
     return off
 
 

@@ -12,7 +12,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from fairswap.model.arrays import Floats
-from fairswap.model.kernels import conjugate_multiply_into, linear_into
+from fairswap.model.kernels import conjugate_multiply_into, linear_into, multiply_into
 from fairswap.model.rotation import IDENTITY, conjugate, multiply
 from fairswap.model.skeleton import world_rotations
 from fairswap.pose.rigged import RiggedFigure
@@ -24,12 +24,13 @@ from fairswap.retarget.pairing import Pair
 class TransferPlan:
     """How each target bone gets its local rotation: ``linear`` from the source's local one, ``worldly`` by way of world
     rotations; all others keep their rest. ``needed`` are the source bones whose world rotations that takes, with all
-    above them."""
+    above them; of ``linear``, ``extras`` are the bones without a role."""
 
     linear: dict[int, tuple[int, list[list[float]]]]
     worldly: frozenset[int]
     pairs: dict[int, Pair]
     needed: list[int]
+    extras: frozenset[int] = frozenset()
 
 
 def plan_transfer(
@@ -37,6 +38,7 @@ def plan_transfer(
 ) -> TransferPlan:
     """Sort the pairs, and work out the constants; ``extras`` are told against their parents, always."""
     by_bone = {pair.target: pair for pair in pairs}
+    moved = frozenset(extra.target for extra in extras or ())
     constants = {
         bone: multiply(conjugate(source.reference.rotations[pair.first]), target.reference.rotations[bone])
         for bone, pair in by_bone.items()
@@ -45,10 +47,10 @@ def plan_transfer(
     for bone, pair in by_bone.items():
         # The next bone above with motion; those between keep their rest, and only add a constant turn.
         above, held = int(target.skeleton.parents[bone]), IDENTITY
-        while above >= 0 and above not in by_bone:
+        while above >= 0 and above not in by_bone and above not in moved:
             held = multiply(target.resting_rotations[above], held)
             above = int(target.skeleton.parents[above])
-        if above < 0 or pair.between or by_bone[above].between:
+        if above < 0 or above in moved or pair.between or by_bone[above].between:
             continue
         if int(source.skeleton.parents[pair.first]) == by_bone[above].first:
             linear[bone] = pair.first, _map_between(multiply(constants[above], held), constants[bone])
@@ -62,7 +64,7 @@ def plan_transfer(
             if ancestor in by_bone:
                 used |= {by_bone[ancestor].first, by_bone[ancestor].second}
             ancestor = int(target.skeleton.parents[ancestor])
-    return TransferPlan(linear, worldly, by_bone, source.skeleton.with_ancestors(used))
+    return TransferPlan(linear, worldly, by_bone, source.skeleton.with_ancestors(used), moved)
 
 
 def transfer_rotations(
@@ -80,7 +82,7 @@ def transfer_rotations(
     skeleton, frames = target.skeleton, out.shape[2]
     world_rotations(source.skeleton, source_local, plan.needed, source_world)
     scratch = np.empty(frames)
-    worlds = _TargetWorlds(plan, source, target, source_world)
+    worlds = _TargetWorlds(plan, source, target, source_world, out)
     for bone, parent in enumerate(skeleton.parents.tolist()):
         if bone in plan.linear:
             first, matrix = plan.linear[bone]
@@ -96,8 +98,11 @@ def transfer_rotations(
 class _TargetWorlds:
     """World rotations of the target's bones in one block of frames, each worked out once, when asked for."""
 
-    def __init__(self, plan: TransferPlan, source: RiggedFigure, target: RiggedFigure, source_world: Floats) -> None:
-        self.plan, self.source, self.target, self.source_world = plan, source, target, source_world
+    def __init__(
+        self, plan: TransferPlan, source: RiggedFigure, target: RiggedFigure, source_world: Floats, local: Floats
+    ) -> None:
+        self.plan, self.source, self.target, self.source_world, self.local = plan, source, target, source_world, local
+        self.scratch = np.empty(local.shape[2])
         self.done: dict[int, Floats] = {}
         self.motions: dict[int, Floats] = {}
         self.arcs: dict[tuple[int, int], tuple[Floats, Floats, Floats]] = {}
@@ -110,6 +115,9 @@ class _TargetWorlds:
             if pair is not None:
                 motion = self._between(pair) if pair.between else self._motion(pair.first)
                 self.done[bone] = _times(motion, reference)
+            elif bone in self.plan.extras:  # between two bones of a limb: its own turn is done, parents come first
+                above = self.of(parent) if parent >= 0 else IDENTITY[:, None]
+                self.done[bone] = multiply_into(np.empty_like(self.local[bone]), above, self.local[bone], self.scratch)
             else:
                 self.done[bone] = rest[:, None] if parent < 0 else _times(self.of(parent), rest)
         return self.done[bone]
