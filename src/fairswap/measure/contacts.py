@@ -20,7 +20,6 @@ from fairswap.measure.soles import ON_ITS_SOLE_DEGREES, Sole, soles_of, tilt_deg
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
-from fairswap.model.rotation import rotate
 from fairswap.model.signals import runs_of, smoothed, with_hysteresis, without_short
 from fairswap.pose.rigged import RiggedFigure
 
@@ -90,7 +89,8 @@ class Contacts:
 def foot_tracks(rigged: RiggedFigure, sole: Sole, rotations: Floats, positions: Floats) -> FootTracks:
     """Heel and ball from the foot's world rotations ``(frames, 4)`` and positions ``(frames, 3)``."""
     on_sole = tilt_degrees(rigged, sole.foot, rotations) < ON_ITS_SOLE_DEGREES
-    return FootTracks(rotate(rotations, sole.heel) + positions, rotate(rotations, sole.ball) + positions, on_sole)
+    parts = {part: arm + positions for part, arm in sole.rolls_off(rotations).items()}
+    return FootTracks(parts["heel"], parts["ball"], on_sole)
 
 
 def contacts_of(rigged: RiggedFigure, clip: Clip) -> Contacts:

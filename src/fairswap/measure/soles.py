@@ -21,6 +21,10 @@ from fairswap.pose.rigged import RiggedFigure
 _DIRECTIONS = np.stack([np.cos(np.arange(8) * np.pi / 4), np.zeros(8), np.sin(np.arange(8) * np.pi / 4)], axis=1)
 # The rear and the front of a sole, as shares of its length, whose middles are heel and tip.
 _END_SHARE = 0.12
+# Toes are as low as the foot that are higher by less than this share of how high their joint is.
+_AS_LOW = 0.25
+# Points touch the floor that are no higher over the lowest than this share of the sole's length.
+_TOUCHES = 0.03
 # Up to what tilt a foot stands on its sole: one who kneels or lies rests it on its back or side.
 ON_ITS_SOLE_DEGREES = 45.0
 
@@ -35,6 +39,9 @@ class Sole:
         The bone each point hangs on, and where in that bone's frame, metres.
     heel, ball : (3,) arrays
         Where the foot rolls off, in the frame of the foot bone; of feet without toes the ball is at the tip.
+    ball_height_m : float
+        How high the ball is over what bears it: a foot rolls about the joint of its toes, where these lie on the floor
+        meanwhile; a boot, whose own sole is lower, about a point of that, which is 0 high.
     foot, toes : int
         The bones; ``toes`` is -1 where there are none.
     """
@@ -43,8 +50,13 @@ class Sole:
     places: Floats
     heel: Floats
     ball: Floats
+    ball_height_m: float
     foot: int
     toes: int
+
+    def rolls_off(self, rotation: Floats) -> dict[str, Floats]:
+        """From the ankle to where heel and ball are on the floor ``(frames, 3)``, of a foot turned to ``rotation``."""
+        return {"heel": rotate(rotation, self.heel), "ball": rotate(rotation, self.ball) - self.ball_height_m * UP}
 
     def track(self, world: WorldTransforms) -> Floats:
         """World positions ``(points, frames, 3)``."""
@@ -91,34 +103,47 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
         length = max(float(np.ptp(along)), 1e-6)
         heel = points[along <= along.min() + _END_SHARE * length].mean(axis=0)
         ball = points[along >= along.max() - _END_SHARE * length].mean(axis=0)
+        height = 0.0
         if toes >= 0:
-            ball = np.array([positions[toes, 0], points[:, 1].min(), positions[toes, 2]])
+            ball, height = positions[toes], float(positions[toes, 1] - points[:, 1].min())
+            if not _toes_bear(points[:, 1], bones == carrier_of(rigged.figure, toes), height):
+                ball, height = ball - height * UP, 0.0
         undo = conjugate(rotations[foot])
         found[side] = Sole(
             bones,
             rotate(conjugate(rotations[bones]), points - positions[bones]),
             rotate(undo, heel - positions[foot]),
             rotate(undo, ball - positions[foot]),
+            height,
             foot,
             toes,
         )
     return found
 
 
-def lowest_and_speed(tracks: Floats, rate: float, belt_m_s: Floats | None = None) -> tuple[Floats, Floats]:
-    """Per frame the height of the lowest point (metres) and its speed over the floor (metres per second).
+def _toes_bear(heights: Floats, of_toes: np.ndarray, joint_height: float) -> bool:
+    """Whether toes are as low as the rest of the sole, of points ``(points,)``, or nearly so."""
+    if not of_toes.any() or of_toes.all():
+        return bool(of_toes.any())
+    return bool(heights[of_toes].min() <= heights[~of_toes].min() + _AS_LOW * joint_height)
 
+
+def lowest_and_speed(tracks: Floats, rate: float, belt_m_s: Floats | None = None) -> tuple[Floats, Floats]:
+    """Per frame the height of the lowest point (metres) and how fast the sole goes over the floor (metres per second).
+
+    It goes as fast as the slowest of the points that touch: of a foot that rolls or turns one rests, others do not.
     ``belt_m_s`` ``(3,)`` is how fast the floor runs itself, under a figure that walks on the spot.
     """
     frames = tracks.shape[1]
-    index = np.argmin(tracks[:, :, 1], axis=0)
-    lowest = tracks[index, np.arange(frames), 1]
+    lowest = tracks[:, :, 1].min(axis=0)
     if frames < 2:
         return lowest, np.zeros(frames)
     velocity = np.gradient(tracks[:, :, [0, 2]], axis=1) * rate
     if belt_m_s is not None:
         velocity = velocity - belt_m_s[[0, 2]]
-    return lowest, np.linalg.norm(velocity[index, np.arange(frames)], axis=-1)
+    length = float(np.linalg.norm(np.ptp(tracks[:, 0], axis=0)))
+    touching = tracks[:, :, 1] <= lowest + _TOUCHES * length
+    return lowest, np.min(np.linalg.norm(velocity, axis=-1), axis=0, where=touching, initial=np.inf)
 
 
 def _low_vertices(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]], feet: list[int]) -> tuple[Integers, Floats]:

@@ -127,7 +127,7 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
     lies = nearness(flat, _FLAT_SHAKEN_S * rate) if noise > _SHAKES_MUCH else flat.astype(float)
     laid = rotation_vector(multiply(level, conjugate(rotation))) * lies[:, None]
     turned = multiply(quaternion_from_rotation_vector(_led(laid, lies > 0.0, holds, rate)), rotation)
-    arms = {"heel": rotate(turned, sole.heel), "ball": rotate(turned, sole.ball)}
+    arms = sole.rolls_off(turned)
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
         toes = slerp(chain.rotation(sole.toes), multiply(turned, lying), near)
@@ -238,8 +238,8 @@ def _lowest(sole: Sole, rotation: Floats, ankle: Floats, chain: ChainWorld) -> F
             heights.append((rotate(multiply(rotation, toes_local), place) + joint)[:, 1])
     # Toes that reach too low are bent up; only the part of the foot before them bears.
     bearing = [h for h, bone in zip(heights, sole.bones.tolist(), strict=True) if bone == sole.foot] or heights
-    joint_height = rotate(rotation, sole.ball)[:, 1]
-    return np.min([*bearing, joint_height], axis=0) + ankle[:, 1]
+    ball = sole.rolls_off(rotation)["ball"][:, 1]
+    return np.min([*bearing, ball], axis=0) + ankle[:, 1]
 
 
 def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, chain: ChainWorld) -> None:

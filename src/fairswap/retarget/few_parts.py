@@ -110,8 +110,8 @@ def _upright(rigged: RiggedFigure) -> Floats:
 
 def _lowest(soles: dict[str, Sole], chain: ChainWorld) -> Floats:
     """The height of the lower of heel and ball of both feet, ``(frames,)``."""
-    heights = [rotate(chain.rotation(sole.foot), point)[:, 1] + chain.position(sole.foot)[:, 1]
-               for sole in soles.values() for point in (sole.heel, sole.ball)]  # fmt: skip
+    heights = [arm[:, 1] + chain.position(sole.foot)[:, 1]
+               for sole in soles.values() for arm in sole.rolls_off(chain.rotation(sole.foot)).values()]  # fmt: skip
     return np.min(heights, axis=0)
 
 
