@@ -23,6 +23,8 @@ Pair = tuple[RiggedFigure, RiggedFigure]
 Worlds = tuple[WorldTransforms, WorldTransforms]
 # By how much less an arm's difference is seen while its hand keeps touching what the source's touches.
 _WHILE_TOUCHING = 0.5
+# A sole higher over where it is lowest, in leg lengths, is in the air: nobody sees how fast it goes over the ground.
+_NEAR_FLOOR = 0.06
 # Bounds the memory of a long clip.
 _FRAMES_AT_ONCE = 1024
 # Whose paths are watched for jerk: over the ground in leg lengths; hands from their shoulder in arm lengths, the head
@@ -62,8 +64,8 @@ class Footing:
     """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, how high
     the standing foot is above it on average, share of time a foot stands.
 
-    Two know nothing of who stands: ``lowest_cm_s`` is how fast the lowest point of both soles goes over the ground, and
-    ``off_floor_cm`` how high it stays above the floor when it is lowest.
+    Two know nothing of who stands: ``lowest_cm_s`` is how fast the lower of both soles goes over the ground, while it is
+    as near to it as it comes in a walk, and ``off_floor_cm`` how high it stays above the floor when it is lowest.
     """
 
     skate_cm_s: float
@@ -238,16 +240,24 @@ class Tracks:
         """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
         lowest = self.lowest[which] if lowest is None else lowest
         told = (lowest, self.speed[which]), (self.lowest_alike[which], self.speed_alike[which])
+        skims = (np.where(low[0] < low[1], *speed)[self._near_floor()] for low, speed in told)
         # Speeds are of three frames: a foot that is just put down moved before.
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(
             skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
-            lowest_cm_s=100.0 * min(float(np.median(np.where(low[0] < low[1], *speed))) for low, speed in told),
+            lowest_cm_s=100.0 * min(float(np.median(speed)) for speed in skims),
             sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
             float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             off_floor_cm=100.0 * max(0.0, float(lowest.min())),
             standing_share=float(standing.any(axis=0).mean()),
         )
+
+    def _near_floor(self) -> np.ndarray:
+        """When a sole of either figure is about as low as it comes, ``(frames,)``."""
+        lower = [
+            lowest.min(axis=0) / rigged.reference.leg_m for lowest, rigged in zip(self.lowest, self.pair, strict=True)
+        ]
+        return np.any([low <= low.min() + _NEAR_FLOOR for low in lower], axis=0)
 
 
 def _garments(rigged: RiggedFigure) -> list[int]:
