@@ -16,6 +16,7 @@ from fairswap.measure.differences import (
     Footing,
     RoleDifference,
     Tracks,
+    belt_of,
     blocks,
     contacts_kept,
     jerk_of,
@@ -216,10 +217,9 @@ def compare_motions(
     poses = _at_frames_of(source, result, times)
     times = times[lead_in:]
     pair = source.rigged, result.rigged
-    contacts = (
-        source_contacts or contacts_of(pair[0], source.clip),
-        contacts_in(pair[1], ChainWorld(poses), rate, lead_in),
-    )
+    stands = source_contacts or contacts_of(pair[0], source.clip)
+    belt = belt_of(stands, pair, travel_factor)
+    contacts = stands, contacts_in(pair[1], ChainWorld(poses), rate, lead_in, belt)
     floors = contacts[0].floor, Floor(pair[1].floor_m)
     both_touch = _touching_alike(pair, (source.clip.poses, poses), rate, floors)[:, lead_in:]
     if cleared:

@@ -29,8 +29,13 @@ _BEGINS_SPEED, _LASTS_SPEED = 0.11, 0.18
 _NOISE_SPEED = 0.05
 _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # A belt under a figure that walks on the spot, in leg lengths per second: slower ones are none; by what share of it
-# the lower foot may differ, and for what share of the time it must not; how high both feet are lifted, in leg lengths.
+# the lower foot may differ, less of one who runs, and is in the air for more of the time than one who walks; for what
+# share of the time that one is down it must not; how high both feet are lifted, in leg lengths; for what share of the time
+# one is down, and each of them goes with the floor; by what share of its speed the hips may go.
 _BELT_SLOWEST, _BELT_SPREAD, _BELT_SHARE, _BELT_LIFT, _BELT_SHORTEST_S = 0.25, 0.35, 0.6, 0.03, 0.5
+_BELT_RUN_SPREAD, _BELT_WALKS, _BELT_DOWN, _BELT_EACH, _BELT_GONE = 0.2, 0.8, 0.3, 0.1, 0.3
+# By what share of its speed a foot may slip on a belt that was found: few walk on the spot quite evenly.
+_BELT_LOOSE = 0.15
 # How far feet must be apart, in leg lengths, to say much about a slope: two that rest apart may rest on a step.
 _WAY = 0.3
 # A floor nearer to level and to its place than this is taken to be so. Far off feet are on no floor, but where they are
@@ -98,14 +103,21 @@ def contacts_of(rigged: RiggedFigure, clip: Clip) -> Contacts:
     return contacts_in(rigged, ChainWorld(clip.poses), float(clip.rate), lead_in_frames(clip))
 
 
-def contacts_in(rigged: RiggedFigure, chain: ChainWorld, rate: float, first: int = 0) -> Contacts:
-    """When the feet of a figure stand in poses of it, at ``rate`` frames per second, from the frame ``first`` on."""
+def contacts_in(
+    rigged: RiggedFigure, chain: ChainWorld, rate: float, first: int = 0, meant_m_s: Floats | None = None
+) -> Contacts:
+    """When the feet of a figure stand in poses of it, at ``rate`` frames per second, from the frame ``first`` on.
+
+    ``meant_m_s`` ``(3,)`` is how fast the floor should run under one that stays on the spot, where that is not seen.
+    """
     feet = {
         side: foot_tracks(rigged, sole, chain.rotation(sole.foot)[first:], chain.position(sole.foot)[first:])
         for side, sole in soles_of(rigged).items()
     }
     hips = chain.position(rigged.roles.bones["hips"])[first:]
     belt = find_belt(feet, hips, rate, rigged.reference.leg_m)
+    if belt is None and meant_m_s is not None and _gone_m_s(hips, rate) < _BELT_GONE * np.linalg.norm(meant_m_s):
+        belt = meant_m_s
     found = _found_on(belt, feet, rate, rigged)
     if belt is not None:  # more exactly, now that it is known when feet stand
         found = _found_on(_belt_under(feet, found, rate), feet, rate, rigged)
@@ -117,10 +129,12 @@ def contacts_in(rigged: RiggedFigure, chain: ChainWorld, rate: float, first: int
 
 def _found_on(belt: Floats | None, feet: Mapping[str, FootTracks], rate: float, rigged: RiggedFigure) -> Contacts:
     """The contacts on a floor that runs, or stands."""
+    loose = 0.0
     if belt is not None:
         way = -belt * np.arange(len(next(iter(feet.values())).heel))[:, None] / rate
         feet = {side: replace(foot, heel=foot.heel + way, ball=foot.ball + way) for side, foot in feet.items()}
-    return replace(find_contacts(feet, rate, rigged.reference.leg_m, rigged.floor_m), belt_m_s=belt)
+        loose = _BELT_LOOSE * float(np.linalg.norm(belt)) / rigged.reference.leg_m
+    return replace(find_contacts(feet, rate, rigged.reference.leg_m, rigged.floor_m, loose), belt_m_s=belt)
 
 
 def _belt_under(feet: Mapping[str, FootTracks], found: Contacts, rate: float) -> Floats | None:
@@ -135,7 +149,9 @@ def _belt_under(feet: Mapping[str, FootTracks], found: Contacts, rate: float) ->
     return np.asarray(np.sum(ways, axis=0) * [1.0, 0.0, 1.0] / seconds) if seconds > 0.0 else found.belt_m_s
 
 
-def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, floor_m: float) -> Contacts:
+def find_contacts(
+    feet: Mapping[str, FootTracks], rate: float, leg_m: float, floor_m: float, loose: float = 0.0
+) -> Contacts:
     """The contacts of both feet.
 
     Parameters
@@ -143,6 +159,8 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
     floor_m : float
         Where the floor should be: the soles' height when the figure rests. Where the feet stand elsewhere for most of
         the clip, or on a slope, the floor found is taken.
+    loose : float
+        How much faster than usual a foot may be that stands, leg lengths per second.
     """
     frames = len(next(iter(feet.values())).heel)
     raw = [
@@ -154,7 +172,7 @@ def find_contacts(feet: Mapping[str, FootTracks], rate: float, leg_m: float, flo
     width = np.clip(
         (0.376 * noise * rate / (_NOISE_SPEED * leg_m)) ** (2.0 / 3.0), _SMOOTH_S * rate, _SMOOTHEST_S * rate
     )
-    left_speed = 2.5 * 0.376 * noise * rate / max(width, 0.3) ** 1.5 / leg_m
+    left_speed = loose + 2.5 * 0.376 * noise * rate / max(width, 0.3) ** 1.5 / leg_m
     left_height = 1.5 * 0.531 * noise / max(width, 0.3) ** 0.5 / leg_m
     tracks, speeds = {}, {}
     for side, part, track in raw:
@@ -187,14 +205,17 @@ def find_belt(feet: Mapping[str, FootTracks], hips: Floats, rate: float, leg_m: 
     tracks = np.stack([smoothed(track, _SMOOTH_S * rate) for foot in feet.values() for track in (foot.heel, foot.ball)])
     heights, frames = tracks[:, :, 1], np.arange(len(hips))
     speeds = (np.gradient(tracks, axis=1) * rate)[:, :, [0, 2]] / leg_m
-    speed = np.median(speeds[np.argmin(heights, axis=0), frames], axis=0)
+    low = heights < np.percentile(heights, 5) + _LASTS_HEIGHT * leg_m
+    down = low.any(axis=0)  # one who runs is in the air between
+    speed = np.median(speeds[np.argmin(heights, axis=0), frames][down], axis=0)
     fast = float(np.linalg.norm(speed))
     # Of all that is low something goes with the floor; the tip of the other foot may come by as low.
-    low = heights < np.percentile(heights, 5) + _LASTS_HEIGHT * leg_m
-    going = low & (np.linalg.norm(speeds - speed, axis=2) < _BELT_SPREAD * fast)
-    alike = going.any(axis=0)
-    gone = float(np.linalg.norm((hips[-1] - hips[0])[[0, 2]])) / leg_m * rate / len(hips)
-    if fast < _BELT_SLOWEST or gone > 0.3 * fast or alike.mean() < _BELT_SHARE:
+    spread = _BELT_SPREAD if down.mean() > _BELT_WALKS else _BELT_RUN_SPREAD
+    going = low & (np.linalg.norm(speeds - speed, axis=2) < spread * fast)
+    gone = _gone_m_s(hips, rate) / leg_m
+    if fast < _BELT_SLOWEST or gone > _BELT_GONE * fast or down.mean() < _BELT_DOWN:
+        return None
+    if going.any(axis=0)[down].mean() < _BELT_SHARE or going.reshape(2, -1).mean(axis=1).min() < _BELT_EACH:
         return None
     # Both feet must step: a figure that is dragged over the floor with one foot down does not walk.
     swings = [np.ptp(0.5 * (foot.heel + foot.ball)[:, 1]) / leg_m for foot in feet.values()]
@@ -202,6 +223,11 @@ def find_belt(feet: Mapping[str, FootTracks], hips: Floats, rate: float, leg_m: 
         return None
     mean = speeds[going].mean(axis=0) * leg_m
     return np.array([mean[0], 0.0, mean[1]])
+
+
+def _gone_m_s(hips: Floats, rate: float) -> float:
+    """How fast the hips ``(frames, 3)`` go over the ground from the first frame to the last."""
+    return float(np.linalg.norm((hips[-1] - hips[0])[[0, 2]])) * rate / len(hips)
 
 
 def noise_of(track: Floats) -> float:

@@ -64,8 +64,8 @@ class Footing:
     """How the feet behave while the source's stand: slide of the standing foot, deepest sole below the floor, how high
     the standing foot is above it on average, share of time a foot stands.
 
-    Two know nothing of who stands: ``lowest_cm_s`` is how fast the lower of both soles goes over the ground, while it is
-    as near to it as it comes in a walk, and ``off_floor_cm`` how high it stays above the floor when it is lowest.
+    Two know nothing of who stands: ``lowest_cm_s`` is how fast the lower of both soles goes over the ground, while it
+    is as near to it as it comes in a walk, and ``off_floor_cm`` how high it stays above the floor when it is lowest.
     """
 
     skate_cm_s: float
@@ -161,10 +161,7 @@ class Tracks:
                 self.paths[which, row, span] = self._path(which, role, world, inner)
 
     def _belt(self, which: int) -> Floats | None:
-        """How fast the floor runs under a figure that walks on the spot: for the result as for its source, in legs."""
-        belt = self.contacts[0].belt_m_s
-        ratio = self.pair[which].reference.leg_m / self.pair[0].reference.leg_m
-        return None if belt is None else belt * ratio * (self.travel_factor if which == 1 else 1.0)
+        return belt_of(self.contacts[0], self.pair, self.travel_factor) if which == 1 else self.contacts[0].belt_m_s
 
     def _path(self, which: int, role: str, world: WorldTransforms, inner: slice) -> Floats:
         rigged, bones = self.pair[which], self.pair[which].roles.bones
@@ -258,6 +255,12 @@ class Tracks:
             lowest.min(axis=0) / rigged.reference.leg_m for lowest, rigged in zip(self.lowest, self.pair, strict=True)
         ]
         return np.any([low <= low.min() + _NEAR_FLOOR for low in lower], axis=0)
+
+
+def belt_of(stands: Contacts, pair: Pair, travel_factor: float) -> Floats | None:
+    """How fast the floor runs under a result whose source walks on the spot: as under that, in legs, ``(3,)``."""
+    ratio = pair[1].reference.leg_m / pair[0].reference.leg_m
+    return None if stands.belt_m_s is None else stands.belt_m_s * ratio * travel_factor
 
 
 def _garments(rigged: RiggedFigure) -> list[int]:
