@@ -30,8 +30,8 @@ _NOISE_SPEED = 0.05
 _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # A belt under a figure that walks on the spot, in leg lengths per second: slower ones are none; by what share of it
 # the lower foot may differ, less of one who runs, and is in the air for more of the time than one who walks; for what
-# share of the time that one is down it must not; how high both feet are lifted, in leg lengths; for what share of the time
-# one is down, and each of them goes with the floor; by what share of its speed the hips may go.
+# share of the time that one is down it must not; how high both feet are lifted, in leg lengths; for what share of the
+# time one is down, and each of them goes with the floor; by what share of its speed the hips may go.
 _BELT_SLOWEST, _BELT_SPREAD, _BELT_SHARE, _BELT_LIFT, _BELT_SHORTEST_S = 0.25, 0.35, 0.6, 0.03, 0.5
 _BELT_RUN_SPREAD, _BELT_WALKS, _BELT_DOWN, _BELT_EACH, _BELT_GONE = 0.2, 0.8, 0.3, 0.1, 0.3
 # By what share of its speed a foot may slip on a belt that was found: few walk on the spot quite evenly.

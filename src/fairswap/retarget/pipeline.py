@@ -126,7 +126,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
     _put_layers_on(motion)
     if not _stands_as_it_stood(motion):
-        for stage in (_take_floor_out, _plant_feet, _meet_hands):
+        for stage in (_take_floor_out, _keep_height, _plant_feet, _meet_hands):
             stage(motion)
     _clear_limbs(motion)
     put = put_on_parts(swap.source, swap.target, motion.source_chain, motion.chain, contacts, motion.rate)
@@ -180,11 +180,29 @@ def _take_floor_out(motion: _Motion) -> None:
     off = floor.height(motion.source_chain.position(source.roles.bones["hips"])) - source.floor_m
     hips = target.roles.bones["hips"]
     move_hips(hips, -motion.swap.leg_ratio * off[:, None] * UP, motion.chain)
-    if floor.at < source.floor_m and not motion.contacts.count():
-        # That floor was told by the lowest sole alone, as the figure's own is lowest.
-        soles = [sole.track_in(motion.chain)[:, :, 1] for sole in soles_of(target).values()]
-        lift = target.floor_m - min(float(heights.min()) for heights in soles)
-        move_hips(hips, np.tile(lift * UP, (motion.chain.frames, 1)), motion.chain)
+
+
+def _keep_height(motion: _Motion) -> None:
+    """Where no foot ever stands, bring the lowest sole of the clip as near to the floor as the source's is: never
+    deeper into it than that, nor other joints deeper than they were."""
+    swap, floor = motion.swap, motion.contacts.floor
+    if motion.contacts.count():
+        return
+    was = [swap.leg_ratio * low for low in _lowest(swap.source, motion.source_chain, floor)]
+    now = _lowest(swap.target, motion.chain, Floor(swap.target.floor_m))
+    lift = float(np.clip(now[0], min(was[0], 0.0), max(was[0], 0.0))) - now[0]
+    lift = max(lift, -max(now[1] - min(was[1], 0.0), 0.0))
+    move_hips(swap.target.roles.bones["hips"], np.tile(lift * UP, (motion.chain.frames, 1)), motion.chain)
+
+
+def _lowest(rigged: RiggedFigure, chain: ChainWorld, floor: Floor) -> tuple[float, float]:
+    """How high over a floor the lowest point of the soles, and the lowest joint but those of the feet, ever are."""
+    soles = [track for sole in soles_of(rigged).values() for track in sole.track_in(chain)]
+    others = [bone for bone, role in rigged.role_of_bone.items() if not role.startswith(("foot", "toes", "root"))]
+    heights = ([track[:, 1] - floor.height(track) for track in tracks]
+               for tracks in (soles, [chain.position(bone) for bone in others]))  # fmt: skip
+    soles_m, others_m = (float(np.min(rows)) for rows in heights)
+    return soles_m, others_m
 
 
 def _plant_feet(motion: _Motion) -> None:
