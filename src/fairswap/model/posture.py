@@ -214,7 +214,7 @@ def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tu
             continue
         trunk = max(limbs, key=lambda child: (below[child], -child))
         spine = beside(hub)
-        if below[trunk] == depth[trunk] and spine >= 0 and below[spine] > below[trunk]:
+        if below[trunk] == depth[trunk] and spine >= 0 and 2 * below[spine] > below[trunk]:
             trunk = spine  # what hangs on the legs' own bone does not fork: a tail
         kept = sorted(sorted(limbs, key=lambda limb: -reach[limb])[:_MOST_LIMBS])
         if any(alike((trunk, limb)) for limb in kept if limb != trunk):
