@@ -69,6 +69,61 @@ def test_where_no_foot_stands_the_lowest_sole_comes_down_to_the_floor():
     assert min(heights.min() for heights in soles) == pytest.approx(pair.target.floor_m, abs=1e-6)
 
 
+def lowest_soles(known, clip):
+    return min(float(sole.track(clip.world())[:, :, 1].min()) for sole in soles_of(known).values()) - known.floor_m
+
+
+@pytest.mark.parametrize("high", [-0.04, 0.0, 0.3])
+def test_who_never_stands_is_as_near_to_the_floor_on_another_figure(high):
+    """In it by no more than the source is, and above it by as much: in leg lengths, whatever the feet and the legs."""
+    clip = moved(wading(), [0.0, high, 0.0])
+    pair = swap_between(OSRIC, figure("Pip"), motion=clip)
+    assert contacts_of(pair.source, clip).count() == 0
+    was, now = lowest_soles(pair.source, clip), lowest_soles(pair.target, pair.retarget(clip).clip)
+    low, top = sorted([0.0, pair.leg_ratio * was])
+    assert low - 1e-6 <= now <= top + 1e-6
+    if high <= 0.0:  # as it was transferred, it is not
+        assert not low - 1e-3 <= lowest_soles(pair.target, pair.transfer(clip)) <= top + 1e-3
+    # One who lies down meanwhile is not pushed into the floor for its feet.
+    lying = clip.poses.edit()
+    root = int(np.flatnonzero(OSRIC.skeleton.parents < 0)[0])
+    lying.rotation_tracks[root] = multiply(about(X, 90.0), lying.rotation_tracks[root].T).T
+    fallen = clip.with_poses(lying.poses())
+    made = pair.retarget(fallen).clip.world().positions[:, list(pair.target.role_of_bone)]
+    before = fallen.world().positions[:, list(pair.source.role_of_bone)]
+    assert made[..., 1].min() > pair.leg_ratio * min(before[..., 1].min(), 0.0) - 0.03
+
+
+def on_the_spot(unevenly):
+    """Osric's walk with its travel taken out, quicker and slower by turns in each step."""
+    walk = swap_between(OSRIC, OSRIC).convert(act("walk", "Osric"), fairswap.MotionOptions(travel="none"))
+    frames = np.arange(walk.frames)
+    gait = fairswap.clips.describe(walk, rigged(OSRIC)).gait
+    step = 60.0 / gait.steps_a_minute * float(walk.rate)
+    warped = frames + unevenly * step / (2 * np.pi) * np.sin(2 * np.pi * frames / step)
+    return walk.with_poses(walk.poses.at(warped.clip(0, walk.frames - 1)))
+
+
+def test_who_walks_unevenly_on_the_spot_stands_on_the_floor_that_runs():
+    even, uneven = on_the_spot(0.0), on_the_spot(0.1)
+    known = rigged(OSRIC)
+    steps = contacts_of(known, even)
+    found = contacts_of(known, uneven)
+    assert found.belt_m_s is not None
+    shares = [np.mean([row.standing(side) for side in ("left", "right")]) for row in (steps, found)]
+    assert shares[1] > 0.75 * shares[0]
+    pair = swap_between(OSRIC, JUNIPER, motion=uneven)
+    made = pair.retarget(uneven)
+    told = compare_motions(Motion(pair.source, uneven), Motion(pair.target, made.clip))
+    assert told.likeness >= NEARLY
+    assert told.contacts.kept_share > 0.8
+    # The floor that is meant is the source's: a result that stands still on the spot keeps no contact with it.
+    still = made.clip.with_poses(made.clip.poses.picked(np.zeros(made.clip.frames, dtype=np.intp)))
+    stopped = compare_motions(Motion(pair.source, uneven), Motion(pair.target, still))
+    assert stopped.contacts.kept_share < 0.2
+    assert stopped.likeness < 50.0
+
+
 def test_who_goes_down_stairs_is_left_on_them():
     """Below the floor at the end, but not always: no floor is made of that."""
     idle = act("idle", "Osric")

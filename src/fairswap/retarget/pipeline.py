@@ -189,6 +189,8 @@ def _keep_height(motion: _Motion) -> None:
     if motion.contacts.count():
         return
     was = [swap.leg_ratio * low for low in _lowest(swap.source, motion.source_chain, floor)]
+    if floor.at < swap.source.floor_m - FAR_OFF * swap.source.reference.leg_m:
+        was[0] = 0.0  # that floor was told by the lowest sole alone
     now = _lowest(swap.target, motion.chain, Floor(swap.target.floor_m))
     lift = float(np.clip(now[0], min(was[0], 0.0), max(was[0], 0.0))) - now[0]
     lift = max(lift, -max(now[1] - min(was[1], 0.0), 0.0))
