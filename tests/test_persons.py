@@ -75,7 +75,7 @@ class Beast:
 
 
 @given(
-    named=st.booleans(), trunk=st.floats(0.4, 1.2), leg=st.floats(0.25, 0.9), neck=st.floats(0.1, 0.9),
+    named=st.booleans(), trunk=st.floats(0.4, 1.2), leg=st.floats(0.3, 0.9), neck=st.floats(0.1, 0.9),
     tail=st.integers(0, 6), toes=st.booleans(), lean=st.floats(-0.3, 0.3),
 )  # fmt: skip
 @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from itertools import permutations
+from itertools import pairwise, permutations
 
 import numpy as np
 
@@ -152,8 +152,7 @@ def _in_palm(rig: Rig, hand: int, run: list[int]) -> bool:
 
 def _parts(rig: Rig, hand: int, run: list[int], digit: str) -> tuple[tuple[str, int], ...]:
     parts: tuple[str, ...]
-    if len(run) > 3:
-        run = [bone for bone in run if not _further_piece(rig.names[bone])]
+    run = _whole(rig, run)
     if digit == "thumb":
         parts = ("metacarpal", "proximal", "distal") if len(run) >= 3 else ("proximal", "distal")
     elif _in_palm(rig, hand, run) or "metacarpal" in rig.meanings[run[0]].parts:
@@ -165,10 +164,16 @@ def _parts(rig: Rig, hand: int, run: list[int], digit: str) -> tuple[tuple[str, 
     return tuple((f"{digit}_{part}", bone) for part, bone in zip(parts, run, strict=False))
 
 
-def _further_piece(name: str) -> bool:
-    """Whether a bone that is numbered twice, as one cut in pieces is, is not the first piece: ``index.01.L.02``."""
-    numbers = [int(word) for word in meaning_of(name).words if word.isdigit()]
-    return len(numbers) > 1 and numbers[-1] > 1
+def _whole(rig: Rig, run: list[int]) -> list[int]:
+    """A run without the further pieces of bones that are cut: of ``01.L.01``, ``01.L.02``, ``02.L``, ``03.L`` three. A
+    number that all have is the finger's."""
+
+    def stem(bone: int) -> tuple[list[str], list[str]]:
+        words = meaning_of(rig.names[bone]).words
+        return [word for word in words if not word.isdigit()], [word for word in words if word.isdigit()][:1]
+
+    first = run[:1] + [bone for above, bone in pairwise(run) if stem(bone) != stem(above)]
+    return first if len(first) >= 3 else run
 
 
 def _named(rig: Rig, run: list[int], digit: str) -> float:

@@ -34,8 +34,8 @@ _SMOOTH_S, _SMOOTHEST_S, _SHORTEST_S = 0.035, 0.09, 0.07
 # time one is down, and each of them goes with the floor; by what share of its speed the hips may go.
 _BELT_SLOWEST, _BELT_SPREAD, _BELT_SHARE, _BELT_LIFT, _BELT_SHORTEST_S = 0.25, 0.35, 0.6, 0.03, 0.5
 _BELT_RUN_SPREAD, _BELT_WALKS, _BELT_DOWN, _BELT_EACH, _BELT_GONE = 0.2, 0.8, 0.3, 0.1, 0.3
-# By what share of its speed a foot may slip on a belt that was found: few walk on the spot quite evenly.
-_BELT_LOOSE = 0.15
+# By what share of its speed a foot may slip on a belt, if less than such a share of the time one stands on it.
+_BELT_LOOSE, _BELT_STANDS = 0.15, 0.75
 # How far feet must be apart, in leg lengths, to say much about a slope: two that rest apart may rest on a step.
 _WAY = 0.3
 # A floor nearer to level and to its place than this is taken to be so. Far off feet are on no floor, but where they are
@@ -128,13 +128,18 @@ def contacts_in(
 
 
 def _found_on(belt: Floats | None, feet: Mapping[str, FootTracks], rate: float, rigged: RiggedFigure) -> Contacts:
-    """The contacts on a floor that runs, or stands."""
-    loose = 0.0
-    if belt is not None:
-        way = -belt * np.arange(len(next(iter(feet.values())).heel))[:, None] / rate
-        feet = {side: replace(foot, heel=foot.heel + way, ball=foot.ball + way) for side, foot in feet.items()}
-        loose = _BELT_LOOSE * float(np.linalg.norm(belt)) / rigged.reference.leg_m
-    return replace(find_contacts(feet, rate, rigged.reference.leg_m, rigged.floor_m, loose), belt_m_s=belt)
+    """The contacts on a floor that runs, or stands. Few walk on the spot quite evenly: where feet hardly stand on a
+    floor that runs, they may slip."""
+    leg_m = rigged.reference.leg_m
+    if belt is None:
+        return find_contacts(feet, rate, leg_m, rigged.floor_m)
+    way = -belt * np.arange(len(next(iter(feet.values())).heel))[:, None] / rate
+    feet = {side: replace(foot, heel=foot.heel + way, ball=foot.ball + way) for side, foot in feet.items()}
+    found = find_contacts(feet, rate, leg_m, rigged.floor_m)
+    if np.any([found.standing(side) for side in SIDES], axis=0).mean() < _BELT_STANDS:
+        slips = _BELT_LOOSE * float(np.linalg.norm(belt)) / leg_m
+        found = find_contacts(feet, rate, leg_m, rigged.floor_m, slips)
+    return replace(found, belt_m_s=belt)
 
 
 def _belt_under(feet: Mapping[str, FootTracks], found: Contacts, rate: float) -> Floats | None:

@@ -28,7 +28,7 @@ _LIMITS = {
 _TWIST_DEGREES = 25.0
 # Of a figure with legs of 0.9 m; of others in proportion.
 _USUAL_LEG_M = 0.9
-_LOWEST_CM_S, _LOWEST_SHARE, _BELOW_CM, _OFF_CM, _INSIDE_CM = 8.0, 0.3, 4.0, 3.0, 8.0
+_LOWEST_CM_S, _LOWEST_SHARE, _BELOW_CM, _OFF_CM, _INSIDE_CM = 8.0, 0.24, 4.0, 3.0, 8.0
 _SLIDE_CM_S, _SINK_CM, _FLOAT_CM, _LOST_SHARE = 6.0, 4.0, 4.0, 0.5
 _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.

@@ -186,10 +186,11 @@ def _keep_height(motion: _Motion) -> None:
     """Where no foot ever stands, bring the lowest sole of the clip as near to the floor as the source's is: never
     deeper into it than that, nor other joints deeper than they were."""
     swap, floor = motion.swap, motion.contacts.floor
-    if motion.contacts.count():
+    saddle = floor.at < swap.source.floor_m - FAR_OFF * swap.source.reference.leg_m
+    if motion.contacts.count() or not (saddle or motion.options.feet == "planted"):
         return
     was = [swap.leg_ratio * low for low in _lowest(swap.source, motion.source_chain, floor)]
-    if floor.at < swap.source.floor_m - FAR_OFF * swap.source.reference.leg_m:
+    if saddle:
         was[0] = 0.0  # that floor was told by the lowest sole alone
     now = _lowest(swap.target, motion.chain, Floor(swap.target.floor_m))
     lift = float(np.clip(now[0], min(was[0], 0.0), max(was[0], 0.0))) - now[0]
