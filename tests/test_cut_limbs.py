@@ -13,10 +13,11 @@ from fairswap.measure.soles import lowest_and_speed
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.posture import posture_from_positions
-from fairswap.model.rotation import multiply, quaternion_from_axis_angle, rotate
+from fairswap.model.rotation import angle_between, multiply, quaternion_from_axis_angle, rotate
 from fairswap.model.words import sides_of
 from fairswap.retarget.bearing import move_hips
 from fairswap.retarget.inverse_kinematics import solve_limb
+from fairswap.retarget.sway import swinging_bones
 from making import FREE, act, figure, rigged, swap_between
 from rewrites import Scene, rewritten
 
@@ -151,6 +152,36 @@ def test_pieces_of_a_limb_that_turn_by_themselves_carry_what_hangs_on_them():
         bone = pair.source.roles.bones[role]
         ways = [seen.positions[:, bone] - seen.positions[:, hips] for seen in (before, after)]
         np.testing.assert_allclose(ways[1], ratio * ways[0], atol=2e-3 * ratio, err_msg=role)
+
+
+def test_the_twist_of_a_wrist_goes_up_a_forearm_in_pieces():
+    """Of 60 degrees the second half of the forearm takes 30, and the hand is where it is on a whole one."""
+    pip = figure("Pip")
+    clip = act("walk", "Pip")
+    hand = fairswap.bones.roles_of(pip).bones["hand_left"]
+    edit = clip.poses.at([0, 0]).edit()
+    turn = quaternion_from_axis_angle(pip.skeleton.rest_translations[hand], np.radians(60.0))
+    edit.rotation_tracks[hand, :, 1] = multiply(turn, edit.rotation_tracks[hand, :, 1])
+    twisted = fairswap.Clip("wrist", clip.rate, edit.poses(), frozenset(range(len(pip.skeleton))))
+    made, whole = (swap_between(pip, body, motion=clip).transfer(twisted) for body in (cut_figure(), figure("Juniper")))
+    piece = made.bone("forearm.L.02")
+    assert piece in made.keyed
+    turned = np.degrees(angle_between(made.rotations[0, piece], made.rotations[1, piece]))
+    assert turned == pytest.approx(30.0, abs=1.0)
+    ends = [
+        clip.world().rotations[:, fairswap.bones.roles_of(body).bones["hand_left"]]
+        for clip, body in ((made, cut_figure()), (whole, figure("Juniper")))
+    ]
+    assert np.degrees(angle_between(*ends)).max() < 0.5
+    pair = swap_between(pip, cut_figure(), motion=clip)
+    assert not {"forearm.L.02", "shin.R.02"} & set(pair.resting_bones)
+
+
+def test_no_piece_of_a_limb_sways():
+    names = cut_figure().skeleton.names
+    swings = {names[bone] for bone in swinging_bones(rigged(cut_figure()), ["*"], frozenset())}
+    assert swings  # the coat does
+    assert not {name for name in swings if name.endswith((".01", ".02"))}
 
 
 def test_a_bone_above_the_hips_that_both_have_does_not_move_them_twice():

@@ -31,7 +31,7 @@ from fairswap.retarget.extras import Extra, extra_translations, moving_extras, p
 from fairswap.retarget.hips_height import height_change
 from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
 from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
-from fairswap.retarget.twist import share_twist
+from fairswap.retarget.twist import links_of, share_twist
 
 if TYPE_CHECKING:
     from fairswap.retarget.options import MotionOptions
@@ -109,7 +109,7 @@ class Swap:
     def resting_bones(self) -> list[str]:
         """The target's bones without a partner, which keep their rest."""
         moved = {pair.target for pair in self.pairs} | {extra.target for extra in self.extras}
-        moved |= set(self.target.roles.helpers)
+        moved |= {*self.target.roles.helpers, *(link for links, _ in links_of(self.target) for link, _ in links)}
         skeleton = self.target.skeleton
         return [name for bone, name in enumerate(skeleton.labels) if bone not in moved and bone not in skeleton.ends]
 

@@ -48,7 +48,8 @@ def swinging_bones(target: RiggedFigure, names: Sequence[str], moved: frozenset[
         If a name means none.
     """
     skeleton = target.skeleton
-    taken = set(target.role_of_bone) | set(target.roles.helpers) | set(skeleton.ends) | moved
+    # Pieces of limbs that are cut in two, and all else that a part of the body hangs on, do not swing.
+    taken = set(skeleton.with_ancestors(target.role_of_bone)) | set(target.roles.helpers) | set(skeleton.ends) | moved
     free = [bone for bone in range(len(skeleton)) if bone not in taken and _hangs_on_body(target, bone)]
     for name in names:
         if not any(fits_any([name], skeleton.names[bone]) for bone in free):

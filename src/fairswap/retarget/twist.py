@@ -1,7 +1,8 @@
 """Twist shared out over helper bones: the turn of a wrist goes up the forearm in steps, instead of wringing the skin.
 
 A helper sits on a limb bone, some way along it. It turns about the bone's length by that share of how far the next
-joint is twisted, counted from the resting pose.
+joint is twisted, counted from the resting pose. So does a link, a further piece of a limb that is cut in two; what
+hangs on it is turned back, and stays as it was.
 """
 
 from __future__ import annotations
@@ -13,31 +14,74 @@ from fairswap.model.arrays import Floats
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle
 from fairswap.pose.rigged import RiggedFigure
 
+# A limb is straight, and its pieces lie in line, up to this angle's cosine.
+_IN_LINE = np.cos(np.radians(3.0))
+
 
 def share_twist(target: RiggedFigure, moved: frozenset[int], tracks: Floats) -> list[int]:
-    """Turn the helpers of ``target`` in ``tracks`` (local, ``(bones, 4, frames)``), in place; give those that turned.
+    """Turn the helpers and links of ``target`` in ``tracks`` (local, ``(bones, 4, frames)``), in place; give those that
+    turned.
 
     ``moved`` are the bones that have motion: without it a next joint twists nothing.
     """
     skeleton, roles = target.skeleton, target.roles
     turned = []
+    for links, following in links_of(target):
+        if following not in moved or any(link in moved for link, _ in links):
+            continue
+        twist = _twist_of(target, following, tracks)
+        before = 0.0
+        for link, fraction in links:
+            turn = quaternion_from_axis_angle(skeleton.rest_translations[link], (fraction - before) * twist)
+            tracks[link] = multiply(turn, target.resting_rotations[link]).T
+            before = fraction
+            turned.append(link)
+        undo = quaternion_from_axis_angle(skeleton.rest_translations[following], -before * twist)
+        tracks[following] = multiply(undo, tracks[following].T).T
     for helper, (role, fraction) in roles.helpers.items():
-        following = next((roles.bones[name] for name in next_roles(role) if name in roles.bones), None)
+        following = next((roles.bones[name] for name in next_roles(role) if name in roles.bones), -1)
         holder = roles.bones[role]
-        if following is None or following not in moved or helper in moved:
+        if following not in moved or helper in moved:
             continue
         if int(skeleton.parents[helper]) != holder or int(skeleton.parents[following]) != holder:
-            continue  # a helper that is a link of the limb itself turns with it already
-        along = skeleton.rest_translations[following]
-        length = float(np.linalg.norm(along))
-        if length < 1e-6:
             continue
-        change = multiply(tracks[following].T, conjugate(target.resting_rotations[following]))
-        twist = np.unwrap(2.0 * np.arctan2(change[:, :3] @ (along / length), change[:, 3]))
-        # A quaternion and its negative are one turn: begin with the short way round.
-        twist -= 2.0 * np.pi * np.round(twist[0] / (2.0 * np.pi))
-        tracks[helper] = multiply(
-            quaternion_from_axis_angle(along, fraction * twist), target.resting_rotations[helper]
-        ).T
+        along = skeleton.rest_translations[following]
+        if np.linalg.norm(along) < 1e-6:
+            continue
+        turn = quaternion_from_axis_angle(along, fraction * _twist_of(target, following, tracks))
+        tracks[helper] = multiply(turn, target.resting_rotations[helper]).T
         turned.append(helper)
     return turned
+
+
+def links_of(target: RiggedFigure) -> list[tuple[list[tuple[int, float]], int]]:
+    """Limbs whose bone is cut in pieces that lie in line: the pieces after the one with the joint, with how far along
+    each begins, 0..1, and the bone of the next joint."""
+    skeleton, bones = target.skeleton, target.roles.bones
+    places, found = skeleton.rest.positions[0], []
+    for role, holder in bones.items():
+        following = next((bones[name] for name in next_roles(role) if name in bones), -1)
+        between: list[int] = []
+        bone = int(skeleton.parents[following]) if following >= 0 else -1
+        while bone >= 0 and bone != holder and bone not in target.role_of_bone:
+            between.insert(0, bone)
+            bone = int(skeleton.parents[bone])
+        if bone != holder or not between:
+            continue
+        way = places[following] - places[holder]
+        steps = np.diff(places[[holder, *between, following]], axis=0)
+        lengths = np.linalg.norm(steps, axis=1)
+        straight = lengths.min() > 1e-6 and (steps @ way >= _IN_LINE * lengths * np.linalg.norm(way)).all()
+        if straight:
+            shares = np.cumsum(lengths)[:-1] / lengths.sum()
+            found.append((list(zip(between, shares.tolist(), strict=True)), following))
+    return found
+
+
+def _twist_of(target: RiggedFigure, bone: int, tracks: Floats) -> Floats:
+    """How far a bone is twisted about what leads to it ``(frames,)``, from its rest, the short way round at first."""
+    along = target.skeleton.rest_translations[bone]
+    change = multiply(tracks[bone].T, conjugate(target.resting_rotations[bone]))
+    twist = np.unwrap(2.0 * np.arctan2(change[:, :3] @ (along / np.linalg.norm(along)), change[:, 3]))
+    # A quaternion and its negative are one turn.
+    return np.asarray(twist - 2.0 * np.pi * np.round(twist[0] / (2.0 * np.pi)))
