@@ -80,7 +80,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "joints-stretched": "Joints leave their sockets in the clip; the result keeps its bones' lengths.",
         "lead-in": "The clip begins with a rest pose that is not part of the motion.",
         "floor-off": "The floor the feet stand on is not at zero, far above the clip, or tilted; that is taken out.",
-        "no-contact": "No foot ever stands in the clip: none is planted; the lowest sole keeps as near to the floor as it was.",
+        "no-contact": "No foot ever stands in the clip: none is planted; the lowest sole stays as near to the floor.",
         "object-placed": "The prop that hands touch is placed where the target's own arms reach it.",
         "layers-effect": "How far the layers moved the result; they are not counted as a difference.",
         "beside-left": "The source's file moves props or cameras, too; they are not in the result.",
