@@ -40,8 +40,8 @@ class Sole:
     heel, ball : (3,) arrays
         Where the foot rolls off, in the frame of the foot bone; of feet without toes the ball is at the tip.
     ball_height_m : float
-        How high the ball is over what bears it: a foot rolls about the joint of its toes, where these lie on the floor
-        meanwhile; a boot, whose own sole is lower, about a point of that, which is 0 high.
+        How high the ball is over what bears it: a foot rolls about the joint of its toes, where these are seen to lie
+        on the floor meanwhile; a boot, whose own sole is lower, about a point of that, which is 0 high.
     foot, toes : int
         The bones; ``toes`` is -1 where there are none.
     """
@@ -96,7 +96,8 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
     for side in SIDES:
         feet = [roles.bones[role] for role in (f"foot_{side}", f"toes_{side}") if role in roles.bones]
         bones, points = _low_vertices(rigged, shown, [carrier_of(rigged.figure, foot) for foot in feet])
-        if not len(points):
+        seen = len(points) > 0
+        if not seen:
             bones, points = _under_joints(rigged, feet)
         foot, toes = feet[0], feet[1] if len(feet) > 1 else -1
         along = points[:, 2]
@@ -106,7 +107,7 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
         height = 0.0
         if toes >= 0:
             ball, height = positions[toes], float(positions[toes, 1] - points[:, 1].min())
-            if not _toes_bear(points[:, 1], bones == carrier_of(rigged.figure, toes), height):
+            if not (seen and _toes_bear(points[:, 1], bones == carrier_of(rigged.figure, toes), height)):
                 ball, height = ball - height * UP, 0.0
         undo = conjugate(rotations[foot])
         found[side] = Sole(
