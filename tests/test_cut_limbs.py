@@ -1,5 +1,6 @@
 """Rigs whose limbs are cut in two, whose thumb hangs on a bone of the palm, whose tail is longer than their spine."""
 
+from dataclasses import replace
 from functools import cache
 from pathlib import Path
 
@@ -253,9 +254,20 @@ def test_the_toes_of_a_leg_in_pieces_tell_the_front():
     assert "the toes point to -Z" in told
 
 
-def hopping():
-    """Juniper rises on the balls of her feet for six frames, and leaves the floor."""
-    known = rigged(figure("Juniper"), clip=act("walk", "Juniper"))
+def on_bare_toes():
+    """Juniper without the soles of her boots: her toes bear."""
+    body = figure("Juniper")
+    roles = fairswap.bones.roles_of(body).bones
+    meshes = []
+    for mesh in body.meshes:
+        own = np.isin(mesh.main_bones, [roles[f"foot_{side}"] for side in SIDES])
+        meshes.append(replace(mesh, vertices=mesh.vertices + own[:, None] * [0.0, 0.02, 0.0]))
+    return replace(body, meshes=tuple(meshes), source=None)
+
+
+def hopping(body, over_floor):
+    """A figure rises on the balls of its feet for six frames, about a point so high over the floor, and leaves it."""
+    known = rigged(body, clip=act("walk", "Juniper"))
     frames, roles = 16, known.roles.bones
     rest, stays = known.skeleton.rest_rotations, np.tile(known.skeleton.rest_translations[[roles["hips"]]].T, frames)
     edit = PoseBuilder(known.skeleton, np.repeat(rest[:, :, None], frames, axis=2), {roles["hips"]: stays})
@@ -267,7 +279,8 @@ def hopping():
     for side in SIDES:
         upper, lower, foot, toes = (roles[f"{name}_{side}"] for name in ("upper_leg", "lower_leg", "foot", "toes"))
         standing = known.reference_world
-        ball, ankle = standing.positions[0, toes] * [1.0, 0.0, 1.0], standing.positions[0, foot]
+        ball, ankle = standing.positions[0, toes].copy(), standing.positions[0, foot]
+        ball[1] *= over_floor
         limb = chain.limb(upper, lower, foot)
         turned = solve_limb(limb, limb.root, ball + rotate(pitch, ankle - ball) + up, np.tile([1.0, 0, 0], (frames, 1)))
         chain.turn(upper, turned[0])
@@ -277,14 +290,16 @@ def hopping():
     return known, fairswap.Clip("hop", 30, edit.poses(), frozenset(range(len(known.skeleton))))
 
 
-def test_a_foot_on_its_ball_is_not_drawn_by_its_heel():
+@pytest.mark.parametrize("bears", ["the boot", "the toes"])
+def test_a_foot_on_its_ball_is_not_drawn_by_its_heel(bears):
     """Heels rise while the balls rest; planted on a smaller figure, the balls rest as they did, to the last frame."""
-    known, clip = hopping()
+    body, over_floor = (figure("Juniper"), 0.0) if bears == "the boot" else (on_bare_toes(), 1.0)
+    known, clip = hopping(body, over_floor)
     contacts = contacts_of(known, clip)
     stands = contacts.ball["left"]
     assert stands[:4].all()
     assert not contacts.standing("left")[9:].any()
-    pair = swap_between(known.figure, fairswap.resize(figure("Juniper"), height_m=1.2), motion=clip)
+    pair = swap_between(known.figure, fairswap.resize(body, height_m=1.2), motion=clip)
     made = pair.retarget(clip)
     told = compare_motions(Motion(pair.source, clip), Motion(pair.target, made.clip))
     assert told.result_footing.skate_cm_s < told.source_footing.skate_cm_s + 1.0

@@ -10,7 +10,7 @@ import fairswap
 from fairswap.bones.assignment import roles_of
 from fairswap.measure.capsules import capsules_of
 from fairswap.measure.comparison import Motion, compare_motions
-from fairswap.measure.contacts import contacts_of
+from fairswap.measure.contacts import FootTracks, contacts_of, find_belt
 from fairswap.measure.palms import palms_of
 from fairswap.measure.soles import soles_of
 from fairswap.measure.surface import surface_of
@@ -27,10 +27,10 @@ OSRIC, JUNIPER = figure("Osric"), figure("Juniper")
 
 
 def moved(clip, metres, frames=slice(None)):
-    """The hips of Osric, which hang on nothing, moved by ``(3,)`` metres."""
+    """The hips of Osric, which hang on nothing, moved by ``(3,)`` or ``(3, frames)`` metres."""
     edit, hips = clip.poses.edit(), roles_of(OSRIC).bones["hips"]
     track = np.broadcast_to(edit.translations[hips], (3, clip.frames)).copy()
-    track[:, frames] += np.array(metres)[:, None]
+    track[:, frames] += np.reshape(metres, (3, -1))
     edit.translations[hips] = track
     return clip.with_poses(edit.poses())
 
@@ -122,6 +122,45 @@ def test_who_walks_unevenly_on_the_spot_stands_on_the_floor_that_runs():
     stopped = compare_motions(Motion(pair.source, uneven), Motion(pair.target, still))
     assert stopped.contacts.kept_share < 0.2
     assert stopped.likeness < 50.0
+
+
+def test_a_result_that_goes_its_way_keeps_the_steps_of_a_source_on_the_spot():
+    """One file has the travel, the other has it taken out: the floor that runs is not put under the one that goes."""
+    known, walk = rigged(OSRIC), act("walk", "Osric")
+    found = compare_motions(Motion(known, on_the_spot(0.0)), Motion(known, walk))
+    assert found.contacts.kept_share > 0.9
+
+
+@pytest.mark.parametrize("steps", [True, False])
+def test_a_floor_runs_under_two_feet(steps):
+    """The one foot scrapes the ground, back and forth, while the other never comes down: nobody walks."""
+    frames, rate = 60, 30.0
+    phase = np.arange(frames) / 20.0
+
+    def track(phase, low):
+        part = phase % 1.0
+        back = np.where(part < 0.6, 0.3 - part, -0.3 + 1.5 * (part - 0.6))
+        up = np.where(part < 0.6, 0.0, 0.1 * np.sin(np.pi * (part - 0.6) / 0.4))
+        return np.stack([np.zeros(frames), up + low, back], axis=1)
+
+    def foot(where):
+        return FootTracks(where, where + [0.0, 0.0, 0.15], np.ones(frames, dtype=bool))
+
+    feet = {"left": foot(track(phase, 0.0)), "right": foot(track(phase + 0.5, 0.0 if steps else 0.2))}
+    belt = find_belt(feet, np.tile([0.0, 1.0, 0.0], (frames, 1)), rate, 0.9)
+    assert (belt is not None) == steps
+    if steps:
+        np.testing.assert_allclose(belt, [0.0, 0.0, -1.5], atol=0.1)
+
+
+def test_how_fast_feet_go_is_nobody_s_concern_while_they_are_in_the_air():
+    idle = act("idle", "Osric")
+    frames = idle.frames
+    up = np.zeros((frames, 3))
+    up[frames // 5 :, 1] = 0.5
+    swaying = up + np.sin(np.arange(frames) / 3.0)[:, None] * [0.2, 0.0, 0.0] * (up[:, 1:2] > 0.0)
+    found = compare_motions(*(Motion(rigged(OSRIC), moved(idle, way.T)) for way in (up, swaying)))
+    assert found.result_footing.lowest_cm_s < found.source_footing.lowest_cm_s + 1.0
 
 
 def test_who_goes_down_stairs_is_left_on_them():
