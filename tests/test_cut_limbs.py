@@ -119,6 +119,21 @@ def test_of_a_limb_cut_in_two_the_first_piece_has_the_joint():
     assert set(roles) == set(fairswap.bones.roles_of(figure("Juniper")).bones)
 
 
+@pytest.mark.parametrize("short", [0.6, 0.75, 1.0])
+def test_the_first_piece_has_the_elbow_on_broad_shoulders_too(short):
+    """Long collars speak for a longer upper arm; that the second piece of a forearm is called like the first tells
+    more."""
+    skeleton = cut_figure().skeleton
+    steps, names = skeleton.rest_translations.copy(), list(skeleton.names)
+    for mark in "LR":
+        steps[names.index(f"upper_arm.{mark}.01")] *= 1.3
+        for name in ("upper_arm.{0}.02", "forearm.{0}.01"):
+            steps[names.index(name.format(mark))] *= short
+    roles = fairswap.bones.roles_of(fairswap.Figure("broad", replace(skeleton, rest_translations=steps))).bones
+    assert names[roles["lower_arm_left"]] == "forearm.L.01"
+    assert names[roles["lower_leg_right"]] == "shin.R.01"
+
+
 def test_a_motion_goes_onto_limbs_cut_in_two_and_back_as_onto_whole_ones():
     pip = act("walk", "Pip")
     onto = swap_between(figure("Pip"), cut_figure(), motion=pip).convert(pip, FREE)
