@@ -6,7 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
-from hypothesis import HealthCheck, given, settings
+from hypothesis import HealthCheck, assume, given, settings
 from hypothesis import strategies as st
 
 import fairswap
@@ -75,11 +75,12 @@ class Beast:
 
 
 @given(
-    named=st.booleans(), trunk=st.floats(0.4, 1.2), leg=st.floats(0.3, 0.9), neck=st.floats(0.1, 0.9),
+    named=st.booleans(), trunk=st.floats(0.4, 1.2), leg=st.floats(0.25, 0.9), neck=st.floats(0.1, 0.9),
     tail=st.integers(0, 6), toes=st.booleans(), lean=st.floats(-0.3, 0.3),
 )  # fmt: skip
 @settings(max_examples=40, deadline=None, suppress_health_check=[HealthCheck.too_slow])
 def test_whoever_stands_on_four_legs_is_refused(**build):
+    assume(build["leg"] + build["lean"] * build["trunk"] > 0.4 * build["leg"])  # or it has no front legs to stand on
     beast = Beast(**build).document()
     with pytest.raises(fairswap.ImpossibleError) as told:
         fairswap.convert(beast, TROUPE / "pip.glb", motion=FREE)

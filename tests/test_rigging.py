@@ -69,7 +69,7 @@ def test_joints_are_found_from_the_shape_alone(tmp_path):
 
 
 @pytest.mark.parametrize("name", ["osric", "pip"])
-@pytest.mark.long(but=1)
+@pytest.mark.long
 def test_skin_moves_as_that_of_the_figure_whose_bones_were_taken_away(name):
     figure = fairswap.load(TROUPE / f"{name}.glb").figure
     made = fairswap.rig(figure)

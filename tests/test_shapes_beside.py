@@ -247,7 +247,10 @@ CHANGES = {
 }
 
 
-@pytest.mark.parametrize("made", [pytest.param(name, marks=pytest.mark.long) if "few" in name else name
+SLOW = "few/Pip.glb", "bones.glb"
+
+
+@pytest.mark.parametrize("made", [pytest.param(name, marks=pytest.mark.long) if name in SLOW else name
                                   for name in CHANGES])  # fmt: skip
 def test_whatever_is_done_to_a_figure_its_belly_is_as_far_out_as_it_was(made):
     own = shaped("Pip")
