@@ -193,6 +193,19 @@ def test_the_twist_of_a_wrist_goes_up_a_forearm_in_pieces():
     assert not {"forearm.L.02", "shin.R.02"} & set(pair.resting_bones)
 
 
+def test_pieces_that_both_have_do_what_the_source_s_do_also_nothing():
+    body = cut_figure()
+    clip = fairswap.load(cut(), format=".glb").clips[0]
+    hand = fairswap.bones.roles_of(body).bones["hand_left"]
+    edit = clip.poses.edit()
+    turn = quaternion_from_axis_angle(body.skeleton.rest_translations[hand], np.radians(60.0))
+    edit.rotation_tracks[hand] = multiply(turn, edit.rotation_tracks[hand].T).T
+    pair = swap_between(body, fairswap.resize(body, height_m=1.2), motion=clip)
+    made = pair.transfer(clip.with_poses(edit.poses()))
+    piece = made.bone("forearm.L.02")
+    assert np.degrees(angle_between(made.rotations[:, piece], pair.target.resting_rotations[piece])).max() < 0.01
+
+
 def test_no_piece_of_a_limb_sways():
     names = cut_figure().skeleton.names
     swings = {names[bone] for bone in swinging_bones(rigged(cut_figure()), ["*"], frozenset())}

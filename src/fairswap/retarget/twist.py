@@ -18,16 +18,19 @@ from fairswap.pose.rigged import RiggedFigure
 _IN_LINE = np.cos(np.radians(3.0))
 
 
-def share_twist(target: RiggedFigure, moved: frozenset[int], tracks: Floats) -> list[int]:
+def share_twist(
+    target: RiggedFigure, moved: frozenset[int], tracks: Floats, partnered: frozenset[int] = frozenset()
+) -> list[int]:
     """Turn the helpers and links of ``target`` in ``tracks`` (local, ``(bones, 4, frames)``), in place; give those that
     turned.
 
-    ``moved`` are the bones that have motion: without it a next joint twists nothing.
+    ``moved`` are the bones that have motion: without it a next joint twists nothing. Links that are ``partnered`` do as
+    those of the source, which may be nothing.
     """
     skeleton, roles = target.skeleton, target.roles
     turned = []
     for links, following in links_of(target):
-        if following not in moved or any(link in moved for link, _ in links):
+        if following not in moved or any(link in partnered for link, _ in links):
             continue
         twist = _twist_of(target, following, tracks)
         before = 0.0
