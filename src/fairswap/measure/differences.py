@@ -237,7 +237,8 @@ class Tracks:
         """How the feet of one figure behave; ``standing`` ``(2, frames)`` is when the source's stand."""
         lowest = self.lowest[which] if lowest is None else lowest
         told = (lowest, self.speed[which]), (self.lowest_alike[which], self.speed_alike[which])
-        skims = (np.where(low[0] < low[1], *speed)[self._near_floor()] for low, speed in told)
+        near = self._near_floor()
+        skims = (np.where(low[0] < low[1], *speed)[near] for low, speed in told)
         # Speeds are of three frames: a foot that is just put down moved before.
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(

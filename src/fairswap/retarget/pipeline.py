@@ -216,7 +216,7 @@ def _plant_feet(motion: _Motion) -> None:
             motion.swap.target, motion.contacts, motion.rate, motion.chain, motion.swap.leg_ratio
         )
     else:
-        message = "no foot ever stands in it: none was planted, and its lowest sole kept as near to the floor as it was"
+        message = "no foot ever stands in it: none was planted, and its lowest sole is as near to the floor as it was"
         motion.findings.append(Finding("no-contact", "note", motion.original.name, message))
 
 
