@@ -12,6 +12,9 @@ from fairswap.bones.roles import FINGERS, FINGERS_BY_COUNT
 from fairswap.model.words import fit, meaning_of
 
 _DIGITS = ("thumb", *FINGERS)
+_ORDER = (*_DIGITS, "")
+# What it says for a reading that the numbers of fingers go up from the thumb.
+_COUNTED = 0.8
 
 
 @dataclass(frozen=True)
@@ -66,6 +69,7 @@ def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[floa
     thumbness = -1.2 * starts / (starts.max() + 1e-12) - 1.6 * reach / (reach.max() + 1e-12)
     thumbness -= 0.6 * distance / (distance.max() + 1e-12) + 0.35 * np.array([len(run) for run in branches])
     thumbness += 1.0 * _apart(rig, branches)
+    numbers = _numbers(rig, branches)
     found = []
     for thumb in [*range(count), -1]:
         others = [i for i in range(count) if i != thumb]
@@ -90,7 +94,9 @@ def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[floa
                 call[others[index]] = digits[place]
             total = score + 1.6 * sum(named[i, _DIGITS.index(call[i])] for i in range(count) if call[i])
             wrong = np.mean([abs(int(rank[index]) - place) for place, index in enumerate(order)]) if others else 0.0
-            found.append((float(total - 1.1 * wrong), tuple(call)))
+            ordered = [numbers[i] for i in sorted(range(count), key=lambda i: _ORDER.index(call[i])) if numbers]
+            total += _COUNTED * (ordered == sorted(numbers)) - 1.1 * wrong
+            found.append((float(total), tuple(call)))
         if len(others) < 4 and len(others) > 0:  # other fingers than usual, if the names say so
             for chosen in _choices(len(others)):
                 if chosen == digits:
@@ -103,6 +109,14 @@ def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[floa
                 total = score - 1.0 + 1.6 * sum(named[i, _DIGITS.index(call[i])] for i in range(count) if call[i])
                 found.append((float(total), tuple(call)))
     return found or [(0.0, ("",) * count)]
+
+
+def _numbers(rig: Rig, branches: list[list[int]]) -> list[int]:
+    """The numbers of branches that are all called fingers, and told apart by a number only; none for others."""
+    meanings = [rig.meanings[run[0]] for run in branches]
+    numbers = [int(word) for meaning in meanings for word in meaning.words[-1:] if word.isdigit()]
+    counted = len(set(numbers)) == len(branches) and all(meaning.parts == {"finger"} for meaning in meanings)
+    return numbers if counted else []
 
 
 def _apart(rig: Rig, branches: list[list[int]]) -> np.ndarray:

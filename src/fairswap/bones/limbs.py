@@ -14,6 +14,8 @@ from fairswap.model.words import fit
 _NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4
 _MOVES, _HINGE = 0.15, 0.6
 _ONE_PLACE = 3.0
+# What a name says of a shoulder that is called like what follows it: arm, arm1, arm2.
+_ONE_OF_THREE = 0.55
 _KEPT_ALIGNMENTS = 6
 _NEIGHBOURS, _MOST_PAIRS = 8, 16
 
@@ -103,14 +105,14 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
             base += 1.6 if hand == forks[0] else -0.8
         else:
             base += 0.8 if hand == last else 0.3 if hand == last - 1 and _ends_there(rig, pair) else 0.0
-        base += _seen(rig, pair, ("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
         rows = (("upper_arm", upper), ("lower_arm", lower), ("hand", hand))
-        found.append(Alignment(rows, base + 0.25 - 0.5 * upper))
+        found.append(Alignment(rows, base + _seen(rig, pair, *rows) + 0.25 - 0.5 * upper))
         for shoulder in range(upper):
             collar = length[shoulder + 1 : upper + 1].sum()
-            score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _seen(rig, pair, ("shoulder", shoulder))
+            whole = (("shoulder", shoulder), *rows)
+            score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _seen(rig, pair, *whole)
             score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
-            found.append(Alignment((("shoulder", shoulder), *rows), score))
+            found.append(Alignment(whole, score))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
 
 
@@ -145,6 +147,8 @@ def _seen(rig: Rig, pair: Pair, *roles: tuple[str, int]) -> float:
     for role, at in roles:
         for branch in (pair.first, pair.second):
             named = fit(rig.names[branch[at]], f"{role}_left")
+            if role == "shoulder" and all(rig.meanings[bone].parts == {"arm"} for bone in branch[at : at + 3]):
+                named = _ONE_OF_THREE
             # Of two bones in line that are called the same, a limb cut in two, the first has the joint.
             again = at > 0 and at - 1 not in given and fit(rig.names[branch[at - 1]], f"{role}_left") >= named > 0
             total += 0.5 * _NAME * (0.5 * named if again else named)

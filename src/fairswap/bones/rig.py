@@ -120,16 +120,27 @@ class Rig:
         return float(np.linalg.norm(self.places[a] - self.places[b]))
 
     def twins(self, a: int, b: int) -> float:
-        """How much two branches are mirror images by their lengths: 1 wholly, 0 not at all."""
+        """How much two branches are mirror images by their lengths: 1 wholly, 0 not at all.
+
+        Held against each other up to the hand, where fingers begin: one hand may hold a thing. What one limb goes on
+        where the other ends is a difference, but for one bone: an end marker that one of them lacks parts no twins.
+        """
         first, second = self.limb(a), self.limb(b)
         shared = min(len(first), len(second))
-        if shared < 3 or abs(len(first) - len(second)) > 1:
+        forks = [self._fork(limb[:shared]) for limb in (first, second)]
+        if shared < 3:
             return 0.0
+        longer = max(first, second, key=len)[shared + 1 :]
+        if any(forks):
+            shared, longer = min(fork for fork in forks if fork), []
         own = self.length[first[1:shared]].sum() + 1e-12
-        off = np.abs(self.length[first[1:shared]] - self.length[second[1:shared]]).sum() / own
-        # An end marker that one of them lacks does not part twins.
-        off += 0.08 * (self.below[a] != self.below[b])
+        off = np.abs(self.length[first[1:shared]] - self.length[second[1:shared]]).sum() + self.length[longer].sum()
+        off = off / own + 0.08 * (self.below[a] != self.below[b])
         return float(np.exp(-((off / 0.15) ** 2))) if off < 2 * _TWIN_LENGTHS else 0.0
+
+    def _fork(self, limb: list[int]) -> int:
+        """How many bones of a limb there are up to the first that forks, of three or more; 0 if none does."""
+        return next((at + 1 for at, bone in enumerate(limb) if at >= 2 and len(self.children[bone]) > 1), 0)
 
     def _hollow(self) -> set[int]:
         """Nodes without skin that hold one bone each, where they are, if an exporter put them in everywhere."""

@@ -56,7 +56,7 @@ _PARTS = {
     "helper": "twist roll helper corrective correct assist volume muscle drehung hilfs torsion aide torcion",
     "end": "end tip nub effector site ende spitze bout fin fine",
     "extra": "skirt coat cape cloak tail wing hair braid ponytail dress cloth robe belt strap bag prop weapon sword lamp lantern "
-    "shield sheath scabbard axe spear bow gun rifle hat ear antenna rock mantel schwanz fluegel haar jupe queue aile cheveux falda cola ala pelo gonna coda capelli brow lid "
+    "shield sheath scabbard axe spear bow gun rifle pistol shotgun cannon muzzle handle dagger knife hammer quiver ammo hat ear antenna rock mantel schwanz fluegel haar jupe queue aile cheveux falda cola ala pelo gonna coda capelli brow lid "
     "lip cheek tongue nose nostril tooth teeth",
     "upper": "upper up upr ober superior sup haut oben alto",
     "lower": "lower low lo lwr unter inferior inf bas unten basso fore",
