@@ -47,8 +47,8 @@ from fairswap.pose.rigged import RiggedFigure
 if TYPE_CHECKING:
     import pandas
 
-# Leg lengths a frame cubed: less is rounding, of a figure that stands still.
-_NO_JERK = 1e-6
+# Leg lengths a frame cubed: a quarter of a millimetre of a person, which nobody sees, on a figure that stands still.
+_UNSEEN_JERK = 3e-4
 # How long before and after a touch an arm is on its way.
 _REACHES_S = 0.3
 LIMB_PARTS = ("arms", "legs", "hands")
@@ -246,7 +246,7 @@ def compare_motions(
         source_footing=footings[0],
         result_footing=footings[1],
         contacts=contacts_kept(contacts, rate),
-        jerk_ratio=(jerks[1] + _NO_JERK) / (jerks[0] + _NO_JERK),
+        jerk_ratio=(jerks[1] + _UNSEEN_JERK) / (jerks[0] + _UNSEEN_JERK),
         per_frame_degrees=tracks.degrees[limbs].mean(axis=0, dtype=np.float64),
         times_s=times,
         standing=standing,

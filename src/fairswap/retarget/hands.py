@@ -20,7 +20,7 @@ from fairswap.measure.palms import Palm, palms_of
 from fairswap.measure.surface import touchable_by
 from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
-from fairswap.model.chain_world import ChainWorld
+from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import conjugate, multiply, rotate
 from fairswap.model.signals import eased, nearness, runs_of, smoothed
 from fairswap.model.space import UP
@@ -32,6 +32,8 @@ from fairswap.retarget.options import MotionOptions
 _FAR_FROM_FLOOR, _NEAR_FLOOR = 0.3, 0.1
 # In seconds.
 _EASE_S, _EVEN_S = 0.22, 0.1
+# Of the length of an arm: where it begins to give way.
+_SOFT_REACH = 0.03
 
 
 @dataclass(frozen=True)
@@ -139,16 +141,21 @@ class _Hands:
         return [replace(wish, where=wish.where + shift) for wish in found], there[first] + shift
 
     def on_floor(self, taken: np.ndarray) -> list[_Wish]:
-        """Hands that rest on the floor: as high over it as theirs, for their size, and each time in one place."""
-        found = []
+        """Hands that rest on the floor: as high over it as theirs, for their size, and each time in one place, or
+        sliding over it as theirs does."""
+        found, legs = [], self.target.reference.leg_m / self.source.reference.leg_m
         for side in SIDES:
             track, height = self.theirs[side], self.heights[side]
             when = on_floor(track, height, self.palms[0][side], self.source, self.rate) & ~taken
             if when.any():
-                where = self.mine(side).copy()
-                where[:, 1] = self.target.floor_m + self.ratio(side) * height
+                off = legs * track - self.mine(side)
                 for start, stop in runs_of(when):
-                    where[start:stop, [0, 2]] = where[start:stop, [0, 2]].mean(axis=0)
+                    off[start:stop] -= off[start:stop].mean(axis=0)
+                frames = np.arange(len(off))
+                # Before and after, the hand comes from where it is brought to, and leaves from there.
+                off = np.stack([np.interp(frames, frames[when], row[when]) for row in off.T], axis=1)
+                where = self.mine(side) + off
+                where[:, 1] = self.target.floor_m + self.ratio(side) * height
                 found.append(_Wish(side, "floor", when, where))
         return found
 
@@ -214,7 +221,19 @@ def push_hand(target: RiggedFigure, side: str, chain: ChainWorld, push: Floats) 
     turn = chain.rotation(hand).copy()
     sign = 1.0 if side == "left" else -1.0
     moved = multiply(limb.upper, conjugate(target.reference.rotations[upper]))
-    rotations = solve_limb(limb, limb.root, limb.end + push, rotate(moved, np.array([0.0, -sign, 0.0])))
+    goal = _within_reach(limb, limb.end + push)
+    rotations = solve_limb(limb, limb.root, goal, rotate(moved, np.array([0.0, -sign, 0.0])))
     chain.turn(upper, rotations[0])
     chain.turn(lower, rotations[1])
     chain.turn(hand, turn)
+
+
+def _within_reach(limb: Limb, goal: Floats) -> Floats:
+    """``goal`` ``(frames, 3)`` where the arm reaches it; beyond the reach it slows down on its way there, since an elbow
+    that is stretched at once snaps."""
+    away = goal - limb.root
+    far = np.linalg.norm(away, axis=1)
+    begins = np.maximum(np.linalg.norm(limb.end - limb.root, axis=1), (1.0 - _SOFT_REACH) * limb.length)
+    room = np.maximum(limb.length - begins, 1e-9)
+    held = np.where(far > begins, begins + room * -np.expm1(-np.maximum(far - begins, 0.0) / room), far)
+    return np.asarray(limb.root + away * (held / np.maximum(far, 1e-9))[:, None])

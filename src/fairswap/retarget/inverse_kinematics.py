@@ -13,6 +13,9 @@ from fairswap.model.rotation import multiply, normalized, quaternion_between, qu
 
 # A limb is never stretched quite straight: there the knee snaps.
 LONGEST = 0.9999
+# Near there a hair's breadth is many degrees of bend: a limb keeps its bend if its end comes so near, of its length, and
+# the whole of that from this share of the length on, beginning at the other.
+_SLACK, _SLACK_FROM, _SLACK_FULL = 0.0015, 0.98, 0.995
 # How much a limb that is nearly straight trusts its hinge instead of the plane it hardly shows.
 _HINGE_TRUST = 0.03
 
@@ -28,11 +31,15 @@ def solve_limb(limb: Limb, root: Floats, end: Floats, hinge: Floats) -> tuple[Fl
         The axis the joint bends about by its anatomy, for frames in which the limb is straight.
     """
     first, second = limb.lengths
-    old, _ = _unit(limb.end - limb.root)
+    old, straight = _unit(limb.end - limb.root)
     new, wanted = _unit(end - root)
-    length = np.clip(wanted, abs(first - second) + 1e-6, (first + second) * LONGEST)
+    full = first + second
+    length = np.clip(wanted, abs(first - second) + 1e-6, full * LONGEST)
+    slack = _SLACK * np.interp(length / full, [_SLACK_FROM, _SLACK_FULL], [0.0, 1.0])
+    kept = (np.abs(straight - length) <= slack * length) & (slack > 0.0)
+    length = np.where(kept, straight, np.where(straight > length, length + slack * length, length - slack * length))
     align = quaternion_between(old, new)
-    normal = np.cross(limb.middle - limb.root, limb.end - limb.root) / (first * (first + second))
+    normal = np.cross(limb.middle - limb.root, limb.end - limb.root) / (first * full)
     normal = normal + _HINGE_TRUST * hinge
     normal = normal - np.einsum("fi,fi->f", normal, old)[:, None] * old
     axis = rotate(align, normalized(normal))
@@ -43,6 +50,7 @@ def solve_limb(limb: Limb, root: Floats, end: Floats, hinge: Floats) -> tuple[Fl
     upper_new = -np.arccos(np.clip(cosine, -1.0, 1.0))
     cosine = (second**2 + length**2 - first**2) / (2.0 * second * length)
     lower_new = np.arccos(np.clip(cosine, -1.0, 1.0))
+    upper_new, lower_new = np.where(kept, upper_old, upper_new), np.where(kept, lower_old, lower_new)
     upper = multiply(multiply(quaternion_from_axis_angle(axis, upper_new - upper_old), align), limb.upper)
     lower = multiply(multiply(quaternion_from_axis_angle(axis, lower_new - lower_old), align), limb.lower)
     return upper, lower, root + new * length[:, None]
