@@ -7,20 +7,19 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import SIDES, RoleMap, next_roles, part_of, role_above, role_order, side_of
+from fairswap.bones.roles import SIDES, next_roles, part_of, role_above, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor
 from fairswap.measure.soles import Sole, bare_soles_of, lowest_and_speed, soles_of
+from fairswap.measure.turning import Pair, Worlds, by_direction, by_turn, last_of_chain
 from fairswap.model.arrays import Floats
-from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, rotate
+from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.signals import widest_mask
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.stand_ins import stand_in_bones
 from fairswap.pose.reference import neutral_direction
 from fairswap.pose.rigged import RiggedFigure
 
-Pair = tuple[RiggedFigure, RiggedFigure]
-Worlds = tuple[WorldTransforms, WorldTransforms]
 # By how much less an arm's difference is seen while its hand keeps touching what the source's touches.
 _WHILE_TOUCHING = 0.5
 # A sole higher over where it is lowest, in leg lengths, is in the air: nobody sees how fast it goes over the ground.
@@ -130,10 +129,10 @@ class Tracks:
 
     def fill(self, span: slice, inner: slice, worlds: Worlds) -> None:
         """Measure the frames ``span``, which are the frames ``inner`` of ``worlds``."""
-        self.turns[:, span] = _by_turn([role for role, _ in self.roles], self.pair, worlds)[:, inner]
+        self.turns[:, span] = by_turn(self.roles, self.pair, worlds)[:, inner]
         self.degrees[:, span] = self.turns[:, span]
         pointing = [row for row, (_, onward) in enumerate(self.roles) if onward]
-        directions = _by_direction([self.roles[row] for row in pointing], self.pair, worlds)
+        directions = by_direction([self.roles[row] for row in pointing], self.pair, worlds)
         self.degrees[pointing, span] = directions[:, inner]
         # A limb of one piece has turned as its two did together, which no turn of one of them tells.
         whole = [row for row in pointing if self.roles[row][1] not in next_roles(self.roles[row][0])]
@@ -177,7 +176,9 @@ class Tracks:
 
     def _sink(self, which: int, world: WorldTransforms, inner: slice) -> None:
         rigged = self.pair[which]
-        joints = world.positions[inner][:, [rigged.roles.bones[_last(rigged.roles, role)] for role, _ in self.roles]]
+        joints = world.positions[inner][
+            :, [rigged.roles.bones[last_of_chain(rigged.roles, role)] for role, _ in self.roles]
+        ]
         floor = np.full(joints.shape[:2], rigged.floor_m)
         if which == 0:  # over the floor its feet stand on, or the one it rests on: what is higher, to its credit
             floor = np.maximum(floor, self.contacts[0].floor.height(joints))
@@ -191,7 +192,7 @@ class Tracks:
         rigged = self.pair[which]
         # Hips travel over the ground; all else has its place on what carries it.
         bones = {role: bone for role, bone in rigged.roles.bones.items() if role != "root"}
-        roles = [_last(rigged.roles, role) for role, _ in self.roles]
+        roles = [last_of_chain(rigged.roles, role) for role, _ in self.roles]
         own = [bones[role] for role in roles]
         above = [bones[role_above(role, bones) or role] for role in roles]
 
@@ -317,7 +318,7 @@ def compared_roles(pair: Pair) -> list[tuple[str, str]]:
     lacking = {rigged.role_of_bone[bone] for rigged in pair for bone in stand_in_bones(rigged.figure)
                if bone in rigged.role_of_bone}  # fmt: skip
     for role in sorted((set(first) & set(second)) - {"root", *lacking}, key=role_order):
-        if role != _last(pair[0].roles, role):
+        if role != last_of_chain(pair[0].roles, role):
             continue  # of a chain only the end can be compared bone to bone
         onward = ""
         if neutral_direction(role) is not None:
@@ -344,30 +345,6 @@ def _role_difference(
 
 def rms(values: Floats) -> float:
     return float(np.sqrt(np.mean(np.square(values))))
-
-
-def _last(roles: RoleMap, role: str) -> str:
-    """The last of the chain that ``role`` is in; other roles are their own."""
-    return roles.chain(role.partition("_")[0])[-1] if role.startswith(("spine_", "neck_")) else role
-
-
-def _by_turn(roles: list[str], pair: Pair, worlds: Worlds) -> Floats:
-    """Degrees ``(roles, frames)`` between how far each role's bone has turned from the reference pose on both."""
-    turns = []
-    for rigged, world in zip(pair, worlds, strict=True):
-        bones = [rigged.roles.bones[_last(rigged.roles, role)] for role in roles]
-        turns.append(multiply(world.rotations[:, bones], conjugate(rigged.reference.rotations[bones])))
-    return np.degrees(angle_between(*turns)).T
-
-
-def _by_direction(roles: list[tuple[str, str]], pair: Pair, worlds: Worlds) -> Floats:
-    """Degrees ``(roles, frames)`` between where limb bones point on both, from their joint to that of the next role."""
-    directions = []
-    for rigged, world in zip(pair, worlds, strict=True):
-        starts = [rigged.roles.bones[role] for role, _ in roles]
-        ends = [rigged.roles.bones[onward] for _, onward in roles]
-        directions.append(normalized(world.positions[:, ends] - world.positions[:, starts]))
-    return np.degrees(angle_between(*directions)).T
 
 
 def _hips_apart(pair: Pair, worlds: Worlds, travel_factor: float, floor: Floor | None = None) -> Floats:

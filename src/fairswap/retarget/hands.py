@@ -229,8 +229,8 @@ def push_hand(target: RiggedFigure, side: str, chain: ChainWorld, push: Floats) 
 
 
 def _within_reach(limb: Limb, goal: Floats) -> Floats:
-    """``goal`` ``(frames, 3)`` where the arm reaches it; beyond the reach it slows down on its way there, since an elbow
-    that is stretched at once snaps."""
+    """``goal`` ``(frames, 3)`` where the arm reaches it easily; beyond, the nearer to its full length the slower: an
+    elbow that is stretched at once snaps."""
     away = goal - limb.root
     far = np.linalg.norm(away, axis=1)
     begins = np.maximum(np.linalg.norm(limb.end - limb.root, axis=1), (1.0 - _SOFT_REACH) * limb.length)

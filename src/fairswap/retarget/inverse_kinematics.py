@@ -13,9 +13,9 @@ from fairswap.model.rotation import multiply, normalized, quaternion_between, qu
 
 # A limb is never stretched quite straight: there the knee snaps.
 LONGEST = 0.9999
-# Near there a hair's breadth is many degrees of bend: a limb keeps its bend if its end comes so near, of its length, and
-# the whole of that from this share of the length on, beginning at the other.
-_SLACK, _SLACK_FROM, _SLACK_FULL = 0.0015, 0.98, 0.995
+# Near there a hair's breadth is many degrees of bend: a limb keeps its bend if its end then comes so near, of its
+# length. From which share of the length on, and from which it is the whole of that.
+_SLACK, _SLACK_FROM, _SLACK_FULL = 0.003, 0.97, 0.99
 # How much a limb that is nearly straight trusts its hinge instead of the plane it hardly shows.
 _HINGE_TRUST = 0.03
 

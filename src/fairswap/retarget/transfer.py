@@ -7,14 +7,16 @@ the source's local rotation, and the whole is one constant linear map of it: no 
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 
 import numpy as np
 
+from fairswap.bones.roles import part_of
 from fairswap.model.arrays import Floats
 from fairswap.model.kernels import conjugate_multiply_into, linear_into, multiply_into
-from fairswap.model.rotation import IDENTITY, conjugate, multiply
+from fairswap.model.rotation import IDENTITY, conjugate, multiply, quaternion_between, rotate
 from fairswap.model.skeleton import world_rotations
+from fairswap.pose.pieces import CutLimb, cut_limbs
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.extras import Extra, map_of
 from fairswap.retarget.pairing import Pair
@@ -24,13 +26,15 @@ from fairswap.retarget.pairing import Pair
 class TransferPlan:
     """How each target bone gets its local rotation: ``linear`` from the source's local one, ``worldly`` by way of world
     rotations; all others keep their rest. ``needed`` are the source bones whose world rotations that takes, with all
-    above them; of ``linear``, ``extras`` are the bones without a role."""
+    above them; of ``linear``, ``extras`` are the bones without a role. ``bent`` are the limbs of the source, by their
+    bone, whose pieces may bend."""
 
     linear: dict[int, tuple[int, list[list[float]]]]
     worldly: frozenset[int]
     pairs: dict[int, Pair]
     needed: list[int]
     extras: frozenset[int] = frozenset()
+    bent: dict[int, CutLimb] = field(default_factory=dict)
 
 
 def plan_transfer(
@@ -43,6 +47,9 @@ def plan_transfer(
         bone: multiply(conjugate(source.reference.rotations[pair.first]), target.reference.rotations[bone])
         for bone, pair in by_bone.items()
     }
+    partners = {extra.source for extra in extras or ()}
+    bent = {limb.holder: limb for limb in cut_limbs(source) if partners.isdisjoint(limb.between)
+            and part_of(source.role_of_bone[limb.holder]) in ("arms", "legs")}  # fmt: skip
     linear: dict[int, tuple[int, list[list[float]]]] = {}
     for bone, pair in by_bone.items():
         # The next bone above with motion; those between keep their rest, and only add a constant turn.
@@ -51,6 +58,8 @@ def plan_transfer(
             held = multiply(target.resting_rotations[above], held)
             above = int(target.skeleton.parents[above])
         if above < 0 or above in moved or pair.between or by_bone[above].between:
+            continue
+        if pair.first in bent or by_bone[above].first in bent:
             continue
         if int(source.skeleton.parents[pair.first]) == by_bone[above].first:
             linear[bone] = pair.first, _map_between(multiply(constants[above], held), constants[bone])
@@ -64,7 +73,8 @@ def plan_transfer(
             if ancestor in by_bone:
                 used |= {by_bone[ancestor].first, by_bone[ancestor].second}
             ancestor = int(target.skeleton.parents[ancestor])
-    return TransferPlan(linear, worldly, by_bone, source.skeleton.with_ancestors(used), moved)
+    used |= {bone for limb in bent.values() if limb.holder in used for bone in limb.between}
+    return TransferPlan(linear, worldly, by_bone, source.skeleton.with_ancestors(used), moved, bent)
 
 
 def transfer_rotations(
@@ -127,7 +137,20 @@ class _TargetWorlds:
         if source_bone not in self.motions:
             undo = conjugate(self.source.reference.rotations[source_bone])
             self.motions[source_bone] = _times(self.source_world[source_bone], undo)
+            if source_bone in self.plan.bent:
+                self.motions[source_bone] = self._bent(self.plan.bent[source_bone], self.motions[source_bone])
         return self.motions[source_bone]
+
+    def _bent(self, limb: CutLimb, motion: Floats) -> Floats:
+        """The motion of a limb in pieces as if it were one bone: it points from its joint to the next."""
+        world, steps = self.source_world, self.source.skeleton.rest_translations
+        held = self.source.reference.rotations
+        chain = [limb.holder, *limb.between]
+        onward = [*limb.between, limb.following]
+        now = np.sum([rotate(world[bone].T, steps[child]) for bone, child in zip(chain, onward, strict=True)], axis=0)
+        then = np.sum([rotate(held[bone], steps[child]) for bone, child in zip(chain, onward, strict=True)], axis=0)
+        swing = quaternion_between(rotate(motion.T, then), now)
+        return np.ascontiguousarray(multiply(swing, motion.T).T)
 
     def _between(self, pair: Pair) -> Floats:
         """Part of the way between the motions of two bones, evenly (slerp); the arc is shared by a chain's bones."""

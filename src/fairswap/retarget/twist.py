@@ -12,6 +12,7 @@ import numpy as np
 from fairswap.bones.roles import next_roles
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle
+from fairswap.pose.pieces import cut_limbs
 from fairswap.pose.rigged import RiggedFigure
 
 # A limb is straight, and its pieces lie in line, up to this angle's cosine.
@@ -60,24 +61,15 @@ def share_twist(
 def links_of(target: RiggedFigure) -> list[tuple[list[tuple[int, float]], int]]:
     """Limbs whose bone is cut in pieces that lie in line: the pieces after the one with the joint, with how far along
     each begins, 0..1, and the bone of the next joint."""
-    skeleton, bones = target.skeleton, target.roles.bones
-    places, found = skeleton.rest.positions[0], []
-    for role, holder in bones.items():
-        following = next((bones[name] for name in next_roles(role) if name in bones), -1)
-        between: list[int] = []
-        bone = int(skeleton.parents[following]) if following >= 0 else -1
-        while bone >= 0 and bone != holder and bone not in target.role_of_bone:
-            between.insert(0, bone)
-            bone = int(skeleton.parents[bone])
-        if bone != holder or not between:
-            continue
-        way = places[following] - places[holder]
-        steps = np.diff(places[[holder, *between, following]], axis=0)
+    places, found = target.skeleton.rest.positions[0], []
+    for limb in cut_limbs(target):
+        way = places[limb.following] - places[limb.holder]
+        steps = np.diff(places[[limb.holder, *limb.between, limb.following]], axis=0)
         lengths = np.linalg.norm(steps, axis=1)
         straight = lengths.min() > 1e-6 and (steps @ way >= _IN_LINE * lengths * np.linalg.norm(way)).all()
         if straight:
             shares = np.cumsum(lengths)[:-1] / lengths.sum()
-            found.append((list(zip(between, shares.tolist(), strict=True)), following))
+            found.append((list(zip(limb.between, shares.tolist(), strict=True)), limb.following))
     return found
 
 

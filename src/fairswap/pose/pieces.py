@@ -1,0 +1,32 @@
+"""Limbs whose bone is cut in pieces: what lies between one joint and the next."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+from fairswap.bones.roles import next_roles
+from fairswap.pose.rigged import RiggedFigure
+
+
+@dataclass(frozen=True)
+class CutLimb:
+    """The bone with the joint, ``holder``, the pieces after it, ``between``, and the bone of the next joint."""
+
+    holder: int
+    between: tuple[int, ...]
+    following: int
+
+
+def cut_limbs(rigged: RiggedFigure) -> list[CutLimb]:
+    """All limbs, and other bones with a role, whose next joint hangs on further pieces, in line or not."""
+    skeleton, bones, found = rigged.skeleton, rigged.roles.bones, []
+    for role, holder in bones.items():
+        following = next((bones[name] for name in next_roles(role) if name in bones), -1)
+        between: list[int] = []
+        bone = int(skeleton.parents[following]) if following >= 0 else -1
+        while bone >= 0 and bone != holder and bone not in rigged.role_of_bone:
+            between.insert(0, bone)
+            bone = int(skeleton.parents[bone])
+        if bone == holder and between:
+            found.append(CutLimb(holder, tuple(between), following))
+    return found
