@@ -51,7 +51,11 @@ def trunk_between(
         return Trunk(bones, [], score - 2.0)
     necks, heads = found
     head = heads[0][1]
-    bones |= {f"neck_{i + 1}": bone for i, bone in enumerate(necks[head])}
+    neck = necks[head]
+    if not neck and len(spine) > 1 and rig.meanings[arms_at].parts == {"neck"}:
+        # Some makers hang the arms on the neck. It turns with the head; the chest is below it.
+        neck = [bones.pop(f"spine_{len(spine)}")]
+    bones |= {f"neck_{i + 1}": bone for i, bone in enumerate(neck)}
     bones["head"] = head
     bones |= _face(rig, head, rig.places[head] - rig.places[hips])
     return Trunk(bones, heads, score + min(heads[0][0], 3.0))

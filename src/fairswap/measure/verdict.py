@@ -35,6 +35,8 @@ _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 _LATE_S, _LATE_SHARE = 0.1, 0.05
 _JERK_ABOVE = 1.5
 _OTHER_STEPS = 0.05
+# A clip in which a foot stands for a frame or two has hardly a contact to lose.
+_TOUCHED_S = 0.1
 # As a share of how far the places of the source's face go.
 _FACE_MISSED = 0.5
 
@@ -122,7 +124,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     yield _score("feet", "standing feet float", rise, leg * _FLOAT_CM, "cm")
     above = after.off_floor_cm - legs * max(before.off_floor_cm, stands.off_floor_cm)
     yield _score("feet", "no sole comes down to the floor", above, leg * _FLOAT_CM, "cm")
-    yield _score("feet", "contact with the floor is lost", 1.0 - found.contacts.kept_share, _LOST_SHARE, "of the time")
+    stood = found.contacts
+    lost = stood.lost_s / (stood.source_s + _TOUCHED_S)
+    yield _score("feet", "contact with the floor is lost", lost, _LOST_SHARE, "of the time")
     path = "the hips are elsewhere"
     yield _score("place", path, found.hips_rms_percent, _PLACE_PERCENT, "% of the leg")
     yield _score("place", f"{path} for a moment", found.hips_worst_percent, _PLACE_WORST_PERCENT, "% of the leg")

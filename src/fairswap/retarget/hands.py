@@ -92,6 +92,19 @@ class _Hands:
         """How much longer the target's hand is."""
         return self.palms[1][side].length / self.palms[0][side].length
 
+    def over_floor(self, side: str) -> tuple[Floats, Floats]:
+        """How high the target's palm should be: as high over the floor as theirs, for its size, and no lower than
+        keeps its fingers out of it; and that least height alone, ``(frames,)`` each."""
+        lowest, theirs = (
+            np.min([at[:, 1] - floor.height(at) for at in map(chain.position, rigged.roles.hand(side))], axis=0)
+            for rigged, chain, floor in (
+                (self.target, self.chain, Floor(self.target.floor_m)),
+                (self.source, self.source_chain, self.floor),
+            )
+        )
+        least = self.mine(side)[:, 1] - lowest + np.minimum(self.ratio(side) * theirs, 0.0)
+        return np.maximum(self.target.floor_m + self.ratio(side) * self.heights[side], least), least
+
     def follow_floor(self) -> None:
         """Bring hands that are near the floor as high over it as theirs are, for their size: the nearer they come, the
         more their height counts from the floor, and the less from their shoulder."""
@@ -99,8 +112,9 @@ class _Hands:
             far = self.heights[side] / self.source.reference.leg_m
             near = eased((_FAR_FROM_FLOOR - far) / (_FAR_FROM_FLOOR - _NEAR_FLOOR))
             if near.max() > 0.0:
-                wanted = self.target.floor_m + self.ratio(side) * self.heights[side]
-                push_hand(self.target, side, self.chain, (near * (wanted - self.mine(side)[:, 1]))[:, None] * UP)
+                (wanted, least), now = self.over_floor(side), self.mine(side)[:, 1]
+                push = np.maximum(near * (wanted - now), least - now)
+                push_hand(self.target, side, self.chain, push[:, None] * UP)
 
     def on_each_other(self) -> list[_Wish]:
         """Hands that meet: as far apart as theirs, for their size, around the middle between the two."""
@@ -155,7 +169,7 @@ class _Hands:
                 # Before and after, the hand comes from where it is brought to, and leaves from there.
                 off = np.stack([np.interp(frames, frames[when], row[when]) for row in off.T], axis=1)
                 where = self.mine(side) + off
-                where[:, 1] = self.target.floor_m + self.ratio(side) * height
+                where[:, 1] = self.over_floor(side)[0]
                 found.append(_Wish(side, "floor", when, where))
         return found
 
