@@ -109,9 +109,9 @@ class RoleMap:
         """All roles that are filled, in a person's order."""
         return sorted(self.bones, key=role_order)
 
-    def hand(self, side: str) -> list[int]:
-        """The bones of a hand and its fingers."""
-        return [bone for role, bone in self.bones.items() if part_of(role) == "hands" and side_of(role) == side]
+    def hand(self, side: str) -> list[str]:
+        """The roles of a hand and its fingers that are there."""
+        return [role for role in self.bones if part_of(role) == "hands" and side_of(role) == side]
 
     def missing(self, wanted: Iterable[str] = MUST_HAVE) -> list[str]:
         """The roles of ``wanted`` that no bone fills."""

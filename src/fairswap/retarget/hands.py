@@ -94,14 +94,14 @@ class _Hands:
 
     def over_floor(self, side: str) -> tuple[Floats, Floats]:
         """How high the target's palm should be: as high over the floor as theirs, for its size, and no lower than
-        keeps its fingers out of it; and that least height alone, ``(frames,)`` each."""
+        keeps the fingers that both have out of it; and that least height alone, ``(frames,)`` each."""
+        both = [role for role in self.source.roles.hand(side) if role in self.target.roles.bones]
         lowest, theirs = (
-            np.min([at[:, 1] - floor.height(at) for at in map(chain.position, rigged.roles.hand(side))], axis=0)
+            np.min([at[:, 1] - floor.height(at) for at in (chain.position(rigged.roles.bones[role]) for role in both)],
+                   axis=0)
             for rigged, chain, floor in (
-                (self.target, self.chain, Floor(self.target.floor_m)),
-                (self.source, self.source_chain, self.floor),
-            )
-        )
+                (self.target, self.chain, Floor(self.target.floor_m)), (self.source, self.source_chain, self.floor))
+        )  # fmt: skip
         least = self.mine(side)[:, 1] - lowest + np.minimum(self.ratio(side) * theirs, 0.0)
         return np.maximum(self.target.floor_m + self.ratio(side) * self.heights[side], least), least
 
@@ -111,8 +111,9 @@ class _Hands:
         for side in SIDES:
             far = self.heights[side] / self.source.reference.leg_m
             near = eased((_FAR_FROM_FLOOR - far) / (_FAR_FROM_FLOOR - _NEAR_FLOOR))
-            if near.max() > 0.0:
-                (wanted, least), now = self.over_floor(side), self.mine(side)[:, 1]
+            now = self.mine(side)[:, 1]
+            if near.max() > 0.0 or now.min() - self.target.floor_m < self.palms[1][side].length:
+                wanted, least = self.over_floor(side)
                 push = np.maximum(near * (wanted - now), least - now)
                 push_hand(self.target, side, self.chain, push[:, None] * UP)
 

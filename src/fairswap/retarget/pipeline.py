@@ -29,7 +29,6 @@ from fairswap.retarget.feet import Planted, plant_feet
 from fairswap.retarget.few_parts import lacks_feet, put_on_parts
 from fairswap.retarget.hands import Touch, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
-from fairswap.retarget.lying import lay_head_down
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
 from fairswap.retarget.swap import Swap
@@ -127,7 +126,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
     _put_layers_on(motion)
     if not _stands_as_it_stood(motion):
-        for stage in (_take_floor_out, _keep_height, _plant_feet, _lay_head_down, _meet_hands):
+        for stage in (_take_floor_out, _keep_height, _plant_feet, _meet_hands):
             stage(motion)
     _clear_limbs(motion)
     put = put_on_parts(swap.source, swap.target, motion.source_chain, motion.chain, contacts, motion.rate)
@@ -219,11 +218,6 @@ def _plant_feet(motion: _Motion) -> None:
     else:
         message = "no foot ever stands in it: none was planted, and its lowest sole is as near to the floor as it was"
         motion.findings.append(Finding("no-contact", "note", motion.original.name, message))
-
-
-def _lay_head_down(motion: _Motion) -> None:
-    swap = motion.swap
-    lay_head_down(swap.source, swap.target, motion.source_chain, motion.chain, motion.rate, motion.contacts.floor)
 
 
 def _meet_hands(motion: _Motion) -> None:
