@@ -3,7 +3,7 @@
 import re
 
 import pytest
-from hypothesis import given
+from hypothesis import HealthCheck, given, settings
 from hypothesis import strategies as st
 
 from fairswap.platform.motions import fitting_name
@@ -12,6 +12,7 @@ from fairswap.platform.rules import ClipRules
 PATTERNS = ("", "[a-z]+", "[a-z-]+", "[A-Za-z0-9_]+", r"\w+", "[A-Z][a-z0-9]*", "[a-z0-9 ]{1,12}", "clip[0-9]*")
 
 
+@settings(deadline=None, suppress_health_check=[HealthCheck.too_slow])
 @given(
     st.lists(
         st.one_of(st.sampled_from(["walk", "Walk", "walk 2", "bow"]), st.text(max_size=40)), min_size=1, max_size=6

@@ -14,7 +14,7 @@ from fairswap.model.words import fit, meaning_of
 _DIGITS = ("thumb", *FINGERS)
 _ORDER = (*_DIGITS, "")
 # What it says for a reading that the numbers of fingers go up from the thumb.
-_COUNTED = 0.8
+_COUNTED = 1.5
 
 
 @dataclass(frozen=True)

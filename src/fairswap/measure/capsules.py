@@ -12,6 +12,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import conjugate, rotate
+from fairswap.pose.pieces import cut_limbs
 from fairswap.pose.rigged import RiggedFigure
 
 # Each limb: the role of its bone and that at its end, from which share of it on it counts (a thigh is one with the hips
@@ -61,14 +62,20 @@ def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
     """
     world, roles = rigged.reference_world, rigged.roles.bones
     owners, vertices = owned_vertices(rigged)
+    cut = {limb.holder: limb for limb in cut_limbs(rigged)}
     found = {}
     for side in SIDES:
         for part, (onward, first, usual) in _LIMBS.items():
             role, bone = f"{part}_{side}", roles[f"{part}_{side}"]
-            start, end = world.positions[0, bone], world.positions[0, roles[f"{onward}_{side}"]]
+            bones, tip = [bone], roles[f"{onward}_{side}"]
+            if bone in cut and len(cut[bone].shares(world.positions[0])):
+                bones += cut[bone].between
+            elif bone in cut:  # of pieces that bend, the first
+                tip = cut[bone].between[0]
+            start, end = world.positions[0, bone], world.positions[0, tip]
             along = end - start
             length = float(np.linalg.norm(along))
-            mine = vertices[owners == bone]
+            mine = vertices[np.isin(owners, bones)]
             share = (mine - start) @ along / length**2
             inner = (share > max(first, 0.15)) & (share < 0.9)
             mine, share = mine[inner], share[inner]

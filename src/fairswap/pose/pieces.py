@@ -4,8 +4,14 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 
+import numpy as np
+
 from fairswap.bones.roles import next_roles
+from fairswap.model.arrays import Floats
 from fairswap.pose.rigged import RiggedFigure
+
+# Pieces lie in line up to this angle's cosine.
+_IN_LINE = np.cos(np.radians(3.0))
 
 
 @dataclass(frozen=True)
@@ -15,6 +21,16 @@ class CutLimb:
     holder: int
     between: tuple[int, ...]
     following: int
+
+    def shares(self, places: Floats) -> Floats:
+        """How far along the limb each of its pieces begins, 0..1, in a pose by its ``places`` ``(bones, 3)``; nothing
+        if they do not lie in line there."""
+        way = places[self.following] - places[self.holder]
+        steps = np.diff(places[[self.holder, *self.between, self.following]], axis=0)
+        lengths = np.linalg.norm(steps, axis=1)
+        if lengths.min() <= 1e-6 or (steps @ way < _IN_LINE * lengths * np.linalg.norm(way)).any():
+            return np.empty(0)
+        return np.asarray(np.cumsum(lengths)[:-1] / lengths.sum())
 
 
 def cut_limbs(rigged: RiggedFigure) -> list[CutLimb]:

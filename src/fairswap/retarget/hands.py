@@ -33,7 +33,7 @@ _FAR_FROM_FLOOR, _NEAR_FLOOR = 0.3, 0.1
 # In seconds.
 _EASE_S, _EVEN_S = 0.22, 0.1
 # Of the length of an arm: where it begins to give way.
-_SOFT_REACH = 0.03
+_SOFT_REACH = 0.02
 
 
 @dataclass(frozen=True)

@@ -14,8 +14,8 @@ from fairswap.model.rotation import multiply, normalized, quaternion_between, qu
 # A limb is never stretched quite straight: there the knee snaps.
 LONGEST = 0.9999
 # Near there a hair's breadth is many degrees of bend: a limb keeps its bend if its end then comes so near, of its
-# length. From which share of the length on, and from which it is the whole of that.
-_SLACK, _SLACK_FROM, _SLACK_FULL = 0.003, 0.97, 0.99
+# length, and sets in softly beyond. From which share of the length on, and from which it is the whole of that.
+_SLACK, _SLACK_FROM, _SLACK_FULL = 0.0035, 0.97, 0.99
 # How much a limb that is nearly straight trusts its hinge instead of the plane it hardly shows.
 _HINGE_TRUST = 0.03
 
@@ -35,9 +35,12 @@ def solve_limb(limb: Limb, root: Floats, end: Floats, hinge: Floats) -> tuple[Fl
     new, wanted = _unit(end - root)
     full = first + second
     length = np.clip(wanted, abs(first - second) + 1e-6, full * LONGEST)
-    slack = _SLACK * np.interp(length / full, [_SLACK_FROM, _SLACK_FULL], [0.0, 1.0])
-    kept = (np.abs(straight - length) <= slack * length) & (slack > 0.0)
-    length = np.where(kept, straight, np.where(straight > length, length + slack * length, length - slack * length))
+    slack = full * _SLACK * np.interp(length / full, [_SLACK_FROM, _SLACK_FULL], [0.0, 1.0])
+    short = straight - length
+    beyond = np.abs(short) - slack
+    kept = (beyond <= 0.0) & (slack > 0.0)
+    soft = beyond - slack * np.tanh(beyond / np.maximum(slack, 1e-12))
+    length = straight - np.where(kept, 0.0, np.sign(short) * soft)
     align = quaternion_between(old, new)
     normal = np.cross(limb.middle - limb.root, limb.end - limb.root) / (first * full)
     normal = normal + _HINGE_TRUST * hinge

@@ -68,7 +68,16 @@ def pair_bones(source: RiggedFigure, target: RiggedFigure) -> list[Pair]:
         pairs += [
             Pair(role, target.roles.bones[role], chest, head, (i + 1) / (len(neck) + 1)) for i, role in enumerate(neck)
         ]
+    if not _arms_on_neck(source):  # where the target's arms hang on its neck, that keeps to the chest, as they do
+        chest, kept = source.roles.bones[last_spine], _arms_on_neck(target)
+        pairs = [Pair(pair.role, pair.target, chest, chest, 0.0) if pair.target in kept else pair for pair in pairs]
     return sorted(pairs, key=lambda pair: pair.target)
+
+
+def _arms_on_neck(rigged: RiggedFigure) -> set[int]:
+    """The bones of the neck that the arms hang on, of a rig that is made so."""
+    above = rigged.skeleton.with_ancestors([rigged.roles.bones[f"upper_arm_{side}"] for side in SIDES])
+    return {rigged.roles.bones[role] for role in rigged.roles.chain("neck")} & set(above)
 
 
 def _finger(finger: str, side: str, source: RiggedFigure, target: RiggedFigure) -> list[Pair]:

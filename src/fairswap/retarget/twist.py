@@ -15,9 +15,6 @@ from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_an
 from fairswap.pose.pieces import cut_limbs
 from fairswap.pose.rigged import RiggedFigure
 
-# A limb is straight, and its pieces lie in line, up to this angle's cosine.
-_IN_LINE = np.cos(np.radians(3.0))
-
 
 def share_twist(
     target: RiggedFigure, moved: frozenset[int], tracks: Floats, partnered: frozenset[int] = frozenset()
@@ -61,15 +58,11 @@ def share_twist(
 def links_of(target: RiggedFigure) -> list[tuple[list[tuple[int, float]], int]]:
     """Limbs whose bone is cut in pieces that lie in line: the pieces after the one with the joint, with how far along
     each begins, 0..1, and the bone of the next joint."""
-    places, found = target.skeleton.rest.positions[0], []
+    found = []
     for limb in cut_limbs(target):
-        way = places[limb.following] - places[limb.holder]
-        steps = np.diff(places[[limb.holder, *limb.between, limb.following]], axis=0)
-        lengths = np.linalg.norm(steps, axis=1)
-        straight = lengths.min() > 1e-6 and (steps @ way >= _IN_LINE * lengths * np.linalg.norm(way)).all()
-        if straight:
-            shares = np.cumsum(lengths)[:-1] / lengths.sum()
-            found.append((list(zip(limb.between, shares.tolist(), strict=True)), limb.following))
+        shares = limb.shares(target.skeleton.rest.positions[0]).tolist()
+        if shares:
+            found.append((list(zip(limb.between, shares, strict=True)), limb.following))
     return found
 
 

@@ -1,0 +1,401 @@
+"""Rigs of another make: arms on the neck, arms called alike thrice, a thing in one hand, shins in two that bend."""
+
+from dataclasses import replace
+from functools import cache
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.measure.capsules import capsules_of
+from fairswap.measure.comparison import Motion, compare_motions
+from fairswap.measure.palms import palms_of
+from fairswap.measure.verdict import part_scores
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.model.poses import Poses
+from fairswap.model.rotation import angle_between, conjugate, multiply, quaternion_from_axis_angle, rotate
+from fairswap.model.skeleton import Skeleton
+from fairswap.pose.pieces import cut_limbs
+from fairswap.retarget.hands import push_hand
+from fairswap.retarget.inverse_kinematics import solve_limb
+from making import FREE, act, figure, rigged, swap_between
+from test_motion_quality import X, Y, Z, about, on_all_fours, posed
+
+SIDES = ("left", "right")
+OSRIC = figure("Osric")
+ROLES = fairswap.bones.roles_of(OSRIC).bones
+
+
+def in_plain_words(names_of_roles=None):
+    """Osric's bones by other names: those of their roles in plain words, or as given; what has none by a number."""
+    called = {bone: role.replace("_", " ") for role, bone in ROLES.items()}
+    called |= {ROLES[role]: name for role, name in (names_of_roles or {}).items()}
+    names = tuple(called.get(bone, f"x{bone}") for bone in range(len(OSRIC.skeleton)))
+    return replace(OSRIC.skeleton, names=names)
+
+
+def without(skeleton, bones):
+    """A skeleton less some bones and all that hangs on them."""
+    gone = {one for bone in bones for one in (bone, *skeleton.below(bone).tolist())}
+    kept = [bone for bone in range(len(skeleton)) if bone not in gone]
+    number = {bone: at for at, bone in enumerate(kept)} | {-1: -1}
+    parents = [number[parent] for parent in skeleton.parents[kept].tolist()]
+    ends = frozenset(number[bone] for bone in skeleton.ends if bone in number)
+    names = tuple(skeleton.names[bone] for bone in kept)
+    return Skeleton(names, np.array(parents), skeleton.rest_rotations[kept], skeleton.rest_translations[kept], ends)
+
+
+def roles_by_name(skeleton):
+    found = fairswap.bones.roles_of(fairswap.Figure("made otherwise", skeleton)).bones
+    return {role: skeleton.names[bone] for role, bone in found.items()}
+
+
+def test_arms_are_twins_though_one_holds_a_thing_or_lacks_the_ends_of_its_fingers():
+    plain = in_plain_words()
+    usual = roles_by_name(plain)
+    limbs = {role for role in usual if "leg" in role or "arm" in role or role.startswith(("hand", "foot", "shoulder"))}
+    lost = [plain.names.index(f"{finger} {part} left") for finger in ("index", "middle", "ring", "little")
+            for part in ("intermediate",)]  # fmt: skip
+    short = roles_by_name(without(plain, lost))
+    assert {role: short[role] for role in limbs} == {role: usual[role] for role in limbs}
+    assert "index_proximal_left" in short
+    hand = plain.names.index("hand right")
+    count, reach = len(plain), 0.5 * np.array([0.0, 0.0, 1.0])
+    armed = Skeleton(
+        (*plain.names, "shotgun", "handle", "mainbody", "barrel"),
+        np.append(plain.parents, [hand, count, count + 1, count + 2]),
+        np.concatenate([plain.rest_rotations, np.tile([0.0, 0.0, 0.0, 1.0], (4, 1))]),
+        np.concatenate([plain.rest_translations, [0.2 * reach, 0.1 * reach, reach, reach]]),
+        plain.ends,
+    )
+    held = roles_by_name(armed)
+    assert {role: held[role] for role in limbs} == {role: usual[role] for role in limbs}
+    assert not {"shotgun", "handle", "mainbody", "barrel"} & set(held.values())
+
+
+@pytest.mark.parametrize("collar", [0.5, 1.0, 1.8])
+def test_an_arm_called_alike_three_times_has_its_shoulder_first(collar):
+    words = {f"{part}_{side}": f"{side[0]} arm{number}" for side in SIDES
+             for part, number in (("shoulder", ""), ("upper_arm", 1), ("lower_arm", 2))}  # fmt: skip
+    words |= {f"{part}_{side}": f"{side[0]} leg{number}" for side in SIDES
+              for part, number in (("upper_leg", ""), ("lower_leg", 1))}  # fmt: skip
+    skeleton = in_plain_words(words)
+    steps = skeleton.rest_translations.copy()
+    for side in SIDES:
+        steps[ROLES[f"upper_arm_{side}"]] *= collar
+    found = roles_by_name(replace(skeleton, rest_translations=steps))
+    assert {role: found.get(role) for role in words} == words
+
+
+def test_fingers_that_are_counted_are_counted_from_the_thumb():
+    """Two fingers a hand, of one length: only their numbers tell the thumb."""
+    plain = in_plain_words()
+    lost = [plain.names.index(f"{finger} {part} {side}") for side in SIDES
+            for finger, part in (("index", "proximal"), ("ring", "proximal"), ("little", "proximal"))]  # fmt: skip
+    names = dict(zip(plain.names, plain.names, strict=True))
+    for side in SIDES:
+        for part in ("metacarpal", "proximal", "distal"):
+            names[f"thumb {part} {side}"] = f"{side} finger 0"
+        for part in ("proximal", "intermediate", "distal"):
+            names[f"middle {part} {side}"] = f"{side} finger 1"
+    skeleton = without(plain, lost)
+    steps = skeleton.rest_translations.copy()
+    for side in SIDES:
+        thumb, middle = (skeleton.names.index(f"{name} {side}") for name in ("thumb metacarpal", "middle proximal"))
+        steps[thumb] = steps[middle] * [1.0, 0.9, 1.1]
+        for lower in (1, 2):
+            steps[thumb + lower] = steps[middle + lower] * 1.1
+    counted = replace(skeleton, rest_translations=steps, names=tuple(names[name] for name in skeleton.names))
+    found = fairswap.bones.roles_of(fairswap.Figure("counted", counted)).bones
+    for side in SIDES:
+        assert counted.names[found[f"thumb_proximal_{side}"]] == f"{side} finger 0"
+        assert counted.names[found[f"middle_proximal_{side}"]] == f"{side} finger 1"
+
+
+@cache
+def on_the_neck(performer="Osric", name="turn-and-bow"):
+    """A figure whose arms hang on its neck, and its act, in which they do as before."""
+    body, clip = figure(performer), act(name, performer)
+    bones, old = fairswap.bones.roles_of(body).bones, body.skeleton
+    shoulders, neck = [bones[f"shoulder_{side}"] for side in SIDES], bones["neck_1"]
+    parents, turns, steps = old.parents.copy(), old.rest_rotations.copy(), old.rest_translations.copy()
+    world, tracks = clip.world(), clip.poses.rotation_tracks.copy()
+    moved = dict(zip(clip.poses.translated_bones.tolist(), clip.poses.translation_tracks, strict=True))
+    back = conjugate(world.rotations[:, neck])
+    for bone in shoulders:
+        parents[bone] = neck
+        still = conjugate(old.rest.rotations[0, neck])
+        turns[bone] = multiply(still, old.rest.rotations[0, bone])
+        steps[bone] = rotate(still, old.rest.positions[0, bone] - old.rest.positions[0, neck])
+        tracks[bone] = multiply(back, world.rotations[:, bone]).T
+        moved[bone] = rotate(back, world.positions[:, bone] - world.positions[:, neck]).T
+    names = in_plain_words({"neck_1": "neck"}).names if performer == "Osric" else old.names
+    skeleton = Skeleton(names, parents, turns, steps, old.ends)
+    poses = Poses(skeleton, tracks, np.array([*moved]), np.stack([*moved.values()]))
+    return fairswap.Figure(performer, skeleton), Clip(clip.name, clip.rate, poses)
+
+
+def test_arms_may_hang_on_the_neck_which_is_the_neck_all_the_same():
+    """The chest bends as the source's chest does, not as its neck, on the way there and on the way back."""
+    body, clip = on_the_neck()
+    roles = fairswap.bones.roles_of(body, clip=clip).bones
+    assert {role: roles[role] for role in ("neck_1", "head", "hips", "spine_4", "shoulder_left", "hand_right")} == {
+        role: ROLES[role] for role in ("neck_1", "head", "hips", "spine_4", "shoulder_left", "hand_right")
+    }
+    pair = swap_between(body, figure("Pip"), motion=clip)
+    made = pair.convert(clip, FREE)
+    usual = swap_between(OSRIC, figure("Pip"), motion=act("turn-and-bow", "Osric"))
+    before = usual.convert(act("turn-and-bow", "Osric"), FREE)
+    off = np.degrees(angle_between(made.world().rotations, before.world().rotations))
+    assert off.max() < 0.5
+
+
+def test_the_neck_of_one_whose_arms_hang_on_it_keeps_to_the_chest():
+    """It would carry the shoulders along; its head looks where the source's does."""
+    bow, (body, _) = act("turn-and-bow", "Osric"), on_the_neck()
+    onto = swap_between(OSRIC, body, motion=bow)
+    made = onto.convert(bow, FREE)
+    chest, neck = (ROLES[role] for role in ("spine_4", "neck_1"))
+    theirs, mine = (clip.world().rotations for clip in (bow, made))
+    moved = [ROLES[role] for role in ("hips", "spine_4", "head", "upper_arm_left", "hand_right")]
+    assert np.degrees(angle_between(mine[:, moved], theirs[:, moved])).max() < 0.5
+    turned = multiply(mine[:, neck], conjugate(onto.target.reference.rotations[neck]))
+    chests = multiply(theirs[:, chest], conjugate(onto.source.reference.rotations[chest]))
+    assert np.degrees(angle_between(turned, chests)).max() < 0.5
+    told = compare_motions(Motion(onto.source, bow), Motion(onto.target, made))
+    assert max(role.comes_off_cm for role in told.roles) < 0.5
+    # One made the same way does what it did, neck and all.
+    again = swap_between(*2 * (on_the_neck()[0],), motion=on_the_neck()[1]).convert(on_the_neck()[1], FREE)
+    assert np.degrees(angle_between(again.world().rotations, on_the_neck()[1].world().rotations)).max() < 0.5
+
+
+def stands_and_sways(degrees=6.0, low_m=0.002):
+    """Osric stands, one knee goes from bent to bent backward and back, as straight legs of stylised idles do."""
+    clip = posed("Osric", {}, rigged(OSRIC).reference.hips[1] - low_m, seconds=6.0, breathing_m=0.0)
+    edit, knee = clip.poses.edit(), ROLES["lower_leg_left"]
+    swing = degrees * np.sin(np.linspace(0.0, 4.0 * np.pi, clip.frames))
+    world = ChainWorld(clip.poses)
+    hinge = rotate(conjugate(world.rotation(ROLES["upper_leg_left"])), np.tile(X, (clip.frames, 1)))
+    turn = quaternion_from_axis_angle(hinge, np.radians(swing))
+    edit.turn(knee, multiply(turn, clip.poses.rotations[:, knee]).T)
+    thigh = ROLES["upper_leg_left"]
+    hinge = rotate(conjugate(world.rotation(int(OSRIC.skeleton.parents[thigh]))), np.tile(X, (clip.frames, 1)))
+    edit.turn(thigh, multiply(quaternion_from_axis_angle(hinge, np.radians(-0.5 * swing)),
+                              clip.poses.rotations[:, thigh]).T)  # fmt: skip
+    return clip.with_poses(edit.poses())
+
+
+def test_the_knee_of_a_straight_leg_does_not_snap():
+    clip = stands_and_sways()
+    pair = swap_between(OSRIC, figure("Juniper"), motion=clip)
+    made = pair.retarget(clip).clip
+    swings = {}
+    for known, moving in ((pair.source, clip), (pair.target, made)):
+        bones = [known.roles.bones[f"{part}_left"] for part in ("upper_leg", "lower_leg")]
+        world = moving.world().rotations[:, bones]
+        swings[known.figure.name] = np.degrees(angle_between(world[1:], world[:-1])).max()
+    assert swings["Osric"] < 1.0
+    assert swings["Juniper"] < 2.0 * swings["Osric"]
+    told = compare_motions(Motion(pair.source, clip), Motion(pair.target, made))
+    assert told.jerk_ratio < 1.5
+    assert told.result_footing.sole_below_cm < 0.4
+
+
+@pytest.mark.parametrize("bend", [-4.0, -1.0, 2.0, 5.0])
+def test_a_limb_that_is_nearly_straight_keeps_its_bend_for_a_hair_s_breadth(bend):
+    """Of a leg of 0.8 m, two millimetres; a leg that is bent more is brought to its goal exactly."""
+    clip = stands_and_sways(degrees=0.0, low_m=0.0)
+    chain = ChainWorld(clip.poses.edit())
+    knee = ROLES["lower_leg_left"]
+    chain.turn(knee, multiply(about(X, bend), chain.rotation(knee)))
+    limb = chain.limb(ROLES["upper_leg_left"], knee, ROLES["foot_left"])
+    hinge = np.tile(X, (clip.frames, 1))
+    for up, same in ((0.0015, True), (0.05, False)):
+        upper, lower, reached = solve_limb(limb, limb.root, limb.end + up * Y, hinge)
+        turned = np.degrees(
+            angle_between(multiply(conjugate(upper), lower), multiply(conjugate(limb.upper), limb.lower))
+        )
+        assert (turned.max() < 0.1) == same
+        off = np.linalg.norm(reached - limb.end - up * Y, axis=1).max()
+        assert off < 0.0025
+
+
+def test_an_arm_gives_way_before_it_is_stretched():
+    """A hand is drawn away evenly, further than it reaches: the elbow straightens without a snap, and never bends
+    back."""
+    bent = {"lower_arm_left": about(Y, -60.0)}
+    clip, known = posed("Osric", bent, rigged(OSRIC).reference.hips[1], breathing_m=0.0), rigged(OSRIC)
+    chain = ChainWorld(clip.poses.edit())
+    limb = chain.limb(*(ROLES[f"{part}_left"] for part in ("upper_arm", "lower_arm", "hand")))
+    away = (limb.end - limb.root) / np.linalg.norm(limb.end - limb.root, axis=1)[:, None]
+    push_hand(known, "left", chain, np.linspace(0.0, 0.25, clip.frames)[:, None] * limb.length * away)
+    limb = chain.limb(*(ROLES[f"{part}_left"] for part in ("upper_arm", "lower_arm", "hand")))
+    bend = np.degrees(angle_between(limb.middle - limb.root, limb.end - limb.middle))
+    steps = np.diff(bend)
+    assert bend[0] > 50.0
+    assert bend[-1] < 20.0
+    assert steps.max() < 0.01
+    assert -steps.min() < 3.0
+
+
+def test_a_hand_leaves_the_floor_where_it_was_brought_to():
+    """It slides over the floor while it rests there, and goes on without a leap."""
+    clip = on_all_fours("Juniper")
+    source = rigged(figure("Juniper"))
+    edit, bones = clip.poses.edit(), source.roles.bones
+    palm = min(palm.track(ChainWorld(clip.poses))[:, 1].mean() for palm in palms_of(source).values())
+    edit.translations[bones["hips"]] = (
+        edit.translation_track(bones["hips"]) - (palm - source.floor_m - 0.03) * Y[:, None]
+    )
+    arm = bones["upper_arm_left"]
+    frames = np.arange(clip.frames)
+    slides = np.interp(frames, [0, 40, 60], [0.0, 10.0, 60.0])
+    world = ChainWorld(clip.poses)
+    axis = rotate(conjugate(world.rotation(int(source.skeleton.parents[arm]))), np.tile(X, (clip.frames, 1)))
+    edit.turn(arm, multiply(quaternion_from_axis_angle(axis, np.radians(slides)), clip.poses.rotations[:, arm]).T)
+    clip = clip.with_poses(edit.poses())
+    pair = swap_between(figure("Juniper"), figure("Pip"), motion=clip)
+    made = pair.retarget(clip)
+    assert any(touch.what == "floor" and touch.side == "left" for touch in made.touches)
+    steps = []
+    for known, moving in ((pair.source, clip), (pair.target, made.clip)):
+        track = palms_of(known)["left"].track(ChainWorld(moving.poses)) / known.reference.leg_m
+        steps.append(np.linalg.norm(np.diff(track, 2, axis=0), axis=1).max())
+    assert steps[1] < 2.0 * steps[0] + 0.005
+
+
+def bent_shins():
+    """Osric with shins in two pieces, the second of which bends back and forth in his walk: no foot is where it was."""
+    old, clip = OSRIC.skeleton, act("walk", "Osric")
+    names, parents = list(old.names), old.parents.tolist()
+    turns, steps = old.rest_rotations.tolist(), old.rest_translations.tolist()
+    tracks = clip.poses.rotation_tracks
+    for side in SIDES:
+        shin, foot = ROLES[f"lower_leg_{side}"], ROLES[f"foot_{side}"]
+        half = 0.5 * old.rest_translations[foot]
+        place = names.index(old.names[foot])
+        assert parents[place] == names.index(old.names[shin])
+        # Before the foot, so that parents come first.
+        for rows, value in ((names, f"hock {side}"), (parents, parents[place]), (turns, [0, 0, 0, 1]), (steps, half)):
+            rows.insert(place, value)
+        parents = [parent + (parent >= place) if at != place else parent for at, parent in enumerate(parents)]
+        parents[place + 1], steps[place + 1] = place, half
+        swing = 25.0 * np.sin(np.arange(clip.frames) / 9.0) + 25.0
+        axis = np.cross(half, rotate(conjugate(old.rest.rotations[0, shin]), Z))
+        bend = quaternion_from_axis_angle(np.tile(axis / np.linalg.norm(axis), (clip.frames, 1)), np.radians(swing))
+        tracks = np.insert(tracks, place, bend.T, axis=0)
+    skeleton = Skeleton(tuple(names), np.array(parents), np.array(turns), np.array(steps), frozenset())
+    moved = [names.index(old.names[bone]) for bone in clip.poses.translated_bones]
+    poses = Poses(skeleton, tracks, np.array(moved), clip.poses.translation_tracks)
+    return fairswap.Figure("Hocks", skeleton), Clip("walk", clip.rate, poses)
+
+
+def test_a_shin_in_pieces_that_bend_points_where_its_foot_is():
+    body, clip = bent_shins()
+    pair = swap_between(body, figure("Juniper"), motion=clip)
+    made = pair.convert(clip, FREE)
+    roles = [known.roles.bones for known in (pair.source, pair.target)]
+    for side in SIDES:
+        ways = []
+        for bones, moving in zip(roles, (clip, made), strict=True):
+            place = moving.world().positions
+            way = place[:, bones[f"foot_{side}"]] - place[:, bones[f"lower_leg_{side}"]]
+            ways.append(way / np.linalg.norm(way, axis=1)[:, None])
+        assert np.degrees(angle_between(*ways)).max() < 0.1
+    told = {row.role: row for row in compare_motions(Motion(pair.source, clip), Motion(pair.target, made)).roles}
+    assert told["lower_leg_left"].turn_rms_degrees < 1.0
+    # Turned about its length it is told.
+    edit, shin = made.poses.edit(), roles[1]["lower_leg_left"]
+    along = figure("Juniper").skeleton.rest_translations[roles[1]["foot_left"]]
+    twist = quaternion_from_axis_angle(along / np.linalg.norm(along), np.radians(40.0))
+    edit.turn(shin, multiply(made.poses.rotations[:, shin], twist).T)
+    worse = compare_motions(Motion(pair.source, clip), Motion(pair.target, made.with_poses(edit.poses())))
+    turned = {row.role: row for row in worse.roles}["lower_leg_left"]
+    assert turned.turn_rms_degrees == pytest.approx(40.0, abs=2.0)
+    assert "twisted" in {part.part: part for part in worse.parts}["legs"].because
+
+
+def test_a_shin_that_bends_back_is_as_thick_as_its_first_piece():
+    """What stands behind the line from knee to ankle makes no thick leg, that would be in the other one."""
+    body = figure("Osric")
+    shin, foot = ROLES["lower_leg_left"], ROLES["foot_left"]
+    usual = capsules_of(rigged(body))["lower_leg_left"]
+    world = rigged(body).reference_world
+    knee, ankle = world.positions[0, shin], world.positions[0, foot]
+    hock = 0.5 * (knee + ankle) - 0.2 * Z
+    old = body.skeleton
+    names, parents = (*old.names, "hock left"), np.append(old.parents, shin)
+    parents[foot] = len(old)
+    order = [*range(foot), len(old), *range(foot, len(old))]
+    number = {bone: at for at, bone in enumerate(order)} | {-1: -1}
+    steps, turns = (
+        np.append(old.rest_translations, [[0, 0, 0]], axis=0),
+        np.append(old.rest_rotations, [[0, 0, 0, 1]], 0),
+    )
+    undo = conjugate(old.rest.rotations[0, shin])
+    steps[-1] = rotate(undo, hock - knee)
+    steps[foot] = rotate(undo, ankle - hock)
+    skeleton = Skeleton(
+        tuple(names[bone] for bone in order), np.array([number[int(parents[bone])] for bone in order]), turns[order],
+        steps[order], frozenset(number[bone] for bone in old.ends),
+    )  # fmt: skip
+    known = rigged(fairswap.Figure("Hock", skeleton))
+    assert known.roles.bones["foot_left"] == foot + 1
+    (cut,) = cut_limbs(known)
+    assert (cut.holder, cut.following) == (shin, foot + 1)
+    assert not len(cut.shares(skeleton.rest.positions[0]))
+    found = capsules_of(known)["lower_leg_left"]
+    np.testing.assert_allclose(np.linalg.norm(found.end), np.linalg.norm(hock - knee), rtol=1e-6)
+    assert max(found.radii) < 1.5 * max(usual.radii)
+
+
+def test_shaking_that_nobody_sees_is_no_jerk_and_shaking_that_one_sees_is():
+    clip = posed("Osric", {}, rigged(OSRIC).reference.hips[1], breathing_m=0.001)
+    source = rigged(OSRIC)
+    dice = np.random.default_rng(4)
+    arm, ratios = ROLES["upper_arm_left"], []
+    for degrees in (0.003, 0.5):
+        edit = clip.poses.edit()
+        noise = quaternion_from_axis_angle(Y, np.radians(degrees) * dice.normal(size=clip.frames))
+        edit.turn(arm, multiply(noise, clip.poses.rotations[:, arm]).T)
+        shaken = clip.with_poses(edit.poses())
+        told = compare_motions(Motion(source, clip), Motion(source, shaken))
+        ratios.append(told.jerk_ratio)
+    assert ratios[0] < 1.3 < 4.0 < ratios[1]
+
+
+def test_a_foot_that_stood_for_a_frame_is_not_all_that_a_motion_is_judged_by():
+    """Its stance lost scores better than a long one lost, all else alike."""
+    idle, source = act("idle", "Osric"), rigged(OSRIC)
+    told = compare_motions(Motion(source, idle), Motion(source, idle))
+    losses = {}
+    for seconds in (0.03, 0.3, 3.0):
+        stood = replace(told.contacts, source_s=seconds, kept_s=0.0, lost_s=seconds, kept_share=0.0)
+        parts = part_scores(replace(told, contacts=stood))
+        losses[seconds] = {part.part: part for part in parts}["feet"].score
+    assert losses[0.03] > 85.0 > losses[0.3] > losses[3.0] > 56.0
+    assert losses[3.0] < 60.0
+
+
+def finger_joints(known, side, among):
+    """The joints of a hand and of those of its fingers that ``among`` has, too."""
+    fingers = ("hand", "thumb", "index", "middle", "ring", "little")
+    return [bone for role, bone in known.roles.bones.items()
+            if role.startswith(fingers) and role.endswith(side) and role in among.roles.bones]  # fmt: skip
+
+
+def test_fingers_stay_out_of_the_floor_where_the_source_s_do():
+    """Fingers that point down to the floor touch it nearly; longer ones would go through."""
+    clip, source, known = on_all_fours("Juniper"), rigged(figure("Juniper")), rigged(OSRIC)
+    steps = OSRIC.skeleton.rest_translations.copy()
+    long = [bone for bone in finger_joints(known, "left", known) if bone != ROLES["hand_left"]]
+    steps[long] *= 1.6
+    target = replace(OSRIC, skeleton=replace(OSRIC.skeleton, rest_translations=steps), meshes=())
+    edit, hips = clip.poses.edit(), source.roles.bones["hips"]
+    lowest = clip.world().positions[:, finger_joints(source, "left", known), 1].min()
+    edit.translations[hips] = edit.translation_track(hips) - (lowest - source.floor_m - 0.005) * Y[:, None]
+    clip = clip.with_poses(edit.poses())
+    pair = swap_between(figure("Juniper"), target, motion=clip)
+    made = pair.retarget(clip).clip.world().positions
+    assert made[:, finger_joints(pair.target, "left", source), 1].min() - pair.target.floor_m > -0.005
