@@ -113,61 +113,82 @@ def test_fingers_that_are_counted_are_counted_from_the_thumb():
         assert counted.names[found[f"middle_proximal_{side}"]] == f"{side} finger 1"
 
 
-@cache
-def on_the_neck(performer="Osric", name="turn-and-bow"):
-    """A figure whose arms hang on its neck, and its act, in which they do as before."""
+def hung(performer, name, limb, holder, called):
+    """A figure whose limbs hang on another bone, and its act, in which they do as before: keys hold them in place."""
     body, clip = figure(performer), act(name, performer)
     bones, old = fairswap.bones.roles_of(body).bones, body.skeleton
-    shoulders, neck = [bones[f"shoulder_{side}"] for side in SIDES], bones["neck_1"]
+    limbs, onto = [bones[f"{limb}_{side}"] for side in SIDES], bones[holder]
     parents, turns, steps = old.parents.copy(), old.rest_rotations.copy(), old.rest_translations.copy()
     world, tracks = clip.world(), clip.poses.rotation_tracks.copy()
     moved = dict(zip(clip.poses.translated_bones.tolist(), clip.poses.translation_tracks, strict=True))
-    back = conjugate(world.rotations[:, neck])
-    for bone in shoulders:
-        parents[bone] = neck
-        still = conjugate(old.rest.rotations[0, neck])
+    back = conjugate(world.rotations[:, onto])
+    for bone in limbs:
+        parents[bone] = onto
+        still = conjugate(old.rest.rotations[0, onto])
         turns[bone] = multiply(still, old.rest.rotations[0, bone])
-        steps[bone] = rotate(still, old.rest.positions[0, bone] - old.rest.positions[0, neck])
+        steps[bone] = rotate(still, old.rest.positions[0, bone] - old.rest.positions[0, onto])
         tracks[bone] = multiply(back, world.rotations[:, bone]).T
-        moved[bone] = rotate(back, world.positions[:, bone] - world.positions[:, neck]).T
-    names = in_plain_words({"neck_1": "neck"}).names if performer == "Osric" else old.names
-    skeleton = Skeleton(names, parents, turns, steps, old.ends)
+        moved[bone] = rotate(back, world.positions[:, bone] - world.positions[:, onto]).T
+    skeleton = Skeleton(in_plain_words(called).names, parents, turns, steps, old.ends)
     poses = Poses(skeleton, tracks, np.array([*moved]), np.stack([*moved.values()]))
     return fairswap.Figure(performer, skeleton), Clip(clip.name, clip.rate, poses)
 
 
-def test_arms_may_hang_on_the_neck_which_is_the_neck_all_the_same():
-    """The chest bends as the source's chest does, not as its neck, on the way there and on the way back."""
-    body, clip = on_the_neck()
+@cache
+def on_the_neck():
+    return hung("Osric", "turn-and-bow", "shoulder", "neck_1", {"neck_1": "neck"})
+
+
+@cache
+def on_the_spine():
+    return hung("Osric", "turn-and-bow", "upper_leg", "spine_1", {"hips": "pelvis", "spine_1": "spine"})
+
+
+@pytest.mark.parametrize("made", [on_the_neck, on_the_spine])
+def test_arms_may_hang_on_the_neck_and_legs_on_the_spine(made):
+    """Neck and pelvis are found all the same; what they do goes to another's, and not to its chest, or its spine's to
+    its hips."""
+    body, clip = made()
     roles = fairswap.bones.roles_of(body, clip=clip).bones
-    assert {role: roles[role] for role in ("neck_1", "head", "hips", "spine_4", "shoulder_left", "hand_right")} == {
-        role: ROLES[role] for role in ("neck_1", "head", "hips", "spine_4", "shoulder_left", "hand_right")
-    }
+    told = (
+        "neck_1",
+        "head",
+        "hips",
+        "spine_1",
+        "spine_4",
+        "shoulder_left",
+        "hand_right",
+        "upper_leg_left",
+        "foot_right",
+    )
+    assert {role: roles.get(role) for role in told} == {role: ROLES[role] for role in told}
     pair = swap_between(body, figure("Pip"), motion=clip)
-    made = pair.convert(clip, FREE)
+    onto = pair.convert(clip, FREE)
     usual = swap_between(OSRIC, figure("Pip"), motion=act("turn-and-bow", "Osric"))
     before = usual.convert(act("turn-and-bow", "Osric"), FREE)
-    off = np.degrees(angle_between(made.world().rotations, before.world().rotations))
-    assert off.max() < 0.5
+    assert np.degrees(angle_between(onto.world().rotations, before.world().rotations)).max() < 0.5
 
 
-def test_the_neck_of_one_whose_arms_hang_on_it_keeps_to_the_chest():
-    """It would carry the shoulders along; its head looks where the source's does."""
-    bow, (body, _) = act("turn-and-bow", "Osric"), on_the_neck()
+@pytest.mark.parametrize(
+    ("made", "bone", "keeps_to", "limb"),
+    [(on_the_neck, "neck_1", "spine_4", "shoulder"), (on_the_spine, "spine_1", "hips", "upper_leg")],
+)
+def test_what_limbs_hang_on_keeps_to_what_they_are_part_of(made, bone, keeps_to, limb):
+    """A neck would carry the shoulders along, a spine the legs. The rest does as the source does."""
+    bow, (body, own) = act("turn-and-bow", "Osric"), made()
     onto = swap_between(OSRIC, body, motion=bow)
-    made = onto.convert(bow, FREE)
-    chest, neck = (ROLES[role] for role in ("spine_4", "neck_1"))
-    theirs, mine = (clip.world().rotations for clip in (bow, made))
-    moved = [ROLES[role] for role in ("hips", "spine_4", "head", "upper_arm_left", "hand_right")]
-    assert np.degrees(angle_between(mine[:, moved], theirs[:, moved])).max() < 0.5
-    turned = multiply(mine[:, neck], conjugate(onto.target.reference.rotations[neck]))
-    chests = multiply(theirs[:, chest], conjugate(onto.source.reference.rotations[chest]))
-    assert np.degrees(angle_between(turned, chests)).max() < 0.5
-    told = compare_motions(Motion(onto.source, bow), Motion(onto.target, made))
-    assert max(role.comes_off_cm for role in told.roles) < 0.5
-    # One made the same way does what it did, neck and all.
-    again = swap_between(*2 * (on_the_neck()[0],), motion=on_the_neck()[1]).convert(on_the_neck()[1], FREE)
-    assert np.degrees(angle_between(again.world().rotations, on_the_neck()[1].world().rotations)).max() < 0.5
+    carried = onto.convert(bow, FREE)
+    theirs, mine = bow.world(), carried.world()
+    moved = [ROLES[role] for role in ("hips", "spine_4", "head", "upper_arm_left", "hand_right", "lower_leg_left")]
+    assert np.degrees(angle_between(mine.rotations[:, moved], theirs.rotations[:, moved])).max() < 0.5
+    turned = multiply(mine.rotations[:, ROLES[bone]], conjugate(onto.target.reference.rotations[ROLES[bone]]))
+    kept = multiply(theirs.rotations[:, ROLES[keeps_to]], conjugate(onto.source.reference.rotations[ROLES[keeps_to]]))
+    assert np.degrees(angle_between(turned, kept)).max() < 0.5
+    places = [world.positions[:, ROLES[f"{limb}_left"]] - world.positions[:, ROLES["hips"]] for world in (theirs, mine)]
+    assert np.linalg.norm(places[0] - places[1], axis=1).max() < 0.005
+    # One made the same way does what it did, that bone and all.
+    again = swap_between(body, body, motion=own).convert(own, FREE)
+    assert np.degrees(angle_between(again.world().rotations, own.world().rotations)).max() < 0.5
 
 
 def stands_and_sways(degrees=6.0, low_m=0.002):

@@ -34,6 +34,10 @@ def trunk_between(
     hips = meeting
     if meeting == legs_at and not spine:
         return None  # legs and arms on one bone: no spine
+    above = rig.parents[legs_at]
+    if meeting == legs_at and above >= 0 and _called(rig, legs_at, "spine") and _called(rig, above, "hips"):
+        # Some makers hang the legs on the first bone of the spine. The pelvis turns with the legs, and is above it.
+        hips, spine = above, [legs_at, *spine]
     score = 2.0 if meeting == legs_at else 1.0 if rig.parents[legs_at] == meeting else -0.5
     spine_m = float(rig.length[spine].sum())
     score += _bell(spine_m / leg_m, 0.55, 0.6) - 0.08 * max(0, len(spine) - 6)
@@ -52,13 +56,17 @@ def trunk_between(
     necks, heads = found
     head = heads[0][1]
     neck = necks[head]
-    if not neck and len(spine) > 1 and rig.meanings[arms_at].parts == {"neck"}:
+    if not neck and len(spine) > 1 and _called(rig, arms_at, "neck"):
         # Some makers hang the arms on the neck. It turns with the head; the chest is below it.
         neck = [bones.pop(f"spine_{len(spine)}")]
     bones |= {f"neck_{i + 1}": bone for i, bone in enumerate(neck)}
     bones["head"] = head
     bones |= _face(rig, head, rig.places[head] - rig.places[hips])
     return Trunk(bones, heads, score + min(heads[0][0], 3.0))
+
+
+def _called(rig: Rig, bone: int, part: str) -> bool:
+    return rig.meanings[bone].parts == {part}
 
 
 def _neck_and_head(

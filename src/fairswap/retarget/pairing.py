@@ -68,16 +68,19 @@ def pair_bones(source: RiggedFigure, target: RiggedFigure) -> list[Pair]:
         pairs += [
             Pair(role, target.roles.bones[role], chest, head, (i + 1) / (len(neck) + 1)) for i, role in enumerate(neck)
         ]
-    if not _arms_on_neck(source):  # where the target's arms hang on its neck, that keeps to the chest, as they do
-        chest, kept = source.roles.bones[last_spine], _arms_on_neck(target)
-        pairs = [Pair(pair.role, pair.target, chest, chest, 0.0) if pair.target in kept else pair for pair in pairs]
+    # Where the target's arms hang on its neck, that keeps to the chest, and a spine that its legs hang on to the hips.
+    for limb, kind, keeps_to in (("arm", "neck", last_spine), ("leg", "spine", "hips")):
+        still = source.roles.bones[keeps_to]
+        if not _bears(source, limb, kind):
+            kept = _bears(target, limb, kind)
+            pairs = [Pair(row.role, row.target, still, still, 0.0) if row.target in kept else row for row in pairs]
     return sorted(pairs, key=lambda pair: pair.target)
 
 
-def _arms_on_neck(rigged: RiggedFigure) -> set[int]:
-    """The bones of the neck that the arms hang on, of a rig that is made so."""
-    above = rigged.skeleton.with_ancestors([rigged.roles.bones[f"upper_arm_{side}"] for side in SIDES])
-    return {rigged.roles.bones[role] for role in rigged.roles.chain("neck")} & set(above)
+def _bears(rigged: RiggedFigure, limb: str, kind: str) -> set[int]:
+    """The bones of the neck that the arms hang on, or of the spine that the legs do, of a rig that is made so."""
+    above = rigged.skeleton.with_ancestors([rigged.roles.bones[f"upper_{limb}_{side}"] for side in SIDES])
+    return {rigged.roles.bones[role] for role in rigged.roles.chain(kind)} & set(above)
 
 
 def _finger(finger: str, side: str, source: RiggedFigure, target: RiggedFigure) -> list[Pair]:
