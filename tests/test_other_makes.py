@@ -420,3 +420,25 @@ def test_fingers_stay_out_of_the_floor_where_the_source_s_do():
     pair = swap_between(figure("Juniper"), target, motion=clip)
     made = pair.retarget(clip).clip.world().positions
     assert made[:, finger_joints(pair.target, "left", source), 1].min() - pair.target.floor_m > -0.005
+
+
+def test_fingers_that_the_source_does_not_have_are_told_in_the_floor():
+    """A skeleton without fingers stands on its hands, wrists over the floor: on Osric the fingers go through."""
+    osric, clip = rigged(OSRIC), on_all_fours("Osric")
+    fingers = {side: [bone for bone in finger_joints(osric, side, osric) if bone != ROLES[f"hand_{side}"]]
+               for side in SIDES}  # fmt: skip
+    bare = without(OSRIC.skeleton, fingers["left"] + fingers["right"])
+    kept = [OSRIC.skeleton.names.index(name) for name in bare.names]
+    for height in (0.05, 0.5):
+        edit, hips = clip.poses.edit(), ROLES["hips"]
+        wrist = clip.world().positions[:, ROLES["hand_left"], 1].min() - osric.floor_m
+        edit.translations[hips] = edit.translation_track(hips) + (height - wrist) * Y[:, None]
+        high = clip.with_poses(edit.poses())
+        moved = [kept.index(bone) for bone in high.poses.translated_bones]
+        same = Poses(bare, high.poses.rotation_tracks[kept], np.array(moved), high.poses.translation_tracks)
+        source = rigged(fairswap.Figure("Bare", bare))
+        found = compare_motions(Motion(source, Clip("down", clip.rate, same)), Motion(osric, high))
+        deep = osric.floor_m - high.world().positions[:, fingers["left"], 1].min()
+        told = {row.role: row.below_floor_cm for row in found.roles}["hand_left"]
+        assert told == pytest.approx(100.0 * max(deep, 0.0), abs=0.01)
+        assert (told > 5.0) == (height == 0.05)

@@ -118,6 +118,7 @@ class Tracks:
         self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
         self.off = np.zeros((2, len(self.roles)))  # of joints out of their places, leg lengths
         self.garments = _garments(pair[1])
+        self.added = _added_fingers(pair, self.roles)
         self.garment_depth = np.zeros(len(self.garments))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
         # Joints say less exactly than meshes where a sole is. A source without mesh is told by them alone: then the
@@ -183,6 +184,9 @@ class Tracks:
         if which == 0:  # over the floor its feet stand on, or the one it rests on: what is higher, to its credit
             floor = np.maximum(floor, self.contacts[0].floor.height(joints))
         depth = (floor - joints[:, :, 1]).max(axis=0) / rigged.reference.leg_m
+        for row, fingers in self.added.items() if which == 1 else ():
+            deep = rigged.floor_m - world.position_tracks[fingers, 1, inner].min()
+            depth[row] = max(depth[row], deep / rigged.reference.leg_m)
         self.depth[which] = np.maximum(self.depth[which], depth)
         if which == 1 and len(self.garments):
             deep = rigged.floor_m - world.position_tracks[self.garments, 1, inner].min(axis=1)
@@ -263,6 +267,16 @@ def belt_of(stands: Contacts, pair: Pair, travel_factor: float) -> Floats | None
     """How fast the floor runs under a result whose source walks on the spot: as under that, in legs, ``(3,)``."""
     ratio = pair[1].reference.leg_m / pair[0].reference.leg_m
     return None if stands.belt_m_s is None else stands.belt_m_s * ratio * travel_factor
+
+
+def _added_fingers(pair: Pair, roles: list[tuple[str, str]]) -> dict[int, list[int]]:
+    """The bones of fingers that the source does not have, by the row of their hand: they go into the floor with it."""
+    found = {}
+    for row, (role, _) in enumerate(roles):
+        if role.startswith("hand_"):
+            fingers = [other for other in pair[1].roles.hand(side_of(role)) if other not in pair[0].roles.bones]
+            found[row] = [pair[1].roles.bones[finger] for finger in fingers]
+    return {row: fingers for row, fingers in found.items() if fingers}
 
 
 def _garments(rigged: RiggedFigure) -> list[int]:
