@@ -422,23 +422,59 @@ def test_fingers_stay_out_of_the_floor_where_the_source_s_do():
     assert made[:, finger_joints(pair.target, "left", source), 1].min() - pair.target.floor_m > -0.005
 
 
-def test_fingers_that_the_source_does_not_have_are_told_in_the_floor():
-    """A skeleton without fingers stands on its hands, wrists over the floor: on Osric the fingers go through."""
+def wrists_at(height):
+    """Osric on all fours, arms plumb, wrists so high over the floor; and the same motion of one without fingers."""
     osric, clip = rigged(OSRIC), on_all_fours("Osric")
-    fingers = {side: [bone for bone in finger_joints(osric, side, osric) if bone != ROLES[f"hand_{side}"]]
-               for side in SIDES}  # fmt: skip
-    bare = without(OSRIC.skeleton, fingers["left"] + fingers["right"])
+    fingers = [bone for side in SIDES for bone in finger_joints(osric, side, osric) if bone != ROLES[f"hand_{side}"]]
+    bare = without(OSRIC.skeleton, fingers)
     kept = [OSRIC.skeleton.names.index(name) for name in bare.names]
-    for height in (0.05, 0.5):
-        edit, hips = clip.poses.edit(), ROLES["hips"]
-        wrist = clip.world().positions[:, ROLES["hand_left"], 1].min() - osric.floor_m
-        edit.translations[hips] = edit.translation_track(hips) + (height - wrist) * Y[:, None]
-        high = clip.with_poses(edit.poses())
-        moved = [kept.index(bone) for bone in high.poses.translated_bones]
-        same = Poses(bare, high.poses.rotation_tracks[kept], np.array(moved), high.poses.translation_tracks)
-        source = rigged(fairswap.Figure("Bare", bare))
-        found = compare_motions(Motion(source, Clip("down", clip.rate, same)), Motion(osric, high))
-        deep = osric.floor_m - high.world().positions[:, fingers["left"], 1].min()
-        told = {row.role: row.below_floor_cm for row in found.roles}["hand_left"]
-        assert told == pytest.approx(100.0 * max(deep, 0.0), abs=0.01)
-        assert (told > 5.0) == (height == 0.05)
+    edit, hips = clip.poses.edit(), ROLES["hips"]
+    wrist = clip.world().positions[:, ROLES["hand_left"], 1].min() - osric.floor_m
+    edit.translations[hips] = edit.translation_track(hips) + (height - wrist) * Y[:, None]
+    high = clip.with_poses(edit.poses())
+    moved = np.array([kept.index(bone) for bone in high.poses.translated_bones])
+    same = Poses(bare, high.poses.rotation_tracks[kept], moved, high.poses.translation_tracks)
+    return fairswap.Figure("Bare", bare), Clip("down", clip.rate, same), high, fingers
+
+
+@pytest.mark.parametrize("height", [0.05, 0.5])
+def test_fingers_that_the_source_does_not_have_are_told_in_the_floor(height):
+    bare, down, high, fingers = wrists_at(height)
+    found = compare_motions(Motion(rigged(bare), down), Motion(rigged(OSRIC), high))
+    told = {row.role: row.below_floor_cm for row in found.roles}
+    deep = rigged(OSRIC).floor_m - high.world().positions[:, fingers, 1].min()
+    assert max(told["hand_left"], told["hand_right"]) == pytest.approx(100.0 * max(deep, 0.0), abs=0.01)
+    assert (told["hand_left"] > 5.0) == (height == 0.05)
+
+
+def test_a_hand_that_a_skeleton_without_fingers_holds_to_the_floor_is_laid_down():
+    """It is bent back, evenly, as little as it has to be, and not at all where it is high or the source turns it."""
+    known = {}
+    for height in (0.03, 0.5):
+        bare, down, _, fingers = wrists_at(height)
+        pair = swap_between(bare, OSRIC, motion=down)
+        free, made = pair.convert(down, FREE), pair.retarget(down).clip
+        hands = [ROLES[f"hand_{side}"] for side in SIDES]
+        apart = np.degrees(angle_between(*(clip.world().rotations[:, hands] for clip in (free, made))))
+        lowest = [clip.world().positions[:, fingers, 1].min() - pair.target.floor_m for clip in (free, made)]
+        known[height] = apart, lowest
+        told = compare_motions(Motion(pair.source, down), Motion(pair.target, made))
+        hand = {part.part: part for part in told.parts}["hands"]
+        assert hand.score > 75.0  # and not by the turn of the hands, which the source does not show
+    assert known[0.03][0].min() > 20.0
+    assert known[0.03][1][0] < -0.08 < -0.035 < known[0.03][1][1]
+    assert known[0.5][0].max() < 1.0
+    bare, down, _, _ = wrists_at(0.03)
+    hand = fairswap.bones.roles_of(bare).bones["hand_left"]
+    edit = down.poses.edit()
+    wave = quaternion_from_axis_angle(
+        np.tile(Z, (down.frames, 1)), np.radians(10.0) * np.sin(np.arange(down.frames) / 9.0)
+    )
+    edit.turn(hand, multiply(wave, down.poses.rotations[:, hand]).T)
+    turned = down.with_poses(edit.poses())
+    pair = swap_between(bare, OSRIC, motion=turned)
+    clips = pair.convert(turned, FREE), pair.retarget(turned).clip
+    left, right = (
+        angle_between(*(clip.world().rotations[:, ROLES[f"hand_{side}"]] for clip in clips)) for side in SIDES
+    )
+    assert np.degrees(left).max() < 1.0 < 20.0 < np.degrees(right).min()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -95,6 +95,7 @@ class Tracks:
     ``degrees`` and ``turns`` are ``(roles, frames)``, ``hips`` ``(frames,)`` percent of the leg; for both figures and
     both feet, ``lowest`` is the height of the lowest point of the sole above the floor and ``speed`` how fast it goes,
     ``(2, 2, frames)`` metres and metres per second; ``paths`` ``(2, ends, frames, 3)`` are in lengths of the limb.
+    ``laid`` says by role when a hand is over the floor whose turn the source does not show.
     """
 
     def __init__(
@@ -105,9 +106,10 @@ class Tracks:
         touching: np.ndarray,
         rate: float,
         travel_factor: float,
+        laid: Mapping[str, np.ndarray],
     ) -> None:
         self.pair, self.contacts, self.rate, self.travel_factor = pair, contacts, rate, travel_factor
-        self.touching = touching
+        self.touching, self.laid = touching, laid
         self.soles: tuple[dict[str, Sole], ...] = tuple(soles_of(rigged) for rigged in pair)
         self.roles = compared_roles(pair)
         self.ends = [role for role in _JERK_ROLES if all(role in rigged.roles.bones for rigged in pair)]
@@ -234,7 +236,10 @@ class Tracks:
                      for (role, onward), row, turn, deep, out in rows)  # fmt: skip
 
     def _seen(self, role: str) -> Floats:
-        """How much of a difference is seen, in each frame: an arm whose hand touches the same has to get there."""
+        """How much of a difference is seen, in each frame: an arm whose hand touches the same has to get there, and a
+        hand over the floor lies as it has to where the source's shows nothing of that."""
+        if role in self.laid:
+            return 1.0 - self.laid[role]
         arm = part_of(role) == "arms" and side_of(role)
         return 1.0 - _WHILE_TOUCHING * self.touching[SIDES.index(side_of(role))] if arm else np.ones(self.hips.shape)
 

@@ -9,8 +9,11 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
-from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.rotation import angle_between, conjugate, rotate
 from fairswap.pose.rigged import RiggedFigure
+
+# A hand that turns less than this against its forearm does not.
+_TURNS_DEGREES = 0.5
 
 
 @dataclass(frozen=True, eq=False)
@@ -42,3 +45,20 @@ def palms_of(rigged: RiggedFigure) -> dict[str, Palm]:
         place = 0.75 * reach + [0.0, -0.09 * length, 0.0]
         found[side] = Palm(hand, rotate(conjugate(rigged.reference.rotations[hand]), place), length)
     return found
+
+
+def bare_hands(rigged: RiggedFigure, chain: ChainWorld) -> list[str]:
+    """The sides whose hand has no fingers and never turns against its forearm: it does not show how it is held."""
+    found = []
+    for side in SIDES:
+        hand, *fingers = rigged.roles.hand(side)
+        turns = chain.local(rigged.roles.bones[hand])
+        if not fingers and np.degrees(angle_between(turns, turns[:1])).max() < _TURNS_DEGREES:
+            found.append(side)
+    return found
+
+
+def over_floor(rigged: RiggedFigure, side: str, chain: ChainWorld) -> np.ndarray:
+    """In which frames a palm is less than a hand over the floor, where fingers reach it."""
+    palm = palms_of(rigged)[side]
+    return np.asarray(palm.track(chain)[:, 1] - rigged.floor_m < palm.length)

@@ -16,14 +16,14 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.errors import UsageError
 from fairswap.measure.contacts import Floor
-from fairswap.measure.palms import Palm, palms_of
+from fairswap.measure.palms import Palm, bare_hands, over_floor, palms_of
 from fairswap.measure.surface import touchable_by
 from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld, Limb
-from fairswap.model.rotation import conjugate, multiply, rotate
+from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
 from fairswap.model.signals import eased, nearness, runs_of, smoothed
-from fairswap.model.space import UP
+from fairswap.model.space import AHEAD, UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.inverse_kinematics import solve_limb
 from fairswap.retarget.options import MotionOptions
@@ -34,6 +34,8 @@ _FAR_FROM_FLOOR, _NEAR_FLOOR = 0.3, 0.1
 _EASE_S, _EVEN_S = 0.22, 0.1
 # Of the length of an arm: where it begins to give way.
 _SOFT_REACH = 0.02
+# Radians that a hand is bent back at most.
+_BENT_BACK = 1.4
 
 
 @dataclass(frozen=True)
@@ -116,6 +118,32 @@ class _Hands:
                 wanted, least = self.over_floor(side)
                 push = np.maximum(near * (wanted - now), least - now)
                 push_hand(self.target, side, self.chain, push[:, None] * UP)
+
+    def lay_down(self) -> None:
+        """Bend hands back whose fingers would go through the floor, where the source has neither fingers nor turns of a
+        hand: it does not show one that lies flat."""
+        known = self.target
+        for side in bare_hands(self.source, self.source_chain):
+            hand, *fingers = [known.roles.bones[role] for role in known.roles.hand(side)]
+            low = over_floor(known, side, self.chain)
+            if not (fingers and low.any()):
+                continue
+            rests = known.reference_world.positions[0]
+            tip = max(fingers, key=lambda bone: float(np.linalg.norm(rests[bone] - rests[hand])))
+            turn = self.chain.rotation(hand)
+            away = self.chain.position(tip) - self.chain.position(hand)
+            across = rotate(multiply(turn, conjugate(known.reference.rotations[hand])), AHEAD)
+            across = across if side == "left" else -across
+            along = np.einsum("fi,fi->f", away, across)[:, None] * across
+            # The height of the tip is of the form a·cos + b·sin of how far the hand is bent, and that is room.
+            a, b = (away - along)[:, 1], np.cross(across, away)[:, 1]
+            room = known.floor_m - self.chain.position(hand)[:, 1] - along[:, 1]
+            most = np.arctan2(b, a)
+            most = np.where(most < -0.5 * np.pi, most + 2.0 * np.pi, most)
+            bent = most - np.arccos(np.clip(room / np.maximum(np.hypot(a, b), 1e-9), -1.0, 1.0))
+            bent = np.where(low & (a < room), np.clip(bent, 0.0, _BENT_BACK), 0.0)
+            bent = smoothed(bent, _EVEN_S * self.rate)
+            self.chain.turn(hand, multiply(quaternion_from_axis_angle(across, bent), turn))
 
     def on_each_other(self) -> list[_Wish]:
         """Hands that meet: as far apart as theirs, for their size, around the middle between the two."""
@@ -220,6 +248,7 @@ def meet_hands(
         own = [wish for wish in wishes if wish.side == side]
         if own:
             hands.reach(side, own, options.reach)
+    hands.lay_down()
     touches = []
     for wish in wishes:
         apart = np.linalg.norm(hands.mine(wish.side) - wish.where, axis=1)
