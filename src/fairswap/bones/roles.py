@@ -110,8 +110,8 @@ class RoleMap:
         return sorted(self.bones, key=role_order)
 
     def hand(self, side: str) -> list[str]:
-        """The roles of a hand and its fingers that are there."""
-        return [role for role in self.bones if part_of(role) == "hands" and side_of(role) == side]
+        """The roles of a hand and its fingers that are there, the hand first."""
+        return [role for role in self.roles() if part_of(role) == "hands" and side_of(role) == side]
 
     def missing(self, wanted: Iterable[str] = MUST_HAVE) -> list[str]:
         """The roles of ``wanted`` that no bone fills."""
