@@ -24,7 +24,7 @@ from fairswap.measure.differences import (
 )
 from fairswap.measure.intersection import LimbInside, arms_crowded, limbs_inside, seconds_inside
 from fairswap.measure.lead_in import lead_in_frames
-from fairswap.measure.palms import bare_hands, over_floor
+from fairswap.measure.palms import bare_hands, palm_is_low
 from fairswap.measure.touches import touching
 from fairswap.measure.verdict import (
     NEARLY,
@@ -227,7 +227,7 @@ def compare_motions(
         crowded = [nearness(when, _REACHES_S * rate)[lead_in:] for when in arms_crowded(pair[1], poses)]
         both_touch = np.maximum(both_touch, crowded)
     inside = limbs_inside(pair, (source.clip.poses, poses), rate, lead_in)
-    laid = {f"hand_{side}": over_floor(pair[1], side, ChainWorld(poses))[lead_in:]
+    laid = {f"hand_{side}": palm_is_low(pair[1], side, ChainWorld(poses))[lead_in:]
             for side in bare_hands(pair[0], ChainWorld(source.clip.poses))}  # fmt: skip
     tracks = Tracks(pair, len(times), contacts, both_touch, rate, travel_factor, laid)
     for start, stop, first, last in blocks(lead_in, source.clip.frames):

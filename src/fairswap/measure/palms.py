@@ -58,7 +58,7 @@ def bare_hands(rigged: RiggedFigure, chain: ChainWorld) -> list[str]:
     return found
 
 
-def over_floor(rigged: RiggedFigure, side: str, chain: ChainWorld) -> np.ndarray:
+def palm_is_low(rigged: RiggedFigure, side: str, chain: ChainWorld) -> np.ndarray:
     """In which frames a palm is less than a hand over the floor, where fingers reach it."""
     palm = palms_of(rigged)[side]
     return np.asarray(palm.track(chain)[:, 1] - rigged.floor_m < palm.length)

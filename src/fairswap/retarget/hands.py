@@ -16,7 +16,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES
 from fairswap.errors import UsageError
 from fairswap.measure.contacts import Floor
-from fairswap.measure.palms import Palm, bare_hands, over_floor, palms_of
+from fairswap.measure.palms import Palm, bare_hands, palm_is_low, palms_of
 from fairswap.measure.surface import touchable_by
 from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
@@ -125,7 +125,7 @@ class _Hands:
         known = self.target
         for side in bare_hands(self.source, self.source_chain):
             hand, *fingers = [known.roles.bones[role] for role in known.roles.hand(side)]
-            low = over_floor(known, side, self.chain)
+            low = palm_is_low(known, side, self.chain)
             if not (fingers and low.any()):
                 continue
             rests = known.reference_world.positions[0]
