@@ -98,12 +98,8 @@ class _Hands:
         """How high the target's palm should be: as high over the floor as theirs, for its size, and no lower than
         keeps the fingers that both have out of it; and that least height alone, ``(frames,)`` each."""
         both = [role for role in self.source.roles.hand(side) if role in self.target.roles.bones]
-        lowest, theirs = (
-            np.min([at[:, 1] - floor.height(at) for at in (chain.position(rigged.roles.bones[role]) for role in both)],
-                   axis=0)
-            for rigged, chain, floor in (
-                (self.target, self.chain, Floor(self.target.floor_m)), (self.source, self.source_chain, self.floor))
-        )  # fmt: skip
+        lowest = _lowest(self.target, self.chain, Floor(self.target.floor_m), both)
+        theirs = _lowest(self.source, self.source_chain, self.floor, both)
         least = self.mine(side)[:, 1] - lowest + np.minimum(self.ratio(side) * theirs, 0.0)
         return np.maximum(self.target.floor_m + self.ratio(side) * self.heights[side], least), least
 
@@ -270,6 +266,12 @@ def push_hand(target: RiggedFigure, side: str, chain: ChainWorld, push: Floats) 
     chain.turn(upper, rotations[0])
     chain.turn(lower, rotations[1])
     chain.turn(hand, turn)
+
+
+def _lowest(rigged: RiggedFigure, chain: ChainWorld, floor: Floor, roles: list[str]) -> Floats:
+    """How high the lowest of the joints with these roles is over the floor, metres ``(frames,)``."""
+    places = [chain.position(rigged.roles.bones[role]) for role in roles]
+    return np.asarray(np.min([place[:, 1] - floor.height(place) for place in places], axis=0))
 
 
 def _within_reach(limb: Limb, goal: Floats) -> Floats:
