@@ -189,7 +189,7 @@ def damaged(body, how):
         "double walls",
     ],
 )
-@pytest.mark.long(but=1)
+@pytest.mark.long
 def test_broken_meshes_are_rigged_all_the_same(plain, how, tmp_path):
     made = fairswap.rig(write_obj(tmp_path / "broken.obj", [("body", *damaged(plain, how))]))
     assert np.mean(list(off_by(plain, made).values())) < 3.0

@@ -107,7 +107,7 @@ def test_looks_colours_and_bones_alone_are_kept(suffix):
 
 
 @pytest.mark.parametrize("who", TROUPE)
-@pytest.mark.long(but=1)
+@pytest.mark.long
 def test_a_chain_through_all_formats_changes_nothing(who):
     one, clip = figure(who), act("clap", who)
     other, clips = one, [clip]

@@ -247,7 +247,7 @@ CHANGES = {
 }
 
 
-SLOW = "few/Pip.glb", "bones.glb"
+SLOW = "few/Pip.glb", "small/Pip.glb", "bones.glb", "t.glb", "again.usda"
 
 
 @pytest.mark.parametrize("made", [pytest.param(name, marks=pytest.mark.long) if name in SLOW else name
