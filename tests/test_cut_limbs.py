@@ -8,6 +8,7 @@ import numpy as np
 import pytest
 
 import fairswap
+from fairswap.measure.capsules import capsules_of
 from fairswap.measure.comparison import Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import lowest_and_speed
@@ -132,6 +133,14 @@ def test_the_first_piece_has_the_elbow_on_broad_shoulders_too(short):
     roles = fairswap.bones.roles_of(fairswap.Figure("broad", replace(skeleton, rest_translations=steps))).bones
     assert names[roles["lower_arm_left"]] == "forearm.L.01"
     assert names[roles["lower_leg_right"]] == "shin.R.01"
+
+
+def test_a_limb_cut_in_two_is_as_long_and_as_thick_as_a_whole_one():
+    whole, pieces = (capsules_of(rigged(body)) for body in (figure("Juniper"), cut_figure()))
+    for role, limb in whole.items():
+        lengths = [np.linalg.norm(one.end - one.start) for one in (limb, pieces[role])]
+        assert lengths[1] == pytest.approx(lengths[0], rel=1e-4)
+        np.testing.assert_allclose(pieces[role].radii, limb.radii, rtol=0.05)
 
 
 def test_a_motion_goes_onto_limbs_cut_in_two_as_onto_whole_ones():

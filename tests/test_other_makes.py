@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 
 import fairswap
+from fairswap.bones.rig import Rig
 from fairswap.measure.capsules import capsules_of
 from fairswap.measure.comparison import Motion, compare_motions
 from fairswap.measure.palms import palms_of
@@ -74,6 +75,42 @@ def test_arms_are_twins_though_one_holds_a_thing_or_lacks_the_ends_of_its_finger
     assert not {"shotgun", "handle", "mainbody", "barrel"} & set(held.values())
 
 
+def branches(*rows):
+    """A rig of one bone and branches from it, each of bones so long; a row may fork after its first or third bone."""
+    names, parents, steps = ["hips"], [-1], [[0.0, 0.0, 0.0]]
+    tops = []
+    for number, (lengths, fork) in enumerate(rows):
+        last = 0
+        for at, length in enumerate(lengths):
+            names.append(f"b{number} {at}")
+            parents.append(last)
+            steps.append([0.2 * number, 0.0, 0.0] if at == 0 else [0.0, -length, 0.0])
+            last = len(names) - 1
+            if at == 0:
+                tops.append(last)
+            if at == fork:
+                for aside in range(2):
+                    for _ in range(2):
+                        names.append(f"x{len(names)}")
+                        parents.append(last if _ == 0 else len(names) - 2)
+                        steps.append([0.01 * (aside + 1), -0.02, 0.01])
+    turns = np.tile([0.0, 0.0, 0.0, 1.0], (len(names), 1))
+    rig = Rig(fairswap.Figure("made", Skeleton(tuple(names), np.array(parents), turns, np.array(steps))))
+    return [rig.twins(tops[0], other) for other in tops[1:]]
+
+
+def test_limbs_are_twins_as_far_as_the_hand_and_a_tail_is_no_twin_of_a_leg():
+    leg = [0.1, 0.4, 0.4, 0.1]
+    same, ends, tail = branches((leg, None), (leg, None), ([*leg, 0.02, 0.02], None), ([*leg, 0.4, 0.4], None))
+    assert same == 1.0
+    assert ends > 0.3
+    assert tail < 0.02
+    # Beyond a hand, of three bones or more, nothing is held against; a branch that forks at once is a whole.
+    holds, whole = branches((leg, 3), ([*leg, 0.4, 0.4], 3), ([0.1, 0.4, 0.1, 0.3], 0))
+    assert holds > 0.5
+    assert whole < 0.02
+
+
 @pytest.mark.parametrize("collar", [0.5, 1.0, 1.8])
 def test_an_arm_called_alike_three_times_has_its_shoulder_first(collar):
     words = {f"{part}_{side}": f"{side[0]} arm{number}" for side in SIDES
@@ -88,17 +125,18 @@ def test_an_arm_called_alike_three_times_has_its_shoulder_first(collar):
     assert {role: found.get(role) for role in words} == words
 
 
-def test_fingers_that_are_counted_are_counted_from_the_thumb():
-    """Two fingers a hand, of one length: only their numbers tell the thumb."""
+@pytest.mark.parametrize(("word", "first"), [("finger", 0), ("n", 1)])
+def test_fingers_that_are_counted_are_counted_from_the_thumb(word, first):
+    """Two fingers, the first a little longer: its number tells that it is the thumb, if it is called a finger."""
     plain = in_plain_words()
     lost = [plain.names.index(f"{finger} {part} {side}") for side in SIDES
             for finger, part in (("index", "proximal"), ("ring", "proximal"), ("little", "proximal"))]  # fmt: skip
     names = dict(zip(plain.names, plain.names, strict=True))
     for side in SIDES:
         for part in ("metacarpal", "proximal", "distal"):
-            names[f"thumb {part} {side}"] = f"{side} finger 0"
+            names[f"thumb {part} {side}"] = f"{side} {word} 0"
         for part in ("proximal", "intermediate", "distal"):
-            names[f"middle {part} {side}"] = f"{side} finger 1"
+            names[f"middle {part} {side}"] = f"{side} {word} 1"
     skeleton = without(plain, lost)
     steps = skeleton.rest_translations.copy()
     for side in SIDES:
@@ -109,8 +147,8 @@ def test_fingers_that_are_counted_are_counted_from_the_thumb():
     counted = replace(skeleton, rest_translations=steps, names=tuple(names[name] for name in skeleton.names))
     found = fairswap.bones.roles_of(fairswap.Figure("counted", counted)).bones
     for side in SIDES:
-        assert counted.names[found[f"thumb_proximal_{side}"]] == f"{side} finger 0"
-        assert counted.names[found[f"middle_proximal_{side}"]] == f"{side} finger 1"
+        assert counted.names[found[f"thumb_proximal_{side}"]] == f"{side} {word} {first}"
+        assert counted.names[found[f"middle_proximal_{side}"]] == f"{side} {word} {1 - first}"
 
 
 def hung(performer, name, limb, holder, called):
@@ -167,6 +205,12 @@ def test_arms_may_hang_on_the_neck_and_legs_on_the_spine(made):
     usual = swap_between(OSRIC, figure("Pip"), motion=act("turn-and-bow", "Osric"))
     before = usual.convert(act("turn-and-bow", "Osric"), FREE)
     assert np.degrees(angle_between(onto.world().rotations, before.world().rotations)).max() < 0.5
+
+
+def test_what_is_above_a_spine_that_the_legs_hang_on_is_the_hips_only_if_it_is_called_so():
+    body, clip = hung("Osric", "turn-and-bow", "upper_leg", "spine_1", {"hips": "master", "spine_1": "spine"})
+    roles = fairswap.bones.roles_of(body, clip=clip).bones
+    assert (roles["hips"], roles["spine_1"]) == (ROLES["spine_1"], ROLES["spine_2"])
 
 
 @pytest.mark.parametrize(
