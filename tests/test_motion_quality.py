@@ -60,8 +60,8 @@ def test_planted_feet_keep_knees_and_add_no_jerk(name, target):
         bones = [figure_.roles.bones[f"{part}_{side}"] for part in ("foot", "lower_leg") for side in ("left", "right")]
         paths = clip.world().positions[:, bones] / figure_.reference.leg_m
         jerk.append(np.sqrt(np.mean(np.diff(paths, 3, axis=0) ** 2)))
-    # 2.3 once, and more: of the legs alone. Of what hardly moves, a twentieth of a millimetre is none.
-    assert jerk[1] < 1.75 * jerk[0] + 5e-5
+    # 2.3 once, and more: of the legs alone. What hardly moves has hardly any.
+    assert jerk[1] < 1.75 * jerk[0] + 1e-5
 
 
 def test_what_is_told_of_jerk_counts_long_arms_as_arms():
@@ -453,7 +453,7 @@ def test_a_hand_on_the_other_arm_is_on_it(target):
     chain = ChainWorld(made.clip.poses)
     place = palms_of(pair.target)["right"].track(chain)
     height, _, distance = arms_of(pair.target)["left"][1].coordinates(place, chain)
-    np.testing.assert_allclose(height, 0.6, atol=0.12)
+    np.testing.assert_allclose(height, 0.6, atol=0.1)
     off = max(touch.off_m for touch in made.touches)
-    assert off < (0.01 if target == "Pip" else 0.065)  # Osric's arms are too short for his shoulders: told
+    assert off < (0.01 if target == "Pip" else 0.06)  # Osric's arms are too short for his shoulders: told
     assert np.abs(distance).max() < 0.03 + off
