@@ -232,7 +232,7 @@ def clips() -> list[tuple[str, float, float, bool]]:
                     reach += 1
                 key = reach
 
-    ours, slerps = best(lambda: at_rate(take, Fraction(60)), with_slerp)
+    ours, slerps = best(lambda: at_rate(take, Fraction(60)), with_slerp, rounds=3)
     thinning, loop = best(lambda: keys_within(tracks, np.full(len(tracks), budget), rotation=True), greedy, rounds=1)
     return [
         ("resampling 24 to 60: times as fast as SciPy Slerp, bone by bone", slerps / ours, 21.0, True),
@@ -283,7 +283,7 @@ def commands() -> list[tuple[str, float, float, bool]]:
             start(*fair, "inspect", motion),
             start(*fair, "convert", motion, "--onto", figure, *plain),
             start(*fair, "convert", motion, "--onto", figure, *plain[4:]),
-            rounds=9,
+            rounds=5,
         )
     return [
         ("--help: times the time of an empty Python", helping / empty, 6.0, False),
