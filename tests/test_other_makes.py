@@ -522,3 +522,18 @@ def test_a_hand_that_a_skeleton_without_fingers_holds_to_the_floor_is_laid_down(
         angle_between(*(clip.world().rotations[:, ROLES[f"hand_{side}"]] for clip in clips)) for side in SIDES
     )
     assert np.degrees(left).max() < 1.0 < 20.0 < np.degrees(right).min()
+
+
+def test_how_a_hand_is_held_counts_where_it_is_high_whatever_the_source_shows():
+    scores = {}
+    for height in (0.03, 0.5):
+        bare, down, high, _ = wrists_at(height)
+        edit, hand = high.poses.edit(), ROLES["hand_left"]
+        bend = np.tile(about(Z, 60.0), (high.frames, 1))
+        edit.turn(hand, multiply(bend, high.poses.rotations[:, hand]).T)
+        told = compare_motions(Motion(rigged(bare), down), Motion(rigged(OSRIC), high.with_poses(edit.poses())))
+        (row,) = (row for row in told.roles if row.role == "hand_left")
+        assert row.mean_degrees > 50.0
+        scores[height] = row.rms_degrees
+    assert scores[0.03] == 0.0
+    assert scores[0.5] > 50.0
