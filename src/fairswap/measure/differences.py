@@ -40,7 +40,8 @@ class RoleDifference:
 
     ``turn_…`` is how differently the bone has turned, twist about its own length included; ``rms`` the root of the
     mean of squares over time, in which what is far off for a while counts more. In it, in ``turn_worst`` and in
-    ``seen_worst`` an arm counts half while its hand touches the floor, the body or the other hand on both figures.
+    ``seen_worst`` an arm counts half while its hand touches the floor, the body or the other hand on both figures, and
+    a hand over the floor not at all where the source shows no turn of it.
     """
 
     role: str
