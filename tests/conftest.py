@@ -50,7 +50,9 @@ def fine_pictures():
         yield
 
 
-_TOGETHER = ("test_street.py", "test_dressing.py", "test_reducing.py")
+# What these make once for many tests takes longest (the full example, a figure dressed). Each worker begins with a half
+# of all tests, and later takes from the end of what the other still has: what comes first is made by one alone.
+_FIRST = ("test_street.py", "test_dressing.py", "test_reducing.py")
 
 
 def pytest_addoption(parser):
@@ -70,6 +72,7 @@ def pytest_collection_modifyitems(config, items):
 
     Of a test with many cases the first ``but`` are among the short ones.
     """
+    items.sort(key=lambda item: item.path.name not in _FIRST)
     wanted = config.getoption("--long")
     if wanted == "with":
         return
@@ -95,20 +98,3 @@ def need(tool: str, present: bool) -> None:
     if os.environ.get("CI") == "true":
         pytest.fail(f"{tool} must be there when CI=true; .ci/run installs it")
     pytest.skip(f"{tool} is not on this machine")
-
-
-@pytest.hookimpl(optionalhook=True)  # there is none where tests run in one process
-def pytest_xdist_make_scheduler(config, log):
-    """What is made once for many tests (the full example, a figure dressed) is made by one worker, and the other does
-    not wait for it.
-
-    (Marks of groups do the same by the names of tests, which the newest pytest no longer lets them change.)
-    """
-    from xdist.scheduler import LoadScopeScheduling
-
-    class StreetTogether(LoadScopeScheduling):
-        def _split_scope(self, nodeid):
-            file = nodeid.partition("::")[0].rpartition("/")[2]
-            return file if file in _TOGETHER else nodeid
-
-    return StreetTogether(config, log)
