@@ -50,9 +50,9 @@ def fine_pictures():
         yield
 
 
-# What these make once for many tests takes longest (the full example, a figure dressed). Each worker begins with a half
-# of all tests, and later takes from the end of what the other still has: what comes first is made by one alone.
-_FIRST = ("test_street.py", "test_dressing.py", "test_reducing.py")
+# What these make once for many tests takes longest (the full example, a figure dressed, a browser). Each worker begins
+# with a half of all tests, and later takes from the end of what the other still has: what comes first is made by one.
+_FIRST = ("test_street.py", "test_dressing.py", "test_reducing.py", "test_view.py")
 
 
 def pytest_addoption(parser):
