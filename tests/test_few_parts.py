@@ -253,6 +253,13 @@ def test_what_is_no_body_stays_refused(lacking, tmp_path):
         fairswap.RiggedFigure.of(document)
 
 
+def test_limbs_whose_names_have_other_twins_are_none(tmp_path):
+    """A catapult has six parts that lie like a body's; its left sling mirrors its right one, and no lever."""
+    names = {"Arm left": "Sling left", "Arm right": "Lever", "Leg left": "Foot left", "Leg right": "Sling right"}
+    parts = [(names.get(row[0], row[0]), *row[1:]) for row in BODIES["six"]]
+    assert blocks(parts).load(tmp_path).figure.stand_ins is None
+
+
 def test_what_bends_parts_that_are_not_there_is_told_when_it_is_written(tmp_path):
     """A correction of an elbow has nowhere to go on an arm of one piece; a motion carried over loses nothing."""
     made = converted(blocks(BODIES["six"]).load(tmp_path), "idle")

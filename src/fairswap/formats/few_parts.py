@@ -21,6 +21,7 @@ from fairswap.model.skeleton import Skeleton, WorldTransforms
 from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import Added, completed, completed_clip
 from fairswap.model.tips import skin_of_bones, tip_of
+from fairswap.model.words import other_side
 
 # What has more bones than this, or than this with skin, has those that a body needs, or is none.
 _MOST_BONES, _MOST_WITH_SKIN = 24, 16
@@ -200,8 +201,15 @@ class _Body:
             middle = 0.5 * (a.start + b.start)
             image = b.tip - 2.0 * float((b.tip - middle) @ normal) * normal
             off = float(np.linalg.norm(image - a.tip))
-            if off < _ALIKE * a.length_m and abs(a.length_m - b.length_m) < _ALIKE * a.length_m:
+            alike = off < _ALIKE * a.length_m and abs(a.length_m - b.length_m) < _ALIKE * a.length_m
+            if alike and self._may_be_called_so(a, b):
                 yield a, b
+
+    def _may_be_called_so(self, a: _Limb, b: _Limb) -> bool:
+        """Whether no name gives one of two limbs a twin that is not the other."""
+        first, second = (self.skeleton.names[limb.bones[0]] for limb in (a, b))
+        twins = other_side(first, self.skeleton.names), other_side(second, self.skeleton.names)
+        return twins in ((None, None), (second, first))
 
     def _limb(self, bone: int) -> _Limb | None:
         """The limb that begins with a bone; None if it forks, has no end, or is too short."""
