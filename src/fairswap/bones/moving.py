@@ -7,6 +7,7 @@ import numpy as np
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import conjugate, multiply, rotate, rotation_vector
+from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import WorldTransforms
 
 _FRAMES = 60
@@ -21,8 +22,7 @@ class Motion:
     """
 
     def __init__(self, clip: Clip) -> None:
-        frames = np.linspace(0, clip.frames - 1, min(_FRAMES, clip.frames))
-        poses = clip.poses.at(np.round(frames))
+        poses = clip.poses.at(frames_across(clip.frames, _FRAMES))
         self.world: WorldTransforms = poses.world()
         self.rest = clip.skeleton.rest
         turns = rotation_vector(multiply(poses.rotations, conjugate(poses.rotations[:1])))

@@ -20,6 +20,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.skinning import bound_pose
 from fairswap.model.stand_ins import completed_clip, hung_anew
@@ -101,13 +102,13 @@ class _Parts:
                     or self.moves(bone, int(above[bone])) < _HANGS * self.size
                 )
                 self.part[bone] = self.part[above[bone]] if hangs else bone
-        self.tops = np.unique(self.part[self.part >= 0]).tolist()
+        self.tops = sorted({*self.part[self.part >= 0].tolist()})
 
     @cached_property
     def shown(self) -> list[WorldTransforms]:
         """The clips, some frames of each."""
-        spans = [(clip, np.linspace(0, clip.frames - 1, _FRAMES)) for clip in self.clips if clip.frames > 1]
-        return [clip.poses.at(np.unique(frames.round())).world() for clip, frames in spans]
+        moving = [clip for clip in self.clips if clip.frames > 1]
+        return [clip.poses.at(frames_across(clip.frames, _FRAMES)).world() for clip in moving]
 
     def moves(self, bone: int, about: int) -> float:
         """How far a bone goes in the clips, seen from another one or, for -1, from the world; metres."""

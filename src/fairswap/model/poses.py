@@ -118,7 +118,7 @@ class Poses(Value):
         moved = self.translated_bones
         if len(moved) and not (moved.min() >= 0 and moved.max() < len(self.skeleton)):
             raise self.wrong("translated_bones names a bone that is not there")
-        if len(np.unique(moved)) != len(moved):
+        if len({*moved.tolist()}) != len(moved):
             raise self.wrong("translated_bones names a bone twice")
         if self.translation_tracks is None:
             object.__setattr__(self, "translation_tracks", np.empty((0, 3, self.frames)))

@@ -5,13 +5,22 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import ArrayLike
 
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, Integers
 
 
 def runs_of(mask: np.ndarray) -> list[tuple[int, int]]:
     """The runs of true frames as ``(first, one after the last)``."""
     edges = np.diff(np.concatenate([[0], mask.astype(np.int8), [0]]))
     return list(zip(np.flatnonzero(edges == 1).tolist(), np.flatnonzero(edges == -1).tolist(), strict=True))
+
+
+def frames_across(frames: int, most: int) -> Integers:
+    """At most so many of the numbers of ``frames``, evenly spread, with the first and the last.
+
+    >>> frames_across(100, 4).tolist(), frames_across(3, 4).tolist()
+    ([0, 33, 66, 99], [0, 1, 2])
+    """
+    return np.linspace(0, frames - 1, min(most, frames)).round().astype(np.intp)
 
 
 def with_hysteresis(sure: np.ndarray, still: np.ndarray) -> np.ndarray:

@@ -14,7 +14,7 @@ from fairswap.measure.verdict import word_for, worst_of
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
-from fairswap.model.signals import runs_of
+from fairswap.model.signals import frames_across, runs_of
 from fairswap.model.space import UP
 from fairswap.picture.framing import Frame, Staged, panels_of
 from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font, pen
@@ -100,7 +100,7 @@ def chosen_times(times_s: Sequence[float], clip: Clip) -> Floats:
 def telling_times(comparison: Comparison, count: int) -> Floats:
     """Times to look at: where the two differ most, and then again and again the pose least like those already taken."""
     source = comparison.source
-    frames = np.unique(np.linspace(0, source.clip.frames - 1, _CANDIDATES).round().astype(np.intp))
+    frames = frames_across(source.clip.frames, _CANDIDATES)
     bones = sorted(Staged.of(source.rigged.figure, source.clip, np.zeros(1), source.rigged).bones)
     world = source.clip.poses.at(frames).world()
     # Poses as seen by who moves: whichever way it faces, wherever it stands.

@@ -22,7 +22,7 @@ from fairswap.measure.folding import Folds
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-from fairswap.model.signals import runs_of
+from fairswap.model.signals import frames_across, runs_of
 from fairswap.picture.bones_sheet import bones_sheet
 from fairswap.picture.comparison_sheet import comparison_sheet
 from fairswap.picture.curve_panels import Curve, Panel, Strip, curves_image
@@ -171,7 +171,7 @@ def moments(head: Head, clip: Clip, title: str = "") -> bytes:
     >>> fairswap.picture.moments(fairswap.face.Head.of(line), line.clips[0])[1:4]
     b'PNG'
     """
-    frames = np.unique(np.linspace(0, clip.frames - 1, _MOMENTS).round().astype(int)).tolist()
+    frames = frames_across(clip.frames, _MOMENTS).tolist()
     rows = [(f"{number / float(clip.rate):.2f} s", number) for number in frames]
     return reel_sheet(head, clip, rows, head.drafted.frame, title or f"{clip.name} on {head.figure.name}")
 

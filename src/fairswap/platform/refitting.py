@@ -18,6 +18,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import Poses
+from fairswap.model.signals import frames_across
 from fairswap.platform.influences import pair_moments
 
 # How much the shape at rest counts against the motion; and how many frames of a clip are looked at.
@@ -41,7 +42,7 @@ def refitted(before: Motion, after: Motion) -> Figure:
 
 
 def _sampled(old: Clip, new: Clip) -> tuple[Poses, Poses]:
-    frames = np.unique(np.linspace(0, old.frames - 1, min(old.frames, _FRAMES)).round()).astype(np.intp)
+    frames = frames_across(old.frames, _FRAMES)
     return old.poses.picked(frames), new.poses.picked(frames)
 
 

@@ -26,6 +26,7 @@ from fairswap.model.rotation import (
     quaternion_from_matrix,
     rotate,
 )
+from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
 from fairswap.model.skinning import bound_pose
 from fairswap.model.space import UP
@@ -143,7 +144,7 @@ def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
     if bound is not None:
         return replace(bound, said=f"{bound.said}; nobody can stand in the rest pose")
     if clip is not None:
-        frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
+        frames = frames_across(clip.frames, _FRAMES)
         world = clip.poses.at(frames).world()
         bends = _bends(world, roles)
         ends = [(0, "first"), (len(frames) - 1, "last")]
@@ -284,7 +285,7 @@ def _standing_height(world: WorldTransforms, roles: RoleMap, clip: Clip | None) 
     """How high the hips are with straight legs, when the ankles are as high as they are when standing in the clip."""
     ankle = 0.0
     if clip is not None:
-        frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
+        frames = frames_across(clip.frames, _FRAMES)
         moving = clip.poses.at(frames).world()
         ankles = np.min([moving.position_tracks[roles.bones[f"foot_{side}"], 1] for side in SIDES], axis=0)
         ankle = float(np.percentile(ankles, 20))

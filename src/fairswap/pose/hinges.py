@@ -14,6 +14,7 @@ from fairswap.bones.roles import FINGERS, SIDES, RoleMap
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import conjugate, normalized, rotate
+from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import WorldTransforms
 
 # From this bend on a limb shows its axis; fingers lie less exactly.
@@ -48,7 +49,7 @@ def hinge_axes(world: WorldTransforms, roles: RoleMap, clip: Clip | None = None)
     found = _axes_shown(world.rotations[:1], world.positions[:1], roles)
     limbs = [role for role, next_role, tip, _ in hinged_limbs() if {role, next_role, tip} <= set(roles.bones)]
     if clip is not None and any(role not in found for role in limbs):
-        frames = np.unique(np.linspace(0, clip.frames - 1, _FRAMES).round())
+        frames = frames_across(clip.frames, _FRAMES)
         moving = clip.poses.at(frames).world()
         found = _axes_shown(moving.rotations, moving.positions, roles) | found
     return found

@@ -13,6 +13,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import angle_between, conjugate, quaternion_from_axis_angle, rotate
+from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import Skeleton, local_rotations
 from fairswap.model.skinning import bound_at_rest, rebound_mesh
 from fairswap.pose.base import base_pose
@@ -176,7 +177,7 @@ def skin_difference(
     """Mean and worst distance in millimetres between the vertices of both, in a few frames of each clip."""
     means, worst = [0.0], 0.0
     for old, new in zip(old_clips, new_clips, strict=True):
-        frames = np.unique(np.linspace(0, old.frames - 1, _FRAMES_MEASURED).round())
+        frames = frames_across(old.frames, _FRAMES_MEASURED)
         poses = old.poses.at(frames), new.poses.at(frames)
         worlds = [each.world() for each in poses]
         for number, (mesh, other) in enumerate(zip(before.meshes, after.meshes, strict=True)):
