@@ -19,7 +19,7 @@ Bearing = tuple[tuple[int, int, int], Floats, np.ndarray]
 # Within what time the hips keep to the legs, in how many rounds; how much rather they stay, to the left, up and ahead,
 # and how many times as much while both feet stand for some time: then a leg may rather bend than the hips go far.
 _WITHIN_S, _ROUNDS = 0.05, 3
-_STAY, _STAY_AT_REST, _AT_REST_S = np.array([0.05, 0.005, 0.05]), np.array([20.0, 1.0, 20.0]), 0.5
+_STAY, _STAY_AT_REST, _AT_REST_S = np.array([0.05, 0.005, 0.05]), np.array([10.0, 1.0, 10.0]), 0.5
 # How long the weight takes to go to a leg, and how much of it a leg in the air bears.
 _SHIFT_S, _SWINGS = 0.2, 0.05
 # A leg this straight is as good as stretched; by how much more a leg counts where its knee turns fast, at most.
