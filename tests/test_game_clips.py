@@ -19,7 +19,7 @@ from fairswap.measure.verdict import NEARLY
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import angle_between, multiply, rotate
 from fairswap.pose.base import base_pose
-from making import TROUPE, act, figure, rigged, swap_between
+from making import TROUPE, act, figure, rigged, run, swap_between
 from rewrites import rewritten
 from test_motion_quality import X, Y, Z, about, posed
 
@@ -302,3 +302,14 @@ def test_a_skirt_is_no_leg():
         assert max(own) < 0.2 * length
         assert max(capsules_of(skirted)[f"lower_leg_{side}"].radii) < 0.2 * length  # 0.3 m more, once
         assert capsules_of(skirted)[f"lower_arm_{side}"].radii == plain[f"lower_arm_{side}"].radii
+
+
+def test_of_many_notes_alike_a_few_are_told():
+    """Six clips, each on a floor of its own: the report says so of three, counts the rest, and has all with --all."""
+    clips = [replace(moved(act("idle", "Osric"), [0.0, 0.1 + 0.02 * k, 0.0]), name=f"idle {k}") for k in range(6)]
+    fairswap.save("six.glb", OSRIC, clips)
+    short, whole = (run("convert", "six.glb", "--onto", TROUPE / "juniper.glb", "-o", "made.glb", "--force", *more).stdout
+                    for more in ((), ("--all",)))  # fmt: skip
+    assert [text.count("[floor-off]") for text in (short, whole)] == [3, 6]
+    assert "and 3 more like it; --all tells them" in short
+    assert "like it" not in whole

@@ -484,6 +484,28 @@ def test_duration_and_name_survive_every_rate(rate):
     assert travel_of(made, rigged(fitted().figure, bones=FERNWAY.profile)) == "still"
 
 
+def test_of_many_clips_the_worst_are_told_and_the_rest_is_counted():
+    """Six clips that all lose something: a report fits a screen, and all is there with --all."""
+    clips = [
+        replace(act(title, "Pip"), name=title) for title in ("walk", "turn-and-bow", "lamp", "clap", "leap", "idle")
+    ]
+    fairswap.save("six.glb", figure("Pip"), clips)
+    short, whole = (run("fit", "six.glb", "--platform", "fernway", "-o", out, *more).stdout.splitlines()
+                    for out, more in (("a", ()), ("b", ("--all",))))  # fmt: skip
+    keys = [[line for line in lines if line.startswith("  clip.keys")] for lines in (short, whole)]
+    assert [len(rows) for rows in keys] == [3, 6]
+    lost = [[float(re.search(r"\(([\d.]+) mm", line)[1]) for line in rows] for rows in keys]
+    assert lost[0] == sorted(lost[1], reverse=True)[:3]
+    assert "and 3 more, none worse; --all lists them" in short[short.index(keys[0][-1]) + 1]
+    wrote = [[line for line in lines if line.startswith("  wrote")] for lines in (short, whole)]
+    assert [len(rows) for rows in wrote] == [5, 7]
+    assert "           and 2 more" in short
+    short, whole = (run("check", "six.glb", "--platform", "fernway", *more).stdout for more in ((), ("--all",)))
+    assert [text.count("  clip.keys") for text in (short, whole)] == [3, 6]
+    assert "and 3 more" in short
+    assert "more" not in whole.partition("to mend")[0]
+
+
 def test_names_are_made_to_fit_and_stay_their_own():
     rules = ClipRules(names="[a-z-]+", max_name_length=8)
     assert fitting_name("walk", rules, set()) == "walk"

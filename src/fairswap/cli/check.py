@@ -11,7 +11,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import Report, RuleRow, rule_row
-from fairswap.cli.text import table
+from fairswap.cli.text import first_of_each, table
 from fairswap.wording import counted
 
 
@@ -88,17 +88,19 @@ def _lines(report: CheckReport, whole: bool) -> Iterator[str]:
         yield from table(rows, ("file", "verdict", "broken rules"))
         return
     row = report.files[0]
-    verdict = "fits" if row.fits else "does not fit"
-    yield click.style(f"{row.file} {verdict} {report.platform}", bold=True)
+    fits = "fits" if row.fits else "does not fit"
+    yield click.style(f"{row.file} {fits} {report.platform}", bold=True)
     kept = [rule for rule in row.rules if rule.ok]
     shown = row.rules if whole else [rule for rule in row.rules if not rule.ok]
-    cells = [
-        (rule.rule, rule.place[:24], rule.allowed[:40], rule.measured[:48], "ok" if rule.ok else rule.severity)
-        for rule in shown
-    ]
+    cells: list[tuple[str, ...]] = []
+    for rule, more in first_of_each(shown, lambda rule: rule.rule, whole):
+        verdict = "ok" if rule.ok else rule.severity
+        cells.append((rule.rule, rule.place[:24], rule.allowed[:40], rule.measured[:48], verdict))
+        if more:
+            cells.append(("", f"and {more} more", "", "", ""))
     if cells:
         yield from table(cells, ("rule", "of", "allowed", "measured", "verdict"))
     if kept and not whole:
-        yield f"  {len(kept)} {'other rules are' if cells else 'rules, all'} kept; --all lists them"
+        yield f"  {len(kept)} {'other rules are' if cells else 'rules, all'} kept; --all lists everything"
     for remedy in dict.fromkeys(rule.remedy for rule in row.rules if rule.remedy):
         yield f"  to mend  {remedy}"

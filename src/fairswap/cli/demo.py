@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 import click
 
 from fairswap.cli import options
-from fairswap.cli.convert import FaceRow, face_row
+from fairswap.cli.convert_reports import FaceRow, face_row
 from fairswap.cli.fit import ProofRow, proof_row
 from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, RuleRow, comparison_row, finding_rows, rule_row

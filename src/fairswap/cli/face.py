@@ -10,7 +10,7 @@ from typing import TYPE_CHECKING
 import click
 
 from fairswap.cli import options
-from fairswap.cli.convert import FaceRow, face_row
+from fairswap.cli.convert_reports import FaceRow, face_row
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table, written_lines

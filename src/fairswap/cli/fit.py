@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
+from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -12,7 +14,7 @@ from fairswap.cli import options
 from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, RuleRow, finding_rows, rule_row
-from fairswap.cli.text import written_lines
+from fairswap.cli.text import first_of_each, written_lines
 from fairswap.platform.changes import Change
 
 if TYPE_CHECKING:
@@ -76,11 +78,12 @@ class FitReport(Report, frozen=True):
 @click.option("--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw where the skin changed.")
 @options.view
 @options.reading
+@options.show_all
 @options.writing
 def command(
     file: Path, platform: str, out: Path, bones: str | None, place: Place, without: tuple[str, ...],
     height_m: float | None, scale: float | None, triangles: int | None, atlas: bool, textures: tuple[str, ...],
-    meta: Path | None, springs: bool, picture: Path | None, reading: options.Reading, output: Output,
+    meta: Path | None, springs: bool, picture: Path | None, reading: options.Reading, show_all: bool, output: Output,
 ) -> None:  # fmt: skip
     """Make the figure of FILE and its clips fit a platform, tell every change and its cost, and check what was written.
 
@@ -91,14 +94,14 @@ def command(
 
     fit_file(file, platform, out, profile_named(bones) if bones else None, picture, reading, output, place,
              (meta, springs), (height_m, scale), (triangles, atlas),
-             textures, without)  # fmt: skip
+             textures, without, show_all)  # fmt: skip
 
 
 def fit_file(
     file: Path, platform: str, out: Path, bones: BoneProfile | None, picture: Path | None, reading: options.Reading,
     output: Output, place: Place = "keep", said: tuple[Path | None, bool] = (None, False),
     size: tuple[float | None, float | None] = (None, None), lighter: tuple[int | None, bool] = (None, False),
-    textures: tuple[str, ...] = (), without: tuple[str, ...] = (),
+    textures: tuple[str, ...] = (), without: tuple[str, ...] = (), show_all: bool = False,
 ) -> None:  # fmt: skip
     """Fit one file and report; ends with status 1 if something is left that does not fit."""
     from fairswap.figures.placing import place as placed
@@ -133,7 +136,7 @@ def fit_file(
             str(file),
             output,
         )
-    output.report(report, fit_lines)
+    output.report(report, partial(fit_lines, whole=show_all))
     if not report.fits:
         output.failed()
 
@@ -170,15 +173,21 @@ def proof_row(proof: Proof | None) -> ProofRow | None:
     return ProofRow(proof.mean_mm, proof.worst_mm, {part: PartRow(*row) for part, row in proof.parts.items()})
 
 
-def fit_lines(report: FitReport) -> Iterator[str]:
-    """A fitting for people."""
+def fit_lines(report: FitReport, whole: bool = True) -> Iterator[str]:
+    """A fitting for people; unless the ``whole`` list is wanted, a few changes by each rule."""
+    rules = [change.rule for change in report.changes]
     verdict = "fits" if report.fits else "does not fit yet"
     yield click.style(f"{report.file} for {report.platform}: {verdict}", bold=True)
     if report.copied:
         yield "  it fitted already and was copied as it is"
-    for change in report.changes:
+    # Of many that cost something those that cost most.
+    dearest = sorted(report.changes, key=lambda change: -_first_number(change.cost))
+    dearest.sort(key=lambda change: rules.index(change.rule))
+    for change, more in first_of_each(dearest, lambda change: change.rule, whole):
         cost = f"  ({change.cost})" if change.cost else ""
         yield f"  {change.rule:26} {change.what}{cost}"
+        if more:
+            yield f"  {'':26} and {more} more, none worse; --all lists them"
     for proof, words in ((report.proof, "in its own clips"), (report.reel_proof, "through every joint")):
         if proof is not None:
             yield f"  the skin {words}: {proof.mean_mm:.2f} mm off on average, {proof.worst_mm:.1f} mm at worst"
@@ -187,7 +196,14 @@ def fit_lines(report: FitReport) -> Iterator[str]:
         off = [f"{part} {row.mean_mm:.2f}" for part, row in parts if row.mean_mm > 0.005]
         if off:
             yield f"           {', '.join(off)}"
-    for row in report.left:
+    for row, more in first_of_each(report.left, lambda row: row.rule, whole):
         word = click.style("left", fg="red")
         yield f"  {word}     {row.rule} of {row.place}: {row.measured}, allowed is {row.allowed}"
-    yield from written_lines(report.written, sizes=True)
+        if more:
+            yield f"           and of {more} more; --all lists them"
+    yield from written_lines(report.written, sizes=True, whole=whole)
+
+
+def _first_number(text: str) -> float:
+    found = re.search(r"\d+(\.\d+)?", text)
+    return float(found[0]) if found else 0.0

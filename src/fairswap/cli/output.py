@@ -132,14 +132,14 @@ def _with_findings(report: Any, lines: Callable[[Any], Iterable[str]]) -> Iterat
     from fairswap.cli.text import finding_lines
 
     findings = tuple(dict.fromkeys(getattr(report, "findings", ())))
-    asked = click.get_current_context().info_name == "inspect"
-    warnings = list(finding_lines(row for row in findings if row.severity != "note"))
+    context = click.get_current_context()
+    asked, whole = context.info_name == "inspect", bool(context.params.get("show_all", True))
+    warnings = list(finding_lines((row for row in findings if row.severity != "note"), whole))
     body = list(lines(report))
     titles = 1 if body and not body[0].startswith(" ") else 0
     yield from (*body[:titles], *warnings, *body[titles:])
-    yield from finding_lines(
-        row for row in findings if row.severity == "note" and (asked or row.code not in _TOLD_BY_INSPECT)
-    )
+    notes = (row for row in findings if row.severity == "note" and (asked or row.code not in _TOLD_BY_INSPECT))
+    yield from finding_lines(notes, whole)
 
 
 def note(kind: str, path: str | Path) -> None:

@@ -9,7 +9,7 @@ from typing import Any
 REPORTS = {
     "demo": "demo:DemoReport",
     "inspect": "inspect:InspectReport",
-    "convert": "convert:ConvertReport",
+    "convert": "convert_reports:ConvertReport",
     "compare": "compare:CompareReport",
     "view": "view:ViewReport",
     "draw": "draw:DrawReport",

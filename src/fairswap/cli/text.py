@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 import textwrap
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 import click
 
@@ -16,9 +16,13 @@ if TYPE_CHECKING:
     from fairswap.cli.reports import ComparisonRow, CutRow, FindingRow
     from fairswap.pose.measuring import PartVerdict
 
+Row = TypeVar("Row")
+
 _WIDTH = 110  # of reports, so that they stay readable in any window
 # Limbs that go into each other by less than this, beyond what the source's do, are not worth a line.
 _TOLD_CM = 1.0
+# So many rows of a kind, and files, are told; of more the rest is counted.
+_FEW_ROWS, _FEW_FILES = 3, 5
 _COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
 
 
@@ -33,13 +37,13 @@ def table(rows: Sequence[Sequence[str]], heads: Sequence[str], indent: str = "  
         yield click.style(line, bold=True) if number == 0 else line
 
 
-def finding_lines(findings: Iterable[FindingRow]) -> Iterator[str]:
+def finding_lines(findings: Iterable[FindingRow], whole: bool = True) -> Iterator[str]:
     """Findings: severity, place, message, what to do, and the code under which docs/findings.md has more; what is the
-    same of several places is said once."""
+    same of several places is said once. Unless the ``whole`` list is wanted, of many of a kind a few."""
     alike: dict[tuple[str, ...], list[FindingRow]] = {}
     for row in findings:
         alike.setdefault((row.code, row.severity, row.message, row.remedy), []).append(row)
-    for rows in alike.values():
+    for rows, untold in first_of_each(alike.values(), lambda rows: rows[0].code, whole):
         finding = rows[0]
         word = click.style(f"{finding.severity:8}", fg=_COLORS[finding.severity])
         said = f"{listed((row.place for row in rows), 4)}: {finding.message}"
@@ -49,12 +53,29 @@ def finding_lines(findings: Iterable[FindingRow]) -> Iterator[str]:
         first, *more = textwrap.wrap(said, _WIDTH - 11, break_long_words=False, break_on_hyphens=False)
         yield f"  {word} {first}"
         yield from (" " * 11 + line for line in more)
+        if untold:
+            yield f"{'':11}and {untold} more like it; --all tells them"
 
 
-def written_lines(paths: Iterable[str], sizes: bool = False) -> Iterator[str]:
-    """The files that were written, on request with their sizes."""
-    for path in paths:
+def written_lines(paths: Sequence[str], sizes: bool = False, whole: bool = True) -> Iterator[str]:
+    """The files that were written, on request with their sizes; unless the ``whole`` list is wanted, of many a few."""
+    shown = paths if whole or len(paths) <= _FEW_FILES + 1 else paths[:_FEW_FILES]
+    for path in shown:
         yield f"  wrote    {path}" + (_size(Path(path)) if sizes else "")
+    if len(paths) > len(shown):
+        yield f"           and {len(paths) - len(shown)} more"
+
+
+def first_of_each(rows: Iterable[Row], kind: Callable[[Row], str], whole: bool) -> Iterator[tuple[Row, int]]:
+    """Rows by their kind, each with how many more of it follow untold: none, if the ``whole`` list is wanted."""
+    kinds: dict[str, list[Row]] = {}
+    for row in rows:
+        kinds.setdefault(kind(row), []).append(row)
+    for alike in kinds.values():
+        shown = alike if whole or len(alike) <= _FEW_ROWS + 1 else alike[:_FEW_ROWS]
+        for row in shown[:-1]:
+            yield row, 0
+        yield shown[-1], len(alike) - len(shown)
 
 
 def _size(path: Path) -> str:
