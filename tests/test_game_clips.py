@@ -305,11 +305,11 @@ def test_a_skirt_is_no_leg():
 
 
 def test_of_many_notes_alike_a_few_are_told():
-    """Six clips, each on a floor of its own: the report says so of three, counts the rest, and has all with --all."""
+    """Six clips, each on a floor of its own: the report says so of three and counts the rest, but for --all."""
     clips = [replace(moved(act("idle", "Osric"), [0.0, 0.1 + 0.02 * k, 0.0]), name=f"idle {k}") for k in range(6)]
     fairswap.save("six.glb", OSRIC, clips)
-    short, whole = (run("convert", "six.glb", "--onto", TROUPE / "juniper.glb", "-o", "made.glb", "--force", *more).stdout
-                    for more in ((), ("--all",)))  # fmt: skip
+    words = ("convert", "six.glb", "--onto", TROUPE / "juniper.glb", "-o", "made.glb", "--force")
+    short, whole = run(*words).stdout, run(*words, "--all").stdout
     assert [text.count("[floor-off]") for text in (short, whole)] == [3, 6]
     assert "and 3 more like it; --all tells them" in short
     assert "like it" not in whole

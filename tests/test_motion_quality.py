@@ -412,6 +412,74 @@ def test_arms_raised_beside_a_large_head_are_lowered_not_raised_into_it(degrees)
     assert all(after[key].max() < max(before[key].max(), 0.0) + 0.004 for key in before)
 
 
+def with_legs(one, factor):
+    """The figure with the skin of its legs so many times as far from their bones."""
+    known = rigged(one)
+    meshes = []
+    for mesh, rest in zip(one.meshes, one.rest_vertices, strict=True):
+        thick = rest.copy()
+        for side in ("left", "right"):
+            upper, lower, foot = (known.roles.bones[f"{part}_{side}"] for part in ("upper_leg", "lower_leg", "foot"))
+            hip, ankle = one.skeleton.rest.positions[0, [upper, foot]]
+            down = ankle - hip
+            line = hip + np.clip((rest - hip) @ down / (down @ down), 0.0, 1.0)[:, None] * down
+            share = np.where(np.isin(mesh.joints, [upper, lower]), mesh.weights, 0.0).sum(axis=1)[:, None]
+            thick += share * (factor - 1.0) * (rest - line)
+        meshes.append(replace(mesh, vertices=thick, bind_matrices=inverse_rest_matrices(one.skeleton)))
+    return replace(one, meshes=tuple(meshes), source=None)
+
+
+@pytest.mark.parametrize(("target", "degrees"), [("Pip", 8.0), ("Osric", 5.0), ("Osric", 8.0)])
+def test_a_leg_that_steps_aside_is_back_before_its_foot_stands(target, degrees):
+    """Thin legs that walk a narrow line, on thicker ones: they pass each other, and no standing foot slides for it."""
+    thin = with_legs(figure("Juniper"), 0.3)
+    narrow = {"upper_leg_left": about(Z, -degrees), "upper_leg_right": about(Z, degrees)}
+    walk = with_turns(rigged(thin), act("walk", "Juniper"), narrow)
+    pair = swap_between(thin, figure(target), motion=walk)
+    before, after = (
+        compare_motions(Motion(pair.source, walk), Motion(pair.target, pair.retarget(walk, options).clip))
+        for options in (fairswap.MotionOptions(), fairswap.MotionOptions(clear=True))
+    )
+    deep = [max((row.beyond_cm for row in proof.inside if "leg" in row.into), default=0.0) for proof in (before, after)]
+    assert deep[0] > 2.0
+    assert deep[1] < 0.2
+    assert after.result_footing.skate_cm_s < before.result_footing.skate_cm_s + 0.1  # 6 to 22 cm/s once
+    assert after.likeness > before.likeness + 4.0
+
+
+@pytest.mark.parametrize("bent", [20.0, 60.0])
+def test_arms_in_thick_thighs_leave_them_and_legs_stay(bent):
+    known, legs = rigged(figure("Juniper")), (("left", 1.0), ("right", -1.0))
+    turns = {}
+    for side, sign in legs:
+        turns |= {f"upper_leg_{side}": about(X, -bent), f"lower_leg_{side}": about(X, 2.0 * bent)}
+        turns |= {f"upper_arm_{side}": about(Z, -94.0 * sign), f"lower_arm_{side}": about(Y, -20.0 * sign)}
+    clip = posed("Juniper", turns, 0.5 * float(known.reference.hips[1]), breathing_m=0.0)
+    pair = swap_between(with_legs(figure("Juniper"), 0.3), with_legs(figure("Osric"), 1.8), motion=clip)
+    plain, cleared = (
+        pair.retarget(clip, fairswap.MotionOptions(clear=asked, feet="free", hands="free")).clip.poses
+        for asked in (False, True)
+    )
+    before, after = (depths(pair.target, ChainWorld(poses)) for poses in (plain, cleared))
+    for side, _ in legs:
+        pair_of_limbs = f"lower_arm_{side}", f"upper_leg_{side}"
+        assert before[pair_of_limbs].max() > 0.04
+        assert after[pair_of_limbs].max() < 0.01
+        moved = np.abs(plain.world().positions - cleared.world().positions)
+        assert moved[:, [pair.target.roles.bones[f"{part}_{side}"] for part in ("lower_leg", "foot")]].max() < 1e-9
+
+
+def test_of_many_clips_the_report_says_in_how_many_limbs_are_in_each_other():
+    known, idle = rigged(figure("Juniper")), act("idle", "Juniper")
+    narrow = {"upper_leg_left": about(Z, -9.0), "upper_leg_right": about(Z, 9.0)}
+    bad = [replace(with_turns(known, idle, narrow), name=f"narrow {k}") for k in range(2)]
+    thin = with_legs(figure("Juniper"), 0.3)
+    fairswap.save("four.glb", thin, [*bad, replace(idle, name="a"), replace(idle, name="b")])
+    words = ("convert", "four.glb", "--onto", TROUPE / "osric.glb", "--feet", "free", "-o", "made.glb", "--force")
+    assert "in 2 clips limbs go into the body or each other: --clear keeps them apart" in run(*words).stdout
+    assert "limbs go into" not in run(*words[:2], "--clip", "a", *words[2:]).stdout
+
+
 def test_a_joint_that_pops_out_of_its_place_is_told():
     clip = act("walk", "Juniper")
     known = rigged(figure("Juniper"))

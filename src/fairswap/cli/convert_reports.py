@@ -11,6 +11,7 @@ import msgspec
 from fairswap.cli.fit import FitReport, fit_lines
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, comparison_row
 from fairswap.cli.text import (
+    TOLD_CM,
     contact_line,
     footing_line,
     inside_lines,
@@ -184,6 +185,9 @@ def _short_lines(clips: Sequence[ClipRow]) -> Iterator[str]:
         why = f"{worst.part}: {worst.because} ({worst.value:.3g} {worst.unit})" if round(worst.score) < 100 else ""
         rows.append((clip.clip, f"{clip.likeness:.0f}", word_for(clip.likeness), why))
     yield from table(rows, ("clip", "of 100", "", "worst part"))
+    deep = sum(bool(clip.inside) and clip.inside[0].beyond_cm > TOLD_CM for clip in clips)
+    if deep:
+        yield f"  in {counted(deep, 'clip')} limbs go into the body or each other: --clear keeps them apart"
     yield "  --all tells more of each clip"
 
 

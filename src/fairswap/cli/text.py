@@ -20,7 +20,7 @@ Row = TypeVar("Row")
 
 _WIDTH = 110  # of reports, so that they stay readable in any window
 # Limbs that go into each other by less than this, beyond what the source's do, are not worth a line.
-_TOLD_CM = 1.0
+TOLD_CM = 1.0
 # So many rows of a kind, and files, are told; of more the rest is counted.
 _FEW_ROWS, _FEW_FILES = 3, 5
 _COLORS = {"problem": "red", "warning": "yellow", "note": "cyan"}
@@ -108,14 +108,14 @@ def footing_line(row: ComparisonRow) -> str:
 def inside_lines(row: ComparisonRow) -> Iterator[str]:
     """A line for limbs of the result in each other, hands inside the own body, and coats below the floor."""
     worst = next(iter(row.inside), None)
-    if worst is not None and worst.beyond_cm > _TOLD_CM:
+    if worst is not None and worst.beyond_cm > TOLD_CM:
         into = worst.into if "_" in worst.into else f"the {worst.into}"
         yield (
             f"{worst.limb} goes {worst.deepest_cm:.1f} cm into {into} at {worst.at_s:.2f} s, in all "
             f"{worst.seconds:.1f} s (source {worst.source_deepest_cm:.1f} cm, {worst.source_seconds:.1f} s); "
             "--clear keeps limbs apart"
         )
-    if row.garment_below is not None and row.garment_below[1] > _TOLD_CM:
+    if row.garment_below is not None and row.garment_below[1] > TOLD_CM:
         name, below_cm = row.garment_below
         yield f"{name} goes {below_cm:.1f} cm below the floor; --sway keeps extra bones above it"
     source, result = row.inside_body_s

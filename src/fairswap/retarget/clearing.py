@@ -49,13 +49,18 @@ def clear_limbs(
     _push_palms_out(target, chain, rate)
     legs = target.reference.leg_m / source.reference.leg_m
     allowed = {pair: np.maximum(legs * deep, 0.0) for pair, deep in depths(source, source_chain).items()}
+    # How deep all is costs most: it is worked out anew only after something has moved.
+    found = depths(target, chain)
     for _ in range(_ROUNDS):
         for kind in _LIMBS:
             for side in SIDES:
-                _swivel_away(target, kind, side, allowed, chain, rate)
+                if _swivel_away(target, kind, side, found, allowed, chain, rate):
+                    found = depths(target, chain)
     for side in SIDES:
-        _hold_off(target, side, allowed, chain, rate)
-        _step_aside(target, side, allowed, contacts.standing(side), chain, rate)
+        if _hold_off(target, side, found, allowed, chain, rate):
+            found = depths(target, chain)
+        if _step_aside(target, side, found, allowed, contacts.standing(side), chain, rate):
+            found = depths(target, chain)
     _push_palms_out(target, chain, rate)
 
 
@@ -75,14 +80,17 @@ def _push_palms_out(target: RiggedFigure, chain: ChainWorld, rate: float) -> Non
 
 
 def _too_deep(found: Depths, allowed: Depths, kind: str, side: str) -> Floats:
-    """How much deeper than allowed a limb is in anything, ``(frames,)``."""
-    mine = [f"{part}_{side}" for part in _LIMBS[kind][:2]]
-    rows = [np.maximum(deep - allowed[pair], 0.0) for pair, deep in found.items() if set(pair) & set(mine)]
-    return np.asarray(np.max(rows, axis=0))
+    """How much deeper than allowed a limb is in anything, ``(frames,)``; an arm in a leg is the arm's to leave."""
+    mine = {f"{part}_{side}" for part in _LIMBS[kind][:2]}
+    own = [pair for pair in found if mine & {*pair} and not (kind == "leg" and any("arm" in part for part in pair))]
+    return np.asarray(np.max([np.maximum(found[pair] - allowed[pair], 0.0) for pair in own], axis=0))
 
 
-def _swivel_away(target: RiggedFigure, kind: str, side: str, allowed: Depths, chain: ChainWorld, rate: float) -> None:
-    """Turn elbow or knee about the line from the limb's root to its end, the way on which it comes free sooner."""
+def _swivel_away(
+    target: RiggedFigure, kind: str, side: str, found: Depths, allowed: Depths, chain: ChainWorld, rate: float
+) -> bool:
+    """Turn elbow or knee about the line from the limb's root to its end, the way on which it comes free sooner; whether
+    anything moved."""
 
     def too_deep() -> Floats:
         return _too_deep(depths(target, chain), allowed, kind, side)
@@ -94,14 +102,17 @@ def _swivel_away(target: RiggedFigure, kind: str, side: str, allowed: Depths, ch
         _turn(chain, (upper, lower), normalized(limb.end - limb.root), degrees)
         chain.turn(end, kept)
 
-    deep = too_deep()
+    deep = _too_deep(found, allowed, kind, side)
     if deep.max() <= _CLEAR_M:
-        return
+        return False
     way, gain = _better_way(swivel, too_deep, deep, chain.frames, rate)
     # Of a limb that is nearly straight it would take too much for too little.
     worth = gain > _WORTH * target.reference.leg_m
     wanted = np.where(worth, np.minimum(_TRY_DEGREES * deep / np.maximum(gain, 1e-6), _MOST_DEGREES), 0.0)
+    if not wanted.any():
+        return False
     swivel(way * _evened(wanted, rate))
+    return True
 
 
 def _better_way(
@@ -128,45 +139,56 @@ def _turn(chain: ChainWorld, bones: Sequence[int], axis: Floats, degrees: Floats
         chain.turn(bone, rotation)
 
 
-def _hold_off(target: RiggedFigure, side: str, allowed: Depths, chain: ChainWorld, rate: float) -> None:
-    """Raise an arm to the side by as much as its forearm is in the trunk, or lower one that is up beside the head."""
+def _hold_off(target: RiggedFigure, side: str, found: Depths, allowed: Depths, chain: ChainWorld, rate: float) -> bool:
+    """Raise an arm to the side by as much as its forearm is in the trunk, or lower one that is up beside the head;
+    whether anything moved."""
+
+    def in_trunk(found: Depths) -> Floats:
+        return _too_deep({pair: deep for pair, deep in found.items() if pair[1] in _TRUNK}, allowed, "arm", side)
 
     def too_deep() -> Floats:
-        found = {pair: deep for pair, deep in depths(target, chain).items() if pair[1] in _TRUNK}
-        return _too_deep(found, allowed, "arm", side)
+        return in_trunk(depths(target, chain))
 
     bones = [target.roles.bones[f"{part}_{side}"] for part in _LIMBS["arm"]]
     chest = target.roles.bones[target.roles.chain("spine")[-1]]
     facing = rotate(multiply(chain.rotation(chest), target.reference.rotations[chest] * [-1, -1, -1, 1]), AHEAD)
     raising = facing if side == "left" else -facing
-    deep = too_deep()
+    deep = in_trunk(found)
     if deep.max() <= _CLEAR_M:
-        return
+        return False
     limb = chain.limb(*bones)
     way, gain = _better_way(lambda degrees: _turn(chain, bones, raising, degrees), too_deep, deep, chain.frames, rate)
     far = np.linalg.norm(0.5 * (limb.middle + limb.end) - limb.root, axis=1)
     wanted = np.where(gain > 0.0, np.degrees(_evened(deep, rate) / np.maximum(far, 1e-6)), 0.0)
     _turn(chain, bones, raising, way * np.minimum(wanted, _MOST_DEGREES))
+    return True
 
 
 def _step_aside(
-    target: RiggedFigure, side: str, allowed: Depths, standing: np.ndarray, chain: ChainWorld, rate: float
-) -> None:
-    """Move a foot that is in the air outward by as much as its leg is in the other one."""
-    found = {pair: deep for pair, deep in depths(target, chain).items() if all("leg" in part for part in pair)}
-    deep = _too_deep(found, allowed, "leg", side) * (1.0 - nearness(standing, _LEAVES_S * rate))
+    target: RiggedFigure,
+    side: str,
+    found: Depths,
+    allowed: Depths,
+    standing: np.ndarray,
+    chain: ChainWorld,
+    rate: float,
+) -> bool:
+    """Move a foot that is in the air outward by as much as its leg is in the other one; whether anything moved."""
+    free = 1.0 - nearness(standing, _LEAVES_S * rate)
+    deep = _too_deep(found, allowed, "leg", side) * free
     if deep.max() <= _CLEAR_M:
-        return
+        return False
     hips = target.roles.bones["hips"]
     aside = rotate(multiply(chain.rotation(hips), target.reference.rotations[hips] * [-1, -1, -1, 1]), LEFT)
     sign = 1.0 if side_of(f"foot_{side}") == "left" else -1.0
     upper, lower, foot = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS["leg"])
     limb, kept = chain.limb(upper, lower, foot), chain.rotation(foot).copy()
-    goal = limb.end + sign * 1.5 * _evened(deep, rate)[:, None] * aside
+    goal = limb.end + sign * 1.5 * (free * _evened(deep, rate))[:, None] * aside
     rotations = solve_limb(limb, limb.root, goal, sign * aside)
     chain.turn(upper, rotations[0])
     chain.turn(lower, rotations[1])
     chain.turn(foot, kept)
+    return True
 
 
 def _evened(deep: Floats, rate: float, comes_s: float = _COMES_S) -> Floats:
