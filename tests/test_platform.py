@@ -475,6 +475,33 @@ def test_the_ladder_thins_before_it_touches_the_rate_and_stops_at_the_stated_los
     assert made.rate == clip.rate
 
 
+def test_what_the_ladder_did_is_told_in_the_sizes_of_the_files():
+    bones, clip = without_mesh(fitted().figure), uniform(fitted().clips[0])
+    sizes = []
+
+    def size_of(one):
+        fairswap.save("size.glb", bones, [one], force=True)
+        sizes.append(Path("size.glb").stat().st_size)
+        return sizes[-1]
+
+    limit = 0.75 * size_of(clip) / 1024
+    _, (change,), fits = down_to_size(clip, rigged(bones, bones=FERNWAY.profile), ClipRules(), limit, 10.0, size_of)
+    told = re.search(r"(\d+) to (\d+) KiB$", change.what)
+    assert fits
+    assert [int(told[1]), int(told[2])] == [round(sizes[0] / 1024), round(sizes[-1] / 1024)]
+
+
+@pytest.mark.parametrize("with_mesh", ["any", "never"])
+def test_files_of_motions_hold_a_mesh_only_where_a_face_needs_it(with_mesh):
+    pip, line = figure("Pip"), fairswap.demo_motion("spoken line", "Pip").clips[0]
+    clips = (replace(act("walk", "Pip"), name="walk"), replace(line, name="line"))
+    stage = replace_rules(FERNWAY, clip={"with_mesh": with_mesh})
+    written = fairswap.fit(fairswap.Document("Pip", "", pip.space, (pip,), clips), stage).save("out")
+    assert sorted(Path(name).name for name in written) == ["Pip.glb", "line.glb", "walk.glb"]
+    meshes = {name: len(fairswap.load(f"out/{name}.glb").figure.meshes) for name in ("walk", "line")}
+    assert meshes == {"walk": 0, "line": 0 if with_mesh == "never" else len(pip.meshes)}
+
+
 @pytest.mark.parametrize("rate", [20, 24, 25, "30000/1001", 30, 60, 120])
 def test_duration_and_name_survive_every_rate(rate):
     clip = at_rate(act("walk", "Pip"), Fraction(rate))

@@ -328,10 +328,15 @@ def test_what_a_motion_for_avatars_cannot_hold_is_told_and_one_clip_is_one_file(
 
 
 def test_a_folder_for_the_standard_holds_the_avatar_and_its_motions():
-    clips = [act("walk", "Pip"), act("leap", "Pip")]
-    document = fairswap.Document("Pip", "", figure("Pip").space, (figure("Pip"),), tuple(clips))
+    line = fairswap.demo_motion("spoken line", "Pip").clips[0]
+    clips = (act("walk", "Pip"), replace(line, name="line"))
+    document = fairswap.Document("Pip", "", figure("Pip").space, (figure("Pip"),), clips)
     written = fairswap.fit(document, "vrm-1", meta=meta_file()).save("folder")
     assert sorted(Path(name).suffix for name in written) == [".vrm", ".vrma", ".vrma"]
+    # A motion of the standard holds a face without a mesh.
+    motion = raw_of("folder/line.vrma")
+    assert "meshes" not in motion
+    assert motion["extensions"]["VRMC_vrm_animation"]["expressions"]
     for name in written:
         assert broken_rules(raw_of(name)) == []
 
