@@ -576,6 +576,10 @@ def test_a_track_laid_over_a_motion_comes_and_goes():
     shares = [opened(made, seconds) / full for seconds in (0.5, 0.95, 1.25, 2.0, 2.75, 3.05, 4.0)]
     assert shares == pytest.approx([0.0, 0.0, 0.5, 1.0, 0.5, 0.0, 0.0], abs=0.08)
     assert np.array_equal(made.clips[0].poses.translation_tracks, idle.clips[0].poses.translation_tracks)
+    # What outlasts the motion does not fade at its end.
+    lasts = idle.clips[0].duration_s
+    late = fairswap.face.apply("open.csv", idle, clip=idle.clips[0].name, start_s=lasts - 1.0, ease_s=0.5)
+    assert opened(late, lasts) / full == pytest.approx(1.0, abs=0.05)
 
 
 def test_correctives_without_names_come_in_with_what_moves_where_they_do():
