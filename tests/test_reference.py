@@ -159,6 +159,14 @@ def test_a_reference_that_is_not_there_is_told(reference, kind, says):
         base_pose(OSRIC, ROLES, pose_named("frame:0"), None)
 
 
+@pytest.mark.parametrize(
+    ("said", "meant"), [("T", "t"), ("T-pose", "t"), ("tpose", "t"), ("A-Pose", "a"), ("A:30", "a:30"), ("Rest", "rest"),
+                        ("Frame:3", "frame:3")],
+)  # fmt: skip
+def test_poses_are_called_as_artists_call_them(said, meant):
+    assert pose_named(said) == pose_named(meant)
+
+
 def test_a_reference_of_another_family_is_told_by_the_roles_it_lacks():
     fingers = ("Point", "Long", "Ring", "Least", "Thumb")
     few = [bone for bone, name in enumerate(OSRIC.skeleton.names) if not any(word in name for word in fingers)]

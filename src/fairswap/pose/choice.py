@@ -79,8 +79,8 @@ def pose_named(choice: str | Path | PoseChoice) -> PoseChoice:
     ``auto``, ``rest``, ``zero``, ``t``, ``a`` or ``a:DEGREES``, ``frame:N``, ``time:S``, a saved pose (``.toml``), or
     a figure or motion file, whose rest pose is meant.
 
-    >>> pose_named("a:60").value, pose_named("frame:12").kind
-    (60.0, 'frame')
+    >>> pose_named("a:60").value, pose_named("frame:12").kind, pose_named("T-pose").kind
+    (60.0, 'frame', 't')
 
     Raises
     ------
@@ -92,13 +92,14 @@ def pose_named(choice: str | Path | PoseChoice) -> PoseChoice:
     if isinstance(choice, PoseChoice):
         return choice
     text = str(choice)
-    if text in ("auto", "rest", "zero", "t"):
-        return PoseChoice(text, text=text)  # type: ignore[arg-type]
-    if text == "a":
-        return PoseChoice("a", _USUAL_A_DEGREES, text=text)
-    numbered = _NUMBERED.fullmatch(text)
+    word = text.casefold().removesuffix("pose").removesuffix("-")  # T, A-pose
+    if word in ("auto", "rest", "zero", "t"):
+        return PoseChoice(word, text=word)  # type: ignore[arg-type]
+    if word == "a":
+        return PoseChoice("a", _USUAL_A_DEGREES, text=word)
+    numbered = _NUMBERED.fullmatch(word)
     if numbered and (numbered[1] == "a" or not numbered[2].startswith("-")):
-        return PoseChoice(numbered[1], float(numbered[2]), text=text)  # type: ignore[arg-type]
+        return PoseChoice(numbered[1], float(numbered[2]), text=word)  # type: ignore[arg-type]
     suffix = Path(text).suffix.lower()
     if suffix == ".toml":
         return PoseChoice("saved", saved=SavedPose.load(text), text=text)
