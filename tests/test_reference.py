@@ -160,11 +160,20 @@ def test_a_reference_that_is_not_there_is_told(reference, kind, says):
 
 
 @pytest.mark.parametrize(
-    ("said", "meant"), [("T", "t"), ("T-pose", "t"), ("tpose", "t"), ("A-Pose", "a"), ("A:30", "a:30"), ("Rest", "rest"),
-                        ("Frame:3", "frame:3")],
-)  # fmt: skip
+    ("said", "meant"),
+    [
+        ("T", "t"),
+        ("T-pose", "t"),
+        ("tpose", "t"),
+        ("A-Pose", "a"),
+        ("A:30", "a:30"),
+        ("Rest", "rest"),
+        ("Frame:3", "frame:3"),
+    ],  # fmt: skip
+)
 def test_poses_are_called_as_artists_call_them(said, meant):
-    assert pose_named(said) == pose_named(meant)
+    found, plain = pose_named(said), pose_named(meant)
+    assert (found.kind, found.value, found.text) == (plain.kind, plain.value, meant)
 
 
 def test_a_reference_of_another_family_is_told_by_the_roles_it_lacks():
