@@ -169,7 +169,7 @@ def test_a_reference_that_is_not_there_is_told(reference, kind, says):
         ("A:30", "a:30"),
         ("Rest", "rest"),
         ("Frame:3", "frame:3"),
-    ],  # fmt: skip
+    ],
 )
 def test_poses_are_called_as_artists_call_them(said, meant):
     found, plain = pose_named(said), pose_named(meant)
