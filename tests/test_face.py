@@ -578,7 +578,7 @@ def test_a_track_laid_over_a_motion_comes_and_goes():
     assert np.array_equal(made.clips[0].poses.translation_tracks, idle.clips[0].poses.translation_tracks)
     # What outlasts the motion does not fade at its end.
     lasts = idle.clips[0].duration_s
-    late = fairswap.face.apply("open.csv", idle, clip=idle.clips[0].name, start_s=lasts - 1.0, ease_s=0.5)
+    late = fairswap.face.apply("open.csv", idle, clip=idle.clips[0].name, start_s=lasts - 1.9, ease_s=0.5)
     assert opened(late, lasts) / full == pytest.approx(1.0, abs=0.05)
 
 
