@@ -333,10 +333,10 @@ def _with_rest(rig: Rig, answers: dict[str, Answer], findings: list[Finding]) ->
     }
     duplicates = []
     known = list(role_of)
-    for bone in range(rig.count) if known else ():
-        distance = np.linalg.norm(rig.places[known] - rig.places[bone], axis=1)
-        twin = known[int(np.argmin(distance))]
-        if bone in role_of or bone in rig.hollow or distance.min() > 0.003 * rig.size or twin in rig.ancestors(bone):
+    away = np.array([np.linalg.norm(rig.places - rig.places[bone], axis=1) for bone in known])
+    for bone in np.flatnonzero(away.min(axis=0) <= 0.003 * rig.size).tolist() if known else ():
+        twin = known[int(np.argmin(away[:, bone]))]
+        if bone in role_of or bone in rig.hollow or twin in rig.ancestors(bone):
             continue
         if rig.meanings[bone].parts == rig.meanings[twin].parts and bone not in rig.ends:
             duplicates.append((bone, twin))

@@ -63,9 +63,12 @@ class Rig:
         ]
         self.reach = np.zeros(self.count)
         self.below = np.ones(self.count, dtype=np.intp)
+        self._onward = [-1] * self.count  # down the longest branch
         for bone in range(self.count - 1, -1, -1):
             for child in self.children[bone]:
-                self.reach[bone] = max(self.reach[bone], self.length[child] + self.reach[child])
+                way = self.length[child] + self.reach[child]
+                if self._onward[bone] < 0 or way > self.reach[bone]:
+                    self.reach[bone], self._onward[bone] = way, child
                 self.below[bone] += self.below[child]
 
     @cached_property
@@ -86,10 +89,10 @@ class Rig:
 
     def chain(self, bone: int) -> list[int]:
         """From a bone down its longest branch."""
-        found = [bone]
-        while self.children[bone]:
-            bone = max(self.children[bone], key=lambda child: (self.length[child] + self.reach[child], -child))
+        found = []
+        while bone >= 0:
             found.append(bone)
+            bone = self._onward[bone]
         return found
 
     def limb(self, bone: int) -> list[int]:
