@@ -200,7 +200,7 @@ def identification() -> list[tuple[str, float, float, bool]]:
     )
     return [
         ("finding bones of Juniper (79): times an empty Python", small / empty, 3.3, False),
-        ("  in a scene of 5,000 nodes: times an empty Python", large / empty, 66.0, False),
+        ("  in a scene of 5,000 nodes: times an empty Python", large / empty, 30.0, False),
     ]
 
 
