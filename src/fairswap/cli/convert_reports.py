@@ -121,6 +121,7 @@ class ConvertReport(Report, frozen=True):
 
 
 def clip_row(row: Conversion) -> ClipRow:
+    """One conversion, as it is reported."""
     from fairswap.pose.measuring import verdicts
 
     swap, clip, before = row.swap, row.clip, row.as_transferred
@@ -155,6 +156,7 @@ def face_row(used: Sequence[str], lost: Sequence[LostUnit]) -> FaceRow:
 
 
 def convert_lines(report: ConvertReport, whole: bool) -> Iterator[str]:
+    """A conversion for people; unless the ``whole`` is wanted, many clips are a table."""
     whole = whole or len(report.clips) <= _CLIPS_IN_FULL
     seen: set[str] = set()
     for clip in report.clips:

@@ -63,7 +63,7 @@ def written_lines(paths: Sequence[str], sizes: bool = False, whole: bool = True)
     for path in shown:
         yield f"  wrote    {path}" + (_size(Path(path)) if sizes else "")
     if len(paths) > len(shown):
-        yield f"           and {len(paths) - len(shown)} more"
+        yield f"           and {len(paths) - len(shown)} more; --all lists them"
 
 
 def first_of_each(rows: Iterable[Row], kind: Callable[[Row], str], whole: bool) -> Iterator[tuple[Row, int]]:
