@@ -478,6 +478,10 @@ def test_of_many_clips_the_report_says_in_how_many_limbs_are_in_each_other():
     words = ("convert", "four.glb", "--onto", TROUPE / "osric.glb", "--feet", "free", "-o", "made.glb", "--force")
     assert "in 2 clips limbs go into the body or each other: --clear keeps them apart" in run(*words).stdout
     assert "limbs go into" not in run(*words[:2], "--clip", "a", *words[2:]).stdout
+    assert "--clear" not in run(*words, "--clear").stdout
+    one = (*words[:2], "--clip", "narrow 0", *words[2:])
+    assert "; --clear keeps limbs apart" in run(*one).stdout
+    assert "--clear" not in run(*one, "--clear").stdout
 
 
 def test_a_joint_that_pops_out_of_its_place_is_told():
