@@ -524,6 +524,10 @@ def test_of_many_clips_the_worst_are_told_and_the_rest_is_counted():
     lost = [[float(re.search(r"\(([\d.]+) mm", line)[1]) for line in rows] for rows in keys]
     assert lost[0] == sorted(lost[1], reverse=True)[:3]
     assert "and 3 more, none worse; --all lists them" in short[short.index(keys[0][-1]) + 1]
+    told = run("fit", "six.glb", "--platform", "fernway", "-o", "c", "--json").report["changes"]
+    costs = [(change["cost"], change["amount"]) for change in told if change["rule"] == "clip.keys"]
+    assert len(set(costs)) > 4
+    assert all(cost == f"{amount:.2f} mm at worst" for cost, amount in costs)
     wrote = [[line for line in lines if line.startswith("  wrote")] for lines in (short, whole)]
     assert [len(rows) for rows in wrote] == [5, 7]
     assert "           and 2 more; --all lists them" in short

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator
 from functools import partial
 from pathlib import Path
@@ -181,7 +180,7 @@ def fit_lines(report: FitReport, whole: bool = True) -> Iterator[str]:
     if report.copied:
         yield "  it fitted already and was copied as it is"
     # Of many that cost something those that cost most.
-    dearest = sorted(report.changes, key=lambda change: -_first_number(change.cost))
+    dearest = sorted(report.changes, key=lambda change: -change.amount)
     dearest.sort(key=lambda change: rules.index(change.rule))
     for change, more in first_of_each(dearest, lambda change: change.rule, whole):
         cost = f"  ({change.cost})" if change.cost else ""
@@ -202,8 +201,3 @@ def fit_lines(report: FitReport, whole: bool = True) -> Iterator[str]:
         if more:
             yield f"           and of {more} more; --all lists them"
     yield from written_lines(report.written, sizes=True, whole=whole)
-
-
-def _first_number(text: str) -> float:
-    found = re.search(r"\d+(\.\d+)?", text)
-    return float(found[0]) if found else 0.0

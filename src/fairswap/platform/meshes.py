@@ -30,7 +30,8 @@ def lighter(
     rule = "figure.max_triangles" if limits and before > min(limits) else "figure.max_vertices"
     what = f"{before} triangles to {made.triangles}, {vertices} vertices to {_vertices(made.figure)}"
     where = "at rest" if clip is None else f"in {clip.name!r}"
-    return made.figure, [Change(rule, what, f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}")], made
+    cost = f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}"
+    return made.figure, [Change(rule, what, cost, made.mean_mm)], made
 
 
 def with_fewer_materials(
@@ -45,7 +46,7 @@ def with_fewer_materials(
     wide, high = made.size_px
     what = f"{made.before} materials to {made.after}, in an atlas of {wide} × {high}"
     cost = "" if made.scale == 1.0 else f"pictures at {100 * made.scale:.0f} % of their size"
-    return made.figure, [Change("figure.max_materials", what, cost)], list(made.findings)
+    return made.figure, [Change("figure.max_materials", what, cost, 1.0 - made.scale)], list(made.findings)
 
 
 def _vertices(figure: Figure) -> int:

@@ -50,13 +50,14 @@ def fitted_clip(clip: Clip, rigged: RiggedFigure, rules: ClipRules) -> tuple[lis
         clip = at_rate(clip, rate, steady=False)
         off = abs(clip.duration_s - before.duration_s)
         what = f"{clip.name}: {text_from_rate(before.rate)} to {text_from_rate(rate)} frames per second"
-        changes.append(Change("clip.rates", what, f"{1000 * off:.1f} ms of its length" if off > 1e-9 else ""))
+        cost = f"{1000 * off:.1f} ms of its length" if off > 1e-9 else ""
+        changes.append(Change("clip.rates", what, cost, off))
     if matches_any(clip.name, rules.cycles) and clip.frames > 3:
         seam = seam_of(clip, 0, clip.frames - 1)
         if seam.degrees > SEAM_DEGREES:
             clip = closed(clip, Cycle(0, clip.frames - 1, seam), _CLOSING_S)
             what = f"{clip.name}: its end brought to its start, {seam.degrees:.1f} degrees apart"
-            changes.append(Change("clip.cycles", what, f"{_CLOSING_S:g} s blended"))
+            changes.append(Change("clip.cycles", what, f"{_CLOSING_S:g} s blended", seam.degrees))
     if rules.moving == "rotations":
         clip, moved = only_rotations(clip, rigged)
         if moved:
@@ -180,9 +181,8 @@ def down_to_size(
             best, after = trial, size_of(trial)
             what = f"{clip.name}: keys thinned to {budget:g} mm"
             what += f" at {text_from_rate(rate)} frames per second" if divisor > 1 else ""
-            changes = [
-                Change("file.max_motion_kib", f"{what}, {size / 1024:.0f} to {after / 1024:.0f} KiB", f"{off:.2f} mm")
-            ]
+            what += f", {size / 1024:.0f} to {after / 1024:.0f} KiB"
+            changes = [Change("file.max_motion_kib", what, f"{off:.2f} mm", off)]
             if after <= limit_kib * 1024:
                 return best, changes, True
     return best, changes, False

@@ -115,7 +115,7 @@ class Prepared:
         changes, findings = list(self.changes), list(self.findings)
         if self.rest_changed:
             mean, _ = skin_difference(before, clips, self.original, rested)
-            changes.insert(0, Change("figure.rest_pose", self.rest_changed, f"skin {mean:.2f} mm mean"))
+            changes.insert(0, Change("figure.rest_pose", self.rest_changed, f"skin {mean:.2f} mm mean", mean))
         # What was decided about other bones is of no use to these, and would count against the size.
         carried = [replace(moved_to_rebuilt(self._faced(clip), self.made), made=None) for clip in rested]
         proof = prove(self.original, rested, new, carried, self.source.roles) if clips else None
@@ -171,7 +171,8 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
     new, textures = fitted_textures(new, platform.figure.max_texture_px, platform.figure.texture_formats)
     for a, b in textures:
         what = f"a texture from {a.width} × {a.height} {a.format} to {b.width} × {b.height} {b.format}"
-        changes.append(Change("figure.textures", what, f"{a.bytes / 1024:.0f} to {b.bytes / 1024:.0f} KiB"))
+        kib = f"{a.bytes / 1024:.0f} to {b.bytes / 1024:.0f} KiB"
+        changes.append(Change("figure.textures", what, kib, a.bytes - b.bytes))
     if rules.bone_boxes == "stated":
         new = replace(new, bone_boxes=new.skin_boxes)
         made = replace(made, figure=new)
@@ -255,9 +256,8 @@ def _with_morphs(
             findings.append(Finding("morph-lost", "warning", row.name, f"the face has nothing to make {row.name!r} of"))
         else:
             what = f"{row.name!r} made of {', '.join(map(repr, row.made_of[:3]))}"
-            changes.append(
-                Change("figure.morphs", what, f"{100 * row.lost:.0f} % of it missing" if row.lost > 0.02 else "")
-            )
+            missing = f"{100 * row.lost:.0f} % of it missing" if row.lost > 0.02 else ""
+            changes.append(Change("figure.morphs", what, missing, row.lost))
     beside = shapes_beside(head)
     if beside:
         changes.append(Change("figure.morphs", f"left out, as no part of a face: {listed(map(repr, beside))}"))
@@ -303,7 +303,7 @@ def _with_keys(
     rules, limits = platform.clip, platform.file
     if rules.keys == "thinned":
         clip, off = thinned_clip(clip, target, rules.thin_mm)
-        changes.append(Change("clip.keys", f"{clip.name}: keys thinned", f"{off:.2f} mm at worst"))
+        changes.append(Change("clip.keys", f"{clip.name}: keys thinned", f"{off:.2f} mm at worst", off))
     if limits.max_motion_kib is not None:
         smaller, told, fits = down_to_size(
             clip,
