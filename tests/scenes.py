@@ -5,9 +5,11 @@ from __future__ import annotations
 import io
 from functools import cache
 from types import SimpleNamespace
+from xml.etree import ElementTree
 
 import numpy as np
 from PIL import Image
+from scipy.spatial.transform import Rotation, Slerp
 
 import fairswap
 from making import Gltf, animate
@@ -197,3 +199,50 @@ def small_avatar_motion() -> bytes:
     }}  # fmt: skip
     made.json["extensionsUsed"] = ["VRMC_vrm_animation"]
     return made.glb()
+
+
+def baked(text: str, rate: int, orders: str = "ZXY") -> str:
+    """An X3D text with its clip as the baked motion of H-Anim 2.0 in place of interpolators: degrees frame by frame."""
+    root = ElementTree.fromstring(text)
+    scene = root.find("Scene")
+    by_name = {one.get("DEF"): one for one in scene if one.get("DEF")}
+    (clock,) = scene.iter("TimeSensor")
+    frames = round(float(clock.get("cycleInterval")) * rate)
+    fractions = np.arange(frames + 1) / frames
+    joints, channels, columns = [], [], []
+    moved: dict[str, dict[str, np.ndarray]] = {}
+    for route in scene.iter("ROUTE"):
+        if route.get("fromNode") != clock.get("DEF"):
+            source = by_name[route.get("fromNode")]
+            keys = np.array(source.get("key").split(), dtype=float)
+            values = np.array(source.get("keyValue").split(), dtype=float).reshape(len(keys), -1)
+            moved.setdefault(route.get("toNode"), {})[route.get("toField")] = _sampled(keys, values, fractions)
+    for joint in scene.iter("HAnimJoint"):
+        fields = moved.get(joint.get("DEF"), {})
+        if joint.get("USE") or not fields:
+            continue
+        order = orders[len(joints) % (len(orders) // 3) * 3 :][:3]
+        names = []
+        if "set_translation" in fields:
+            names += ["Xposition", "Yposition", "Zposition"]
+            columns.append(fields["set_translation"])
+        if "set_rotation" in fields:
+            names += [f"{letter}rotation" for letter in order]
+            columns.append(fields["set_rotation"].as_euler(order, degrees=True))
+        joints.append(joint.get("name"))
+        channels.append(f"{len(names)} {' '.join(names)}")
+    for one in list(scene):
+        if one.tag in ("TimeSensor", "ROUTE") or one.tag.endswith("Interpolator"):
+            scene.remove(one)
+    ElementTree.SubElement(scene.find("HAnimHumanoid"), "HAnimMotion", {
+        "name": clock.get("description"), "frameDuration": str(1 / rate), "joints": ", ".join(joints),
+        "channels": ", ".join(channels), "values": " ".join(f"{x:.9g}" for x in np.hstack(columns).ravel()),
+    })  # fmt: skip
+    return ElementTree.tostring(root, encoding="unicode")
+
+
+def _sampled(keys, values, at):
+    if values.shape[1] == 4:
+        turns = Rotation.from_rotvec(values[:, :3] * values[:, 3:])
+        return Slerp(keys, turns)(np.clip(at, keys[0], keys[-1])) if len(keys) > 1 else turns[np.zeros(len(at), int)]
+    return np.stack([np.interp(at, keys, column) for column in values.T], axis=1)

@@ -122,7 +122,7 @@ def keys_of_clip(
     for owner in owners:
         own = {field: track for (other, field), track in tracks.items() if other == owner and field != "weight"}
         for node, mover in nodes.get(owner, ()) if own else ():
-            moved += _node_keys(node, mover, own)
+            moved += keys_of_node(node, mover, own)
     # All displacers of one mesh go together: the mesh has one track of all its weights.
     by_mesh: dict[int, dict[int, Track]] = {}
     for (owner, field), track in tracks.items():
@@ -144,7 +144,8 @@ def keys_of_clip(
     return moved
 
 
-def _node_keys(node: int, mover: Mover, own: Mapping[str, Track]) -> list[Keys]:
+def keys_of_node(node: int, mover: Mover, own: Mapping[str, Track]) -> list[Keys]:
+    """The keys of a node whose fields these tracks move."""
     out: list[Keys] = []
     if mover.apart:
         for field, track in own.items():

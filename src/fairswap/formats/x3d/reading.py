@@ -12,6 +12,7 @@ from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.reading import document_from_container
 from fairswap.formats.markup import Tag, numbers_of, tag_from_xml
 from fairswap.formats.scene.stance import stance_node
+from fairswap.formats.x3d.baked import baked_clips
 from fairswap.formats.x3d.fields import number, placed, turn, vector
 from fairswap.formats.x3d.motions import Mover, clips_of, keys_of_clip
 from fairswap.formats.x3d.scene import Humanoid, Joint, Scene
@@ -76,10 +77,6 @@ def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
         hang_skin(scene, humanoid)
     meshes, nodes = scene.builder.raw.get("meshes", []), scene.builder.raw["nodes"]
     resting = {node: meshes[row["mesh"]].get("weights", []) for node, row in enumerate(nodes) if "mesh" in row}
-    baked = sum(1 for tag in scene.root.iter("HAnimMotion"))
-    if baked:
-        message = f"{baked} baked motions of its humanoid are not read: only what interpolators move is a clip"
-        scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
     curved = [kind for kind in _NOT_READ if next(scene.root.iter(kind), None) is not None]
     if curved:
         message = f"motion by {', '.join(curved)} is not read: only plain interpolators are"
@@ -88,6 +85,8 @@ def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
         keys = keys_of_clip(tracks, scene.movers, scene.displaced, resting, name, scene.findings)
         if keys:
             scene.builder.animation(name, keys)
+    for name, keys in baked_clips(scene):
+        scene.builder.animation(name, keys)
 
 
 def _metres(scene: Scene) -> float:
@@ -189,10 +188,10 @@ def _joint(scene: Scene, tag: Tag, humanoid: Humanoid, above: Joint | None) -> J
 
     name = tag.get("name") or tag.get("DEF") or f"joint {len(humanoid.joints) + 1}"
     node = scene.builder.node(name, above.node if above is not None else humanoid.node, matrices({}, 1)[0])
-    joint = Joint(tag, center, rest, node)
+    joint = Joint(tag, center, rest, node, Mover(matrices, True))
     humanoid.joints.append(joint)
     if tag.get("DEF"):
-        scene.movers.setdefault(tag.attrib["DEF"], []).append((node, Mover(matrices, True)))
+        scene.movers.setdefault(tag.attrib["DEF"], []).append((node, joint.mover))
     return joint
 
 

@@ -18,12 +18,13 @@ _AGAIN = "Export the file again"
 
 @dataclass
 class Joint:
-    """A joint while it is read: where it turns, how its bone rests, and its node."""
+    """A joint while it is read: where it turns, how its bone rests, its node, and what that makes of moved fields."""
 
     tag: Tag
     center: Floats
     rest: Floats
     node: int
+    mover: Mover
 
 
 @dataclass
