@@ -165,7 +165,10 @@ def test_a_stopped_run_says_so_in_one_line_and_leaves_nothing(number):
     _, said = started.communicate(timeout=30)
     assert started.returncode in (128 + number, 0)  # a fast machine is done by then
     if started.returncode:
-        assert said == "fairswap: stopped; nothing was left half written.\n"
+        assert said in (
+            "fairswap: stopped; nothing was left half written.\n",
+            "fairswap: stopped; nothing was begun.\n",  # a slow one is still loading
+        )
     assert not list(Path().glob(".fairswap*"))
 
 

@@ -22,7 +22,7 @@ from fairswap.retarget.layers import Layers
 from fuzz.mangling import mangled
 from judging import JUDGES, judge
 from making import STICK, act, arm, bvh, clip_of, figure, random_poses, random_skeleton
-from scenes import small_avatar, small_avatar_motion, small_scene
+from scenes import baked, small_avatar, small_avatar_motion, small_scene
 
 COMPRESSORS = JUDGES / "node_modules" / "meshoptimizer"
 _ROWS = [[0, 90, 0, 10, 20, 30, -5, 15, 25]] * 5
@@ -114,6 +114,11 @@ def _scene(suffix: str) -> Callable[[], tuple[bytes, ...]]:
     return made
 
 
+def _baked() -> tuple[bytes, ...]:
+    """The same with its motion as a table."""
+    return tuple(baked(made.decode(), 2).encode() for made in _scene(".x3d")())
+
+
 def _mesh() -> tuple[bytes, ...]:
     return (
         b"mtllib a.mtl\no body\nv 0 0 0\nv 1 0 0\nv 1 1 0\nv 0 1 0.5\nvt 0 0\nvt 1 0\nvt 1 1\nvt 0 1\nvn 0 0 1\n"
@@ -174,6 +179,7 @@ READERS = (
     Reader("usd binary", ".usdc", "bytes", _scene(".usdc"), _use_document),
     Reader("usd packed", ".usdz", "bytes", _scene(".usdz"), _use_document),
     Reader("x3d", ".x3d", "text", _scene(".x3d"), _use_document),
+    Reader("x3d baked", ".x3d", "text", _baked, _use_document),
     Reader("obj", ".obj", "text", _mesh, _use_document),
     Reader("ply", ".ply", "bytes", _points, _use_document),
     Reader("bvh", ".bvh", "text", _text(bvh(STICK, _ROWS)), _use_document),
