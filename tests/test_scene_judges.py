@@ -60,6 +60,11 @@ def test_three_js_puts_bones_and_skin_of_collada_where_we_do(who):
     assert shown.shape[0] == len(next(iter(skins)))
 
 
+def without_meshes(one):
+    """The browser draws each instant before it tells where joints are: a skeleton is drawn at once."""
+    return replace(one, meshes=())
+
+
 @pytest.fixture(scope="module")
 def x3d_browser():
     need("chromium, and the packages of tests/judges (npm ci)",
@@ -79,7 +84,7 @@ def x3d_browser():
 def test_an_x3d_browser_puts_every_joint_where_we_do(x3d_browser):
     for who in ("Osric", "Pip"):  # other axes and inches; a hand of three fingers
         clip = act("turn-and-bow", who)
-        fairswap.save(f"{who}.x3d", figure(who), [clip])
+        fairswap.save(f"{who}.x3d", without_meshes(figure(who)), [clip])
         fractions = (twenty(clip) / clip.duration_s).tolist()
         text = Path(f"{who}.x3d").read_text()
         theirs = x3d_browser.evaluate("([text, fractions]) => jointsOf(text, fractions)", [text, fractions])
@@ -92,7 +97,7 @@ def test_an_x3d_browser_puts_every_joint_where_we_do(x3d_browser):
 @pytest.mark.long
 def test_an_x3d_browser_plays_a_baked_motion_as_we_read_it(x3d_browser):
     clip = act("turn-and-bow", "Juniper")
-    fairswap.save("plain.x3d", figure("Juniper"), [clip])
+    fairswap.save("plain.x3d", without_meshes(figure("Juniper")), [clip])
     text = baked(Path("plain.x3d").read_text(), 20, "ZXYXYZYZXXZYYXZZYX")  # joints turn in all orders
     text = text.replace("<HAnimMotion ", '<HAnimMotion enabled="false" ')  # its clock would go on by itself
     Path("baked.x3d").write_text(text)

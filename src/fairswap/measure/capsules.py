@@ -26,7 +26,11 @@ _CROSSING = (
     ("upper_leg", "upper_leg"), ("lower_leg", "lower_leg"), ("lower_leg", "upper_leg"), ("lower_arm", "lower_arm"),
     ("lower_arm", "upper_arm"),
 )  # fmt: skip
-_ARMS_AND_LEGS = ("lower_arm", "upper_leg")
+_PAIRS = [
+    (f"{first}_{one}", f"{second}_{other}")
+    for first, second in _CROSSING
+    for one, other in (SIDES, SIDES[::-1])[: 1 + (first != second)]
+] + [(f"lower_arm_{one}", f"upper_leg_{other}") for one in SIDES for other in SIDES]
 # Where along a forearm the trunk is felt, from the elbow on.
 _FELT = (0.15, 0.5, 0.85)
 _FEWEST = 8
@@ -95,25 +99,21 @@ def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Flo
     Less than nothing is the way that is left between them. What overlaps in the T as well is not counted.
     """
     limbs = capsules_of(rigged)
-    ends = {role: limb.ends(chain) for role, limb in limbs.items()}
-    resting = {role: _in_the_t(rigged, limb) for role, limb in limbs.items()}
-    found = {}
-    for first, second in _pairs():
-        pair = limbs[first], limbs[second]
-        usual = max(float(_overlap(pair, resting[first], resting[second])[0]), 0.0)
-        found[first, second] = _overlap(pair, ends[first], ends[second]) - usual
-    for side in SIDES:
-        role = f"lower_arm_{side}"
-        for part in surface_of(rigged):
-            if part.part == "thigh":
-                continue  # as a limb
-            deep = np.full(chain.frames, -np.inf)
-            for share in _FELT:
-                point = ends[role][0] + share * (ends[role][1] - ends[role][0])
-                height, _, distance = part.coordinates(point, chain)
-                inside = (height > 0.0) & (height < 1.0)
-                deep = np.maximum(deep, np.where(inside, limbs[role].radius(share) - distance, -np.inf))
-            found[role, part.part] = deep
+    ends = {role: np.stack(limb.ends(chain)) for role, limb in limbs.items()}
+    resting = {role: np.stack(_in_the_t(rigged, limb)) for role, limb in limbs.items()}
+    found = dict(zip(_PAIRS, _overlaps(limbs, ends) - np.maximum(_overlaps(limbs, resting), 0.0), strict=True))
+    # Where both forearms are felt, from the elbow on: (arms, places, frames, 3).
+    arms = [f"lower_arm_{side}" for side in SIDES]
+    share = np.array(_FELT)[:, None]
+    felt = np.stack([ends[role][0] + share[..., None] * (ends[role][1] - ends[role][0]) for role in arms])
+    radius = np.stack([limbs[role].radius(share) for role in arms])
+    trunk = [part for part in surface_of(rigged) if part.part != "thigh"]  # which is a limb
+    deep = []
+    for part in trunk:
+        height, _, distance = part.coordinates(felt, chain)
+        deep.append(np.where((height > 0.0) & (height < 1.0), radius - distance, -np.inf).max(axis=1))
+    for number, role in enumerate(arms):
+        found |= {(role, part.part): own[number] for part, own in zip(trunk, deep, strict=True)}
     return found
 
 
@@ -140,19 +140,16 @@ def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
     )
 
 
-def _overlap(pair: tuple[Capsule, Capsule], first: tuple[Floats, Floats], second: tuple[Floats, Floats]) -> Floats:
-    """How deep two limbs are in each other ``(frames,)``, by the ends of their axes."""
-    apart, s, t = nearest(*first, *second)
-    return np.asarray(pair[0].radius(s) + pair[1].radius(t) - apart)
-
-
-def _pairs() -> list[tuple[str, str]]:
-    rows = []
-    for first, second in _CROSSING:
-        rows.append((f"{first}_left", f"{second}_right"))
-        if first != second:
-            rows.append((f"{first}_right", f"{second}_left"))
-    return rows + [(f"{_ARMS_AND_LEGS[0]}_{a}", f"{_ARMS_AND_LEGS[1]}_{b}") for a in SIDES for b in SIDES]
+def _overlaps(limbs: dict[str, Capsule], ends: dict[str, Floats]) -> Floats:
+    """How deep the limbs of all pairs are in each other ``(pairs, frames)``, by the ends ``(2, frames, 3)`` of each."""
+    first, second = zip(*_PAIRS, strict=True)
+    axes = [np.stack([ends[role][end] for role in roles]) for roles in (first, second) for end in (0, 1)]
+    apart, *shares = nearest(*axes)
+    thick = [
+        np.stack([limbs[role].radius(along) for role, along in zip(roles, share, strict=True)])
+        for roles, share in zip((first, second), shares, strict=True)
+    ]
+    return np.asarray(thick[0] + thick[1] - apart)
 
 
 def _in_the_t(rigged: RiggedFigure, limb: Capsule) -> tuple[Floats, Floats]:
@@ -162,18 +159,18 @@ def _in_the_t(rigged: RiggedFigure, limb: Capsule) -> tuple[Floats, Floats]:
 
 
 def nearest(a: Floats, b: Floats, c: Floats, d: Floats) -> tuple[Floats, Floats, Floats]:
-    """The distance between the lines from ``a`` to ``b`` and from ``c`` to ``d``, each ``(frames, 3)``; and at which
-    share of either they are nearest; each ``(frames,)``.
+    """The distance between the lines from ``a`` to ``b`` and from ``c`` to ``d``, each ``(…, 3)``; and at which share
+    of either they are nearest; each ``(…,)``.
 
     Lumelsky 1985: the nearest points of two segments.
     """
     u, v, w = b - a, d - c, a - c
-    uu, vv, uv = (np.einsum("fi,fi->f", x, y) for x, y in ((u, u), (v, v), (u, v)))
-    uw, vw = np.einsum("fi,fi->f", u, w), np.einsum("fi,fi->f", v, w)
+    uu, vv, uv = (np.einsum("...i,...i->...", x, y) for x, y in ((u, u), (v, v), (u, v)))
+    uw, vw = np.einsum("...i,...i->...", u, w), np.einsum("...i,...i->...", v, w)
     span = uu * vv - uv**2
     s = np.where(span > 1e-12, np.clip((uv * vw - vv * uw) / np.where(span > 1e-12, span, 1.0), 0.0, 1.0), 0.0)
     t = (uv * s + vw) / np.maximum(vv, 1e-12)
     # Where that is beyond an end, from the end back.
     kept = np.clip(t, 0.0, 1.0)
     s = np.where(t == kept, s, np.clip((kept * uv - uw) / np.maximum(uu, 1e-12), 0.0, 1.0))
-    return np.linalg.norm(w + s[:, None] * u - kept[:, None] * v, axis=1), s, kept
+    return np.linalg.norm(w + s[..., None] * u - kept[..., None] * v, axis=-1), s, kept

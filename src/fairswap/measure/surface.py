@@ -40,13 +40,14 @@ class BodyPart:
     radius: Floats
 
     def coordinates(self, points: Floats, chain: ChainWorld) -> tuple[Floats, Floats, Floats]:
-        """Height (share of the length), direction (radians) and distance from the surface (metres) of world points."""
+        """Height (share of the length), direction (radians) and distance from the surface (metres) of world points
+        ``(…, frames, 3)``."""
         local = rotate(conjugate(chain.rotation(self.bone)), points - chain.position(self.bone)) - self.base
         length = float(np.linalg.norm(self.along))
         height = local @ self.along / length**2
-        square = local - height[:, None] * self.along
+        square = local - height[..., None] * self.along
         direction = np.arctan2(square @ self.aside, square @ self.ahead)
-        return height, direction, np.linalg.norm(square, axis=1) - self._radius(height, direction)
+        return height, direction, np.linalg.norm(square, axis=-1) - self._radius(height, direction)
 
     def points(self, height: Floats, direction: Floats, distance: Floats, chain: ChainWorld) -> Floats:
         """The way back: world points ``(frames, 3)``."""
