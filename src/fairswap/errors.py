@@ -33,6 +33,7 @@ REMEDIES = {
     "front-unsure": "If that is its back, give forward",
     "joints-stretched": "Look at it with picture.sheet; mend the clip where it was made",
     "limbs-missing": "Give the place of its end as a landmark; or part what touches (arms from the body)",
+    "limbs-kept-apart": "MotionOptions(clear=False) leaves them as they were carried over",
     "lead-in": 'Take it off with clips.trim, or SourceOptions(lead_in="drop")',
     "gaps-filled": "Look at them with picture.curves",
     "garment-unknown": "Give the body they were made for as made_for",

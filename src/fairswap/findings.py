@@ -81,6 +81,8 @@ CAUSES: dict[str, dict[str, str]] = {
         "lead-in": "The clip begins with a rest pose that is not part of the motion.",
         "floor-off": "The floor the feet stand on is not at zero, far above the clip, or tilted; that is taken out.",
         "no-contact": "No foot ever stands in the clip: none is planted; the lowest sole stays as near to the floor.",
+        "limbs-kept-apart": "An arm or a leg went further into the body or another limb than its source's: they are "
+        "kept apart, since the result is more like its source so.",
         "object-placed": "The prop that hands touch is placed where the target's own arms reach it.",
         "layers-effect": "How far the layers moved the result; they are not counted as a difference.",
         "beside-left": "The source's file moves props or cameras, too; they are not in the result.",

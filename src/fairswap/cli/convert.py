@@ -165,7 +165,6 @@ def _report(
         travel=motion.travel,
         feet=motion.feet,
         hands=motion.hands,
-        clear=motion.clear,
         layers=tuple(layers_named(file).name for file in motion.layers),
         clips=tuple(clip_row(row) for row in done.done),
         failed=failures,

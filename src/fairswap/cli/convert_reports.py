@@ -111,7 +111,6 @@ class ConvertReport(Report, frozen=True):
     travel: str
     feet: str
     hands: str
-    clear: bool
     layers: tuple[str, ...]
     clips: tuple[ClipRow, ...]
     failed: tuple[FailedRow, ...]
@@ -165,9 +164,9 @@ def convert_lines(report: ConvertReport, whole: bool) -> Iterator[str]:
             seen.add(clip.source)
             yield from _pair_lines(report, clip)
         if whole:
-            yield from _clip_lines(clip, report.clear)
+            yield from _clip_lines(clip)
     if not whole:
-        yield from _short_lines(report.clips, report.clear)
+        yield from _short_lines(report.clips)
     for row in report.failed:
         name = f"{row.file} {row.clip}".strip()
         said = row.error if row.error.startswith(name) else f"{name}: {row.error}"
@@ -180,7 +179,7 @@ def convert_lines(report: ConvertReport, whole: bool) -> Iterator[str]:
         yield from written_lines([written.file for written in report.written], sizes=True, whole=whole)
 
 
-def _short_lines(clips: Sequence[ClipRow], cleared: bool) -> Iterator[str]:
+def _short_lines(clips: Sequence[ClipRow]) -> Iterator[str]:
     """Many clips in a line each, the worst first."""
     rows = []
     for clip in sorted(clips, key=lambda row: row.likeness):
@@ -188,14 +187,10 @@ def _short_lines(clips: Sequence[ClipRow], cleared: bool) -> Iterator[str]:
         why = f"{worst.part}: {worst.because} ({worst.value:.3g} {worst.unit})" if round(worst.score) < 100 else ""
         rows.append((clip.clip, f"{clip.likeness:.0f}", word_for(clip.likeness), why))
     yield from table(rows, ("clip", "of 100", "", "worst part"))
-    deep = sum(bool(clip.inside) and clip.inside[0].beyond_cm > TOLD_CM for clip in clips)
+    deep = [clip.cleared for clip in clips if clip.inside and clip.inside[0].beyond_cm > TOLD_CM]
     if deep:
-        said = (
-            "still go into the body or each other"
-            if cleared
-            else "go into the body or each other: --clear keeps them apart"
-        )
-        yield f"  in {counted(deep, 'clip')} limbs {said}"
+        advice = "" if all(deep) else ": --clear keeps them apart"
+        yield f"  in {counted(len(deep), 'clip')} limbs go into the body or each other{advice}"
     yield "  --all tells more of each clip"
 
 
@@ -210,14 +205,14 @@ def _pair_lines(report: ConvertReport, clip: ClipRow) -> Iterator[str]:
     yield f"  travel   ground travel x {clip.travel_scale:.3f}"
 
 
-def _clip_lines(clip: ClipRow, cleared: bool) -> Iterator[str]:
+def _clip_lines(clip: ClipRow) -> Iterator[str]:
     facts = f"{counted(clip.frames, 'frame')} at {clip.rate:g}, {clip.seconds:.2f} s"
     yield f"  clip     {clip.verdict}"
     yield f"           {parts_line(clip.parts)}"
     yield f"           {facts}; hips' path {clip.hips_mean_percent:.2f} % of leg off"
     yield f"           {footing_line(clip)}"
     yield f"           {contact_line(clip)}"
-    yield from (f"           {line}" for line in inside_lines(clip, cleared))
+    yield from (f"           {line}" for line in inside_lines(clip))
     before = clip.as_transferred
     if round(before.likeness, 2) != round(clip.likeness, 2):
         yield (

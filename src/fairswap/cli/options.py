@@ -185,7 +185,9 @@ _MOTION = (
     click.option("--reach", type=Number(0.0, 1.0), default=1.0, metavar="WEIGHT",
                  help="How far hands go to touch: 0 keeps the pose, 1 the touch."),
     click.option("--object", "object_", metavar="BONE", help="The bone of the source that marks a prop hands touch."),
-    click.option("--clear", is_flag=True, help="Keep arms and legs out of the body and each other."),
+    click.option("--clear/--no-clear", default=None,
+                 help="Keep arms and legs out of the body and each other, or leave them; by default they are kept out "
+                      "where the result looks more like its source for it."),
     click.option("--sway", "sway", multiple=True, metavar="NAME",
                  help="Let extra bones without motion swing: skirt*, hair*, or * for all. Repeatable."),
     click.option("--layer", "layers", multiple=True, type=INPUT, metavar="FILE.toml",

@@ -33,6 +33,7 @@ REMEDIES = {
     "front-unsure": "If that is its back, say --forward",
     "joints-stretched": "Look at it with --picture; mend the clip where it was made",
     "limbs-missing": "Give the place of its end, as --place hand_left=X,Y,Z; or part what touches (arms from the body)",
+    "limbs-kept-apart": "--no-clear leaves them as they were carried over",
     "lead-in": "Convert with --lead-in drop, or take it off: fairswap clip trim FILE -o OUT",
     "gaps-filled": "Look at them with 'fairswap clip draw'",
     "garment-unknown": "Give the body they were made for: --made-for BODY",

@@ -56,6 +56,7 @@ class ComparisonRow(Report, frozen=True):
     jerk_ratio: float
     inside_body_s: tuple[float | None, float | None]
     inside: tuple[LimbInside, ...]
+    cleared: bool
     face_missed: float | None
     garment_below: tuple[str, float] | None
     parts: tuple[PartScore, ...]

@@ -105,23 +105,23 @@ def footing_line(row: ComparisonRow) -> str:
     )
 
 
-def inside_lines(row: ComparisonRow, cleared: bool = False) -> Iterator[str]:
-    """A line for limbs of the result in each other, hands inside the own body, and coats below the floor; what to do,
-    unless limbs were ``cleared`` already."""
+def inside_lines(row: ComparisonRow) -> Iterator[str]:
+    """A line for limbs of the result in each other, hands inside the own body, and coats below the floor; and what to
+    do, where that was not done already."""
     worst = next(iter(row.inside), None)
     if worst is not None and worst.beyond_cm > TOLD_CM:
         into = worst.into if "_" in worst.into else f"the {worst.into}"
         yield (
             f"{worst.limb} goes {worst.deepest_cm:.1f} cm into {into} at {worst.at_s:.2f} s, in all "
             f"{worst.seconds:.1f} s (source {worst.source_deepest_cm:.1f} cm, {worst.source_seconds:.1f} s)"
-            f"{'' if cleared else '; --clear keeps limbs apart'}"
+            f"{'' if row.cleared else '; --clear keeps limbs apart'}"
         )
     if row.garment_below is not None and row.garment_below[1] > TOLD_CM:
         name, below_cm = row.garment_below
         yield f"{name} goes {below_cm:.1f} cm below the floor; --sway keeps extra bones above it"
     source, result = row.inside_body_s
     if result is not None and result > (source or 0.0) + 0.1:
-        advice = "" if cleared else "; --clear pushes them out"
+        advice = "" if row.cleared else "; --clear pushes them out"
         yield f"hands are inside the body for {result:.1f} s (source {source or 0.0:.1f}){advice}"
 
 

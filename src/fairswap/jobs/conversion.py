@@ -18,11 +18,12 @@ from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_
 from fairswap.figures.props import with_object_of
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.outputs import Outputs
+from fairswap.jobs.carrying import carried
 from fairswap.jobs.faces import Faces, face_alone
 from fairswap.jobs.failures import Failure, going_on, none_done, read_all
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.performer import Performer
-from fairswap.jobs.record import Record, as_made, kept_layers, points_of, side_of, with_travel
+from fairswap.jobs.record import Record, kept_layers, side_of
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.lead_in import lead_in_told
@@ -34,8 +35,8 @@ from fairswap.model.figure import Figure
 from fairswap.model.progress import progress
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.layers import layers_named, with_layers
-from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
-from fairswap.retarget.pipeline import Retargeted, retarget
+from fairswap.retarget.options import MotionOptions
+from fairswap.retarget.pipeline import Retargeted
 from fairswap.retarget.swap import Swap
 from fairswap.wording import counted, listed
 
@@ -320,34 +321,19 @@ def _converted(
     """Retarget, judge, face."""
     whole = clip
     clip = without_lead_in(whole)[0] if drop_lead_in else whole
-    made = retarget(swap, clip, motion)
     layers = tuple(map(layers_named, motion.layers))
     asked = Motion(swap.source, with_layers(swap.source, clip, layers, by_name=False))
-    factor = 1.0 if motion.scale_travel is None else motion.scale_travel / swap.leg_ratio
     record = Record(
-        side_of(swap.source), side_of(swap.target), clip.duration_s,
-        [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate)),
-        motion.scale_travel, kept_layers(layers), whole.frames - clip.frames, motion.clear,
-        face.which != "none" and face.source_chart is None and face.target_chart is None and face.taken_from is None,
-        face.which != "only",
+        side_of(swap.source), side_of(swap.target), clip.duration_s, travel_scale=motion.scale_travel,
+        layers=kept_layers(layers), lead_in_dropped=whole.frames - clip.frames, body=face.which != "only",
+        face=face.which != "none" and face.source_chart is face.target_chart is face.taken_from is None,
     )  # fmt: skip
-    made = replace(made, clip=replace(made.clip, made=as_made(record)))
-
-    def judged(result: Motion) -> Comparison:
-        return compare_motions(asked, result, source_contacts=made.contacts, travel_factor=factor, cleared=motion.clear)
-
-    comparison = judged(with_travel(Motion(swap.target, made.clip), record.travel_taken))
-    nothing_done = motion == replace(AS_TRANSFERRED, travel=motion.travel, scale_travel=motion.scale_travel)
-
-    def before() -> Comparison:
-        if nothing_done or made.edit is None:
-            return comparison
-        return judged(Motion(swap.target, made.clip, made.edit.first()))
-
-    scale = swap.leg_ratio if motion.scale_travel is None else motion.scale_travel
+    found = carried(swap, clip, asked, motion, record)
+    made = found.made
     if layers:
         made = replace(made, findings=(*made.findings, _effect_of_layers(clip, asked, swap.source)))
-    row = Conversion(pairs.document, swap, clip, made, comparison, before, travel_scale=scale)
+    scale = swap.leg_ratio if motion.scale_travel is None else motion.scale_travel
+    row = Conversion(pairs.document, swap, clip, made, found.comparison, found.before, travel_scale=scale)
     return _with_face(row, pairs.faces) if pairs.faces.wanted_for(clip, swap.source) else row
 
 

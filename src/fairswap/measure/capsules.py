@@ -31,6 +31,8 @@ _PAIRS = [
     for first, second in _CROSSING
     for one, other in (SIDES, SIDES[::-1])[: 1 + (first != second)]
 ] + [(f"lower_arm_{one}", f"upper_leg_{other}") for one in SIDES for other in SIDES]
+# So many frames at a time.
+_AT_ONCE = 4096
 # Where along a forearm the trunk is felt, from the elbow on.
 _FELT = (0.15, 0.5, 0.85)
 _FEWEST = 8
@@ -102,18 +104,16 @@ def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Flo
     ends = {role: np.stack(limb.ends(chain)) for role, limb in limbs.items()}
     resting = {role: np.stack(_in_the_t(rigged, limb)) for role, limb in limbs.items()}
     found = dict(zip(_PAIRS, _overlaps(limbs, ends) - np.maximum(_overlaps(limbs, resting), 0.0), strict=True))
-    # Where both forearms are felt, from the elbow on: (arms, places, frames, 3).
-    arms = [f"lower_arm_{side}" for side in SIDES]
     share = np.array(_FELT)[:, None]
-    felt = np.stack([ends[role][0] + share[..., None] * (ends[role][1] - ends[role][0]) for role in arms])
-    radius = np.stack([limbs[role].radius(share) for role in arms])
-    trunk = [part for part in surface_of(rigged) if part.part != "thigh"]  # which is a limb
-    deep = []
-    for part in trunk:
-        height, _, distance = part.coordinates(felt, chain)
-        deep.append(np.where((height > 0.0) & (height < 1.0), radius - distance, -np.inf).max(axis=1))
-    for number, role in enumerate(arms):
-        found |= {(role, part.part): own[number] for part, own in zip(trunk, deep, strict=True)}
+    for role in (f"lower_arm_{side}" for side in SIDES):
+        elbow, wrist = ends[role]
+        felt = elbow + share[..., None] * (wrist - elbow)  # (places, frames, 3)
+        for part in surface_of(rigged):
+            if part.part == "thigh":
+                continue  # as a limb
+            height, _, distance = part.coordinates(felt, chain)
+            within = (height > 0.0) & (height < 1.0)
+            found[role, part.part] = np.where(within, limbs[role].radius(share) - distance, -np.inf).max(axis=0)
     return found
 
 
@@ -143,13 +143,16 @@ def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
 def _overlaps(limbs: dict[str, Capsule], ends: dict[str, Floats]) -> Floats:
     """How deep the limbs of all pairs are in each other ``(pairs, frames)``, by the ends ``(2, frames, 3)`` of each."""
     first, second = zip(*_PAIRS, strict=True)
-    axes = [np.stack([ends[role][end] for role in roles]) for roles in (first, second) for end in (0, 1)]
-    apart, *shares = nearest(*axes)
-    thick = [
-        np.stack([limbs[role].radius(along) for role, along in zip(roles, share, strict=True)])
-        for roles, share in zip((first, second), shares, strict=True)
-    ]
-    return np.asarray(thick[0] + thick[1] - apart)
+    radii = [np.array([limbs[role].radii for role in roles]).T[..., None] for roles in (first, second)]
+    frames = next(iter(ends.values())).shape[1]
+    deep = np.empty((len(_PAIRS), frames))
+    for start in range(0, frames, _AT_ONCE):
+        part = slice(start, start + _AT_ONCE)
+        axes = [np.stack([ends[role][end, part] for role in roles]) for roles in (first, second) for end in (0, 1)]
+        apart, *shares = nearest(*axes)
+        thick = [thin + share * (thicker - thin) for (thin, thicker), share in zip(radii, shares, strict=True)]
+        deep[:, part] = thick[0] + thick[1] - apart
+    return deep
 
 
 def _in_the_t(rigged: RiggedFigure, limb: Capsule) -> tuple[Floats, Floats]:

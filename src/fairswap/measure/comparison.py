@@ -92,7 +92,8 @@ class Comparison:
     the leg. ``inside`` are limbs that go into each other or the trunk on the result. ``face_missed`` is how far the
     places of the face are off, as a share of how far the source's go; None where no face moves, or there is none, which
     ``face_lacking`` tells.
-    ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm.
+    ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm. ``cleared`` is whether
+    limbs were kept out of the body and each other.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -119,6 +120,7 @@ class Comparison:
     result: Motion = field(repr=False)
     source_as_it_stands: Footing = field(repr=False)
     inside: tuple[LimbInside, ...] = ()
+    cleared: bool = False
     face_missed: float | None = None
     face_lacking: bool = False
     garment_below: tuple[str, float] | None = None
@@ -205,7 +207,7 @@ def compare_motions(
     between any two anatomies, are compared by how far they have turned from the reference pose. The hips' path is
     compared in leg lengths. Feet count as standing when the source's do; ``source_contacts`` says when, where that was
     found already. ``travel_factor`` is by how much longer ground travel was asked to be than the legs are;
-    ``cleared`` that arms were asked to be kept out of the body, so that those that are at it may be elsewhere.
+    ``cleared`` that limbs were kept out of the body, so that arms that are at it may be elsewhere.
 
     Raises
     ------
@@ -257,6 +259,7 @@ def compare_motions(
         result=result,
         garment_below=tracks.deepest_garment(),
         inside=inside,
+        cleared=cleared,
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
         degrees_by_part=_by_part(tracks),

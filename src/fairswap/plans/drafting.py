@@ -67,9 +67,12 @@ def drafted(
     else:
         document.add(tomlkit.comment('clips = ["walk*"]           only clips that are called so, or fit a pattern'))
     said = convert.given() if convert is not None else {}
+    for_instance = (
+        ("travel", "hips", "hips, root or none"), ("clear", False, "leave limbs that go into the body"),
+        ("face", "none", "all (with the body), only, or none"),
+    )  # fmt: skip
     _table(document, "convert", "How motions are carried over: the options of fairswap convert, by their names.", said,
-           () if said else (("travel", "hips", "hips, root or none"), ("clear", True, "keep limbs out of the body"),
-                            ("face", "none", "all (with the body), only, or none")))  # fmt: skip
+           () if said else for_instance)  # fmt: skip
     _table(document, "clip", "What is done with each clip before it is carried over, in this order.", {}, _CLIP_LINES)
     rest = ("to", "t", "the rest pose to set it to: t, a, a:60, or a saved pose")
     _table(document, "pose", "What is done with each figure first.", {}, (rest,))

@@ -38,8 +38,9 @@ class MotionOptions:
         How much a touch counts against the posture, 0..1.
     object : str or None
         The bone of the source's file that marks an object which hands may touch.
-    clear : bool
-        Whether limbs that would pass through the body or each other are kept apart.
+    clear : bool or None
+        Whether limbs that would pass through the body or each other are kept apart; without, a conversion does so where
+        the result is more like its source for it.
     sway : sequence of str
         Extra bones of the target that swing, by their names (``skirt*``; ``*`` means all); without, they rest.
     layers : sequence of Layers or files
@@ -58,7 +59,7 @@ class MotionOptions:
     hands: str = "meet"
     reach: float = 1.0
     object: str | None = None
-    clear: bool = False
+    clear: bool | None = None
     sway: Sequence[str] = ()
     layers: Sequence[Layers | str | Path] = ()
 
