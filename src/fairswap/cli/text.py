@@ -110,9 +110,8 @@ def inside_lines(row: ComparisonRow) -> Iterator[str]:
     do, where that was not done already."""
     worst = next(iter(row.inside), None)
     if worst is not None and worst.beyond_cm > TOLD_CM:
-        into = worst.into if "_" in worst.into else f"the {worst.into}"
         yield (
-            f"{worst.limb} goes {worst.deepest_cm:.1f} cm into {into} at {worst.at_s:.2f} s, in all "
+            f"{worst.limb} goes {worst.deepest_cm:.1f} cm into {worst.into_it} at {worst.at_s:.2f} s, in all "
             f"{worst.seconds:.1f} s (source {worst.source_deepest_cm:.1f} cm, {worst.source_seconds:.1f} s)"
             f"{'' if row.cleared else '; --clear keeps limbs apart'}"
         )

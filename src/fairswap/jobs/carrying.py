@@ -26,8 +26,8 @@ _LIMBS = [f"{part}_{side}" for part in ("upper_arm", "lower_arm", "upper_leg", "
 
 @dataclass(frozen=True, eq=False)
 class Carried:
-    """A clip carried over, and how like its source it is; ``judged`` holds any result against that, and says whether
-    limbs were asked to be kept apart."""
+    """A clip carried over, and how like its source it is; how like it was ``before`` feet and hands were seen to, and
+    how like it is ``judged`` once more, limbs counting as asked to be kept apart or not."""
 
     made: Retargeted
     comparison: Comparison
@@ -81,10 +81,9 @@ def _told(swap: Swap, found: Carried, apart: Carried) -> Finding:
     bones = [swap.target.roles.bones[role] for role in _LIMBS]
     turned = angle_between(*(one.made.clip.poses.rotations[:, bones] for one in (found, apart)))
     worst = found.comparison.inside[0]
-    into = worst.into if "_" in worst.into else f"the {worst.into}"
     message = (
         f"limbs are kept out of the body and each other, {_LIMBS[int(turned.max(axis=0).argmax())]} turned by up to "
-        f"{np.degrees(turned.max()):.0f} degrees for it: {worst.limb} went {worst.deepest_cm:.1f} cm into {into} "
-        f"(source {worst.source_deepest_cm:.1f} cm)"
+        f"{np.degrees(turned.max()):.0f} degrees for it: {worst.limb} went {worst.deepest_cm:.1f} cm into "
+        f"{worst.into_it} (source {worst.source_deepest_cm:.1f} cm)"
     )
     return Finding("limbs-kept-apart", "note", apart.made.clip.name, message)

@@ -37,6 +37,11 @@ class LimbInside:
     source_seconds: float
     at_s: float
 
+    @property
+    def into_it(self) -> str:
+        """What it goes into, in a sentence: another limb, or the part of the trunk."""
+        return self.into if "_" in self.into else f"the {self.into}"
+
 
 def limbs_inside(
     pair: tuple[RiggedFigure, RiggedFigure], poses: tuple[Poses, Poses | EarlierPoses], rate: float, first: int = 0

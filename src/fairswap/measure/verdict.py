@@ -106,8 +106,7 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
             yield from _of_role(role)
     for inside in found.inside:
         part = part_of_body(inside.limb, part_of(inside.limb))
-        said = f"{inside.limb} goes into {'the ' if '_' not in inside.into else ''}{inside.into}"
-        yield _score(part, said, inside.beyond_cm, leg * _INSIDE_CM, "cm")
+        yield _score(part, f"{inside.limb} goes into {inside.into_it}", inside.beyond_cm, leg * _INSIDE_CM, "cm")
     before, after = found.source_footing, found.result_footing
     # What the source does as well is no difference: over the floor its feet stand on, or its figure.
     legs = found.result.rigged.reference.leg_m / found.source.rigged.reference.leg_m
