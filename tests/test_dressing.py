@@ -88,6 +88,7 @@ def test_a_coat_is_as_loose_on_the_boy_as_on_the_man(dressed):
     assert 0.004 < np.nanmedian(above) < 0.04
 
 
+@pytest.mark.long
 def test_cloth_moves_with_the_limb_it_is_on(dressed):
     """Weights come from the skin below: no sleeve hangs on a leg, no left boot on the right foot."""
     rigged = fairswap.RiggedFigure.of(dressed.figure)
@@ -103,6 +104,7 @@ def test_cloth_moves_with_the_limb_it_is_on(dressed):
     assert parts <= {"foot", "lower_leg", "toes"}
 
 
+@pytest.mark.long
 def test_settling_keeps_the_cloth_out_of_the_skin(walking, dressed):
     """Also in the armpit, where skin folds: nothing is so deep that it is seen."""
     (coat, boots), (before, _) = dressed.cutting.pieces, dressed.before.pieces
@@ -111,6 +113,7 @@ def test_settling_keeps_the_cloth_out_of_the_skin(walking, dressed):
     assert (coat.area, coat.time) == (0.0, 0.0)
 
 
+@pytest.mark.long
 def test_bones_of_its_own_come_along_below_the_right_bone(walking, dressed):
     skeleton, old = dressed.figure.skeleton, walking.figure.skeleton
     assert dressed.added == ("coat:Skirt Port", "coat:Skirt Starboard")
@@ -125,6 +128,7 @@ def test_bones_of_its_own_come_along_below_the_right_bone(walking, dressed):
     assert dressed.figure.meshes[dressed.worn[0]].weights[swings].max() > 0.3
 
 
+@pytest.mark.long
 def test_body_and_clips_stay_what_they_were(walking, dressed, tmp_path):
     fairswap.save(tmp_path / "dressed.glb", dressed.figure, dressed.clips)
     again = fairswap.load(tmp_path / "dressed.glb")
@@ -173,7 +177,7 @@ def test_a_worse_fit_is_told_as_worse(dressed):
     [("spine_1", (0, 0, 1), "trunk"), ("spine_1", (0, 0, -1), "trunk"), ("lower_arm_left", (0, 1, 0), "arms"),
      ("upper_arm_right", (0, 0, 1), "arms"), ("shoulder_left", (0, 1, 0), "trunk")],
 )  # fmt: skip
-@pytest.mark.long(but=1)
+@pytest.mark.long
 def test_a_dent_is_told_wherever_it_shows(role, way, part, dressed):
     """A palm of cloth, pressed through the skin: on the chest, the back, a sleeve, in motion as deep as it is made."""
     rigged = fairswap.RiggedFigure.of(dressed.figure)
@@ -243,6 +247,7 @@ def test_where_nothing_is_worn_or_nothing_is_given_it_is_told(walking):
         fairswap.dress(walking, made_for=OSRIC)
 
 
+@pytest.mark.long
 def test_what_is_worn_is_found_from_the_shape(dressed):
     rigged = fairswap.RiggedFigure.of(dressed.figure)
     assert worn_by_shape(dressed.figure, rigged.roles).names == ("coat", "boots")
