@@ -1,4 +1,4 @@
-"""Some mangled files for each reader; ``make fuzz`` runs as many as are wanted, CI a minute of it."""
+"""Some mangled files for each reader; ``make fuzz`` runs as many as are wanted, CI fifty for each."""
 
 import pytest
 
