@@ -256,8 +256,8 @@ def _with_morphs(
             findings.append(Finding("morph-lost", "warning", row.name, f"the face has nothing to make {row.name!r} of"))
         else:
             what = f"{row.name!r} made of {', '.join(map(repr, row.made_of[:3]))}"
-            missing = f"{100 * row.lost:.0f} % of it missing" if row.lost > 0.02 else ""
-            changes.append(Change("figure.morphs", what, missing, row.lost))
+            lost = row.lost if row.lost > 0.02 else 0.0
+            changes.append(Change("figure.morphs", what, f"{100 * lost:.0f} % of it missing" if lost else "", lost))
     beside = shapes_beside(head)
     if beside:
         changes.append(Change("figure.morphs", f"left out, as no part of a face: {listed(map(repr, beside))}"))
