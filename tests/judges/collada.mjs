@@ -4,6 +4,7 @@ import { readFileSync } from "node:fs";
 import { DOMParser } from "@xmldom/xmldom";
 import { AnimationMixer, LoopOnce, Vector3 } from "three";
 import { ColladaLoader } from "three/addons/loaders/ColladaLoader.js";
+import "gltf-validator"; // takes itself to be in a browser if there is a document when it is loaded: before there is one
 
 // There is no screen: pictures are never loaded, and the parser is one of plain XML.
 globalThis.DOMParser = DOMParser;

@@ -78,18 +78,12 @@ def _tracks_of(scene: Scene, tag: Tag, name: str) -> Iterator[tuple[str, dict[st
     times: Floats = np.arange(len(table), dtype=np.float64) * seconds
     column = 0
     for called, own in zip(joints, channels, strict=True):
-        columns = [(axis, kind, column + place) for place, (axis, kind) in enumerate(own) if enabled[column + place]]
-        column += len(own)
-        yield (
-            called,
-            {}
-            if not len(times)
-            else {
-                field: Track(times, _values(table, kind, [(axis, at) for axis, other, at in columns if other == kind]))
-                for kind, field in _FIELDS.items()
-                if any(other == kind for _, other, _ in columns)
-            },
-        )
+        by_kind: dict[str, list[tuple[str, int]]] = {}
+        for axis, kind in own:
+            if enabled[column] and len(times):
+                by_kind.setdefault(kind, []).append((axis, column))
+            column += 1
+        yield called, {_FIELDS[kind]: Track(times, _values(table, kind, columns)) for kind, columns in by_kind.items()}
 
 
 def _values(table: Floats, kind: str, columns: list[tuple[str, int]]) -> Floats:
@@ -136,13 +130,11 @@ def _enabled(scene: Scene, tag: Tag, channels: list[list[tuple[str, str]]], name
 
 
 def _table(scene: Scene, tag: Tag, width: int) -> Floats:
-    """The values ``(frames, channels)``, from the first to the last frame that are to be played."""
+    """The values ``(frames, channels)``: all of them, whichever part a browser is told to play."""
     flat = numbers_of(tag, tag.get("values") or "")
     if flat.size > clip_numbers(scene.file_bytes):
         raise InputError(f"it has {flat.size} values", place=tag.place, remedy=_AGAIN)
     if flat.size and (not width or flat.size % width):
         problem = f"it has {flat.size} values, {width} to a frame"
         raise InputError(problem, place=tag.place, remedy=_AGAIN)
-    table: Floats = flat.reshape(-1, max(width, 1))
-    first, last = (int(number(tag, field, 0.0)) for field in ("startFrame", "endFrame"))
-    return table[first : last + 1] if 0 <= first < last < len(table) else table
+    return flat.reshape(-1, max(width, 1))
