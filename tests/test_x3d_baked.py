@@ -70,6 +70,21 @@ def test_each_motion_of_a_humanoid_is_a_clip_whichever_is_played():
     assert ends[0] == pytest.approx(ends[1], abs=1e-6)
 
 
+def test_a_motion_in_no_humanoid_is_told():
+    """One that a humanoid takes by its name is its own, wherever it stands."""
+    apart = WICK.replace(
+        "<Scene>", f"<Scene><HAnimMotion DEF='far' {' '.join(f'{k}={v!r}' for k, v in KNEE.items())}/>"
+    )
+    document = fairswap.load(apart.format("").encode(), format=".x3d")
+    assert not document.clips
+    assert [row.message for row in document.findings if row.code == "motion-not-read"] == [
+        "1 baked motion in no humanoid: not read"
+    ]
+    document = fairswap.load(apart.format("<HAnimMotion USE='far'/>").encode(), format=".x3d")
+    assert ankle(document) == pytest.approx(ankle(load(KNEE)))
+    assert "motion-not-read" not in {row.code for row in document.findings}
+
+
 def test_joints_that_are_not_there_and_odd_lists_are_told():
     document = load(KNEE | {"joints": "humanoid_root l_wing l_knee", "channelsEnabled": "true false"})
     told = [row.message for row in document.findings if row.code == "channels-left-out"]

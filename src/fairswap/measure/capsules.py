@@ -143,14 +143,16 @@ def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
 def _overlaps(limbs: dict[str, Capsule], ends: dict[str, Floats]) -> Floats:
     """How deep the limbs of all pairs are in each other ``(pairs, frames)``, by the ends ``(2, frames, 3)`` of each."""
     first, second = zip(*_PAIRS, strict=True)
-    radii = [np.array([limbs[role].radii for role in roles]).T[..., None] for roles in (first, second)]
     frames = next(iter(ends.values())).shape[1]
     deep = np.empty((len(_PAIRS), frames))
     for start in range(0, frames, _AT_ONCE):
         part = slice(start, start + _AT_ONCE)
         axes = [np.stack([ends[role][end, part] for role in roles]) for roles in (first, second) for end in (0, 1)]
         apart, *shares = nearest(*axes)
-        thick = [thin + share * (thicker - thin) for (thin, thicker), share in zip(radii, shares, strict=True)]
+        thick = [
+            np.stack([limbs[role].radius(along) for role, along in zip(roles, share, strict=True)])
+            for roles, share in zip((first, second), shares, strict=True)
+        ]
         deep[:, part] = thick[0] + thick[1] - apart
     return deep
 

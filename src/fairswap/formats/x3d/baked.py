@@ -42,6 +42,10 @@ def baked_clips(scene: Scene) -> Iterator[tuple[str, list[Keys]]]:
             if one.tag == "HAnimMotion" and isinstance(one, Tag):
                 tag = scene.resolved(one)
                 moved.setdefault(id(tag), (tag, []))[1].append(humanoid)
+    stray = sum("USE" not in tag.attrib and id(tag) not in moved for tag in scene.root.iter("HAnimMotion"))
+    if stray:
+        message = f"{counted(stray, 'baked motion')} in no humanoid: not read"
+        scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
     for count, (tag, humanoids) in enumerate(moved.values(), start=1):
         name = tag.get("name") or tag.get("description") or tag.get("DEF") or f"motion {count}"
         tracks = list(_tracks_of(scene, tag, name))
