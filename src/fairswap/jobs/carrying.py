@@ -80,10 +80,12 @@ def _told(swap: Swap, found: Carried, apart: Carried) -> Finding:
     """How deep limbs were in each other, and what it took to keep them apart."""
     bones = [swap.target.roles.bones[role] for role in _LIMBS]
     turned = angle_between(*(one.made.clip.poses.rotations[:, bones] for one in (found, apart)))
-    worst = found.comparison.inside[0]
+    was, now = (one.comparison.inside for one in (found, apart))
+    deep = max((row.deepest_cm for row in now), default=0.0)
+    most = _LIMBS[int(turned.max(axis=0).argmax())]
     message = (
-        f"limbs are kept out of the body and each other, {_LIMBS[int(turned.max(axis=0).argmax())]} turned by up to "
-        f"{np.degrees(turned.max()):.0f} degrees for it: {worst.limb} went {worst.deepest_cm:.1f} cm into "
-        f"{worst.into_it} (source {worst.source_deepest_cm:.1f} cm)"
+        f"limbs were brought out of the body and each other, {most} turned by up to "
+        f"{np.degrees(turned.max()):.0f} degrees for it: {was[0].limb} went {was[0].deepest_cm:.1f} cm into "
+        f"{was[0].into_it} (source {was[0].source_deepest_cm:.1f} cm); none goes deeper than {deep:.1f} cm now"
     )
     return Finding("limbs-kept-apart", "note", apart.made.clip.name, message)
