@@ -8,7 +8,7 @@ walk = fairswap.demo_motion("walk", by="Osric")  # or the name of a file
 made = fairswap.convert(walk, fairswap.demo_file("juniper.glb"))
 print(*made.save("juniper-walk.glb", force=True))
 
-proof = made.done[0].comparison
+proof = made.comparisons[0]
 print(proof)
 print(proof.table()[["role", "mean_degrees", "worst_degrees"]].sort_values("worst_degrees").tail(6).round(2))
 Path("juniper-walk.png").write_bytes(fairswap.picture.sheet(proof))
@@ -21,4 +21,4 @@ role = "head"
 turn = [-8, 0, 0]     # degrees about left, up and ahead
 """)
 corrected = fairswap.convert(walk, "juniper-walk.glb", motion=fairswap.MotionOptions(layers="chin-up.toml"))
-print(corrected.done[0])
+print(corrected)

@@ -233,3 +233,52 @@ def test_what_a_verb_gives_prints_as_a_line_that_says_how_it_fared():
         assert said in line
         assert len(line) < 160
         assert "\n" not in line
+
+
+def test_verbs_take_what_is_at_hand_whichever_way_it_is_held(tmp_path):
+    """A path, a document, a figure with its clip, files from a pattern: they give the same."""
+    idle, osric = fairswap.demo_motion("idle", by="Pip"), fairswap.load(fairswap.demo_file("osric.glb"))
+    made = fairswap.convert([idle], osric)
+    (proof,) = made.comparisons
+    assert proof is made.done[0].comparison
+    result = tmp_path / "result.glb"
+    made.save(result)
+    pair = (fairswap.load(result).figure, fairswap.load(result).clips[0])
+    for source in (idle, (idle.figure, idle.clips[0])):
+        for held in (result, str(result), fairswap.load(result), pair):
+            assert fairswap.compare(source, held).likeness == pytest.approx(proof.likeness, abs=0.01)
+    fairswap.save(tmp_path / "again.dae", fairswap.load(result))
+    again = fairswap.load(tmp_path / "again.dae")
+    assert [clip.name for clip in again.clips] == [clip.name for clip in made.clips]
+    fairswap.save(tmp_path / "one.bvh", idle)
+    found = fairswap.convert(tmp_path.glob("*.bvh"), osric)
+    assert [row.source.file for row in found.done] == [str(tmp_path / "one.bvh")]
+
+
+@pytest.mark.parametrize("wrong", [None, 7, {}, fairswap.UsageError], ids=lambda wrong: type(wrong).__name__)
+def test_what_is_no_file_is_said_to_be_none(wrong):
+    pip = fairswap.demo_file("pip.glb")
+    for verb in (
+        fairswap.load, fairswap.inspect, fairswap.leave_out, fairswap.place, fairswap.bones.draft, fairswap.view,
+        lambda what: fairswap.convert([what], pip), lambda what: fairswap.convert(pip, what),
+        lambda what: fairswap.compare(pip, what), lambda what: fairswap.check(what, "fernway"),
+        lambda what: fairswap.fit(what, "fernway"), lambda what: fairswap.face.draft(what),
+    ):  # fmt: skip
+        with pytest.raises(fairswap.UsageError, match=f"not a value of type {type(wrong).__name__}"):
+            verb(wrong)
+
+
+def test_no_motion_at_all_is_no_success(tmp_path):
+    with pytest.raises(fairswap.UsageError, match="no motion is given"):
+        fairswap.convert(tmp_path.glob("*.bvh"), fairswap.demo_file("pip.glb"))
+
+
+def test_a_card_has_a_row_for_each_thing_that_was_found():
+    """Findings of one severity, and figures of one name, do not take each other's row."""
+    walk = fairswap.demo_motion("walk")
+    notes = tuple(fairswap.Finding("clip-still", "note", "walk", f"number {count}") for count in range(3))
+    told = replace(walk, findings=notes, figures=(walk.figure, walk.figure))
+    for card in (told._repr_html_(), fairswap.inspect(told)._repr_html_()):
+        assert all(finding.message in card for finding in notes)
+        assert card.count("figure Juniper") == 2
+        assert "clip Walk" in card

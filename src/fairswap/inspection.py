@@ -108,11 +108,11 @@ class Inventory:
         return f"<Inventory of {Path(self.file).name!r}: {counts}>"
 
     def _repr_html_(self) -> str:
-        facts: dict[str, object] = {"format": self.format, "height": f"{self.space.height_m:.2f} m"}
-        facts |= {f"figure {figure.name}": counted(figure.bones, "bone") for figure in self.figures}
-        facts |= {f"clip {clip.name}": f"{counted(clip.frames, 'frame')} at {clip.rate:g}" for clip in self.clips}
-        facts |= {f"{finding.severity}": finding.message for finding in self.findings}
-        return html_card("File", self.file, facts)
+        rows = [("format", self.format), ("height", f"{self.space.height_m:.2f} m")]
+        rows += [(f"figure {figure.name}", counted(figure.bones, "bone")) for figure in self.figures]
+        rows += [(f"clip {clip.name}", f"{counted(clip.frames, 'frame')} at {clip.rate:g}") for clip in self.clips]
+        rows += [(finding.severity, finding.message) for finding in self.findings]
+        return html_card("File", self.file, rows)
 
 
 def inspect(what: Document | str | Path, *, bones: BoneProfile | str | Path | None = None) -> Inventory:

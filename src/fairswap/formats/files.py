@@ -87,17 +87,21 @@ def load(
     InputError
         If the file is not what it says, or damaged.
     UsageError
-        If the suffix is unknown, or no figure is called so.
+        If it is neither a path nor content, the suffix is unknown, or no figure is called so.
     """
     if isinstance(source, str | Path):
         path = Path(source)
         row = _row(Path(f"x{format}") if format else path)
         content = read_bytes(path)
-    else:
+    elif isinstance(source, bytes) or hasattr(source, "read"):
         content = source if isinstance(source, bytes) else source.read()
         name = getattr(source, "name", "")
         path = Path(name if isinstance(name, str) and name else f"input{format or ''}")
         row = _row(Path(f"x{format}") if format else path)
+    else:
+        kind = type(source).__name__
+        remedy = "Give its path, or what load() gave; a result is saved first"
+        raise UsageError(f"a file is wanted here, not a value of type {kind}", remedy=remedy)
     read: Callable[..., Document] = import_module(row.module).read
     try:
         document = as_reckoned(read(content, path, unit=unit, up=up))
@@ -108,7 +112,7 @@ def load(
 
 def save(
     destination: str | Path | BinaryIO,
-    figure: Figure,
+    figure: Figure | Document,
     clips: Sequence[Clip] = (),
     *,
     format: str | None = None,
@@ -127,6 +131,8 @@ def save(
 
     Parameters
     ----------
+    figure : Figure, or Document
+        Of a document, its figure with its clips; or with those that are given.
     clips : sequence of Clip
         Clips of ``figure.skeleton``.
     format : str, optional
@@ -150,6 +156,9 @@ def save(
     UsageError
         If the suffix is unknown, or a clip moves another skeleton.
     """
+    if isinstance(figure, Document):
+        document, figure = figure, figure.figure
+        clips = clips or document.clips_of(figure)
     if isinstance(destination, str | Path):
         path = Path(destination)
         outputs = Outputs(_kept_for(figure, path), force)

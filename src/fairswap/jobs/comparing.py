@@ -7,7 +7,7 @@ from pathlib import Path
 
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
-from fairswap.formats.files import load
+from fairswap.formats.files import document_of
 from fairswap.jobs.faces import face_alone, heads_of, with_face_judged
 from fairswap.jobs.options import SourceOptions, TargetOptions
 from fairswap.jobs.record import Record, layers_of, record_in, rigged_as, with_travel
@@ -94,14 +94,17 @@ def _with_face(found: Comparison, source: Motion, result: Motion) -> Comparison:
 
 
 def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:
-    both = [load(what) if isinstance(what, str | Path) else what for what in (source, result)]
-    a, b = both
-    if isinstance(a, Document) and isinstance(b, Document):
-        clips = matching_clips(a, b, name)
-        return (a.figure, clips[0]), (b.figure, clips[1])
-    if isinstance(a, Document) or isinstance(b, Document):
-        raise UsageError("compare two files, or two pairs of figure and clip")
-    return a, b
+    a, b = map(_document_with, (source, result))
+    clips = matching_clips(a, b, name)
+    return (a.figure, clips[0]), (b.figure, clips[1])
+
+
+def _document_with(what: Compared) -> Document:
+    match what:
+        case (Figure() as figure, Clip() as clip):
+            return Document(figure.name, "", figure.space, (figure,), (clip,))
+        case _:
+            return document_of(what)
 
 
 def matching_clips(source: Document, result: Document, name: str | None = None) -> tuple[Clip, Clip]:

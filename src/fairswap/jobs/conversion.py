@@ -5,7 +5,7 @@ Read, rig, pair, retarget (transfer, layers, contacts, feet, hands, root motion)
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
@@ -45,7 +45,7 @@ if TYPE_CHECKING:
     from fairswap.platform.preparing import Fitted
     from fairswap.platform.rules import Platform
 
-Motions = str | Path | Document | Sequence[str | Path | Document]
+Motions = str | Path | Document | Iterable[str | Path | Document]
 
 
 @dataclass(frozen=True, eq=False)
@@ -112,6 +112,11 @@ class Conversions:
         if self.fitted is not None:
             return self.fitted.clips
         return (*self.kept_clips, *(row.clip for row in self.done))
+
+    @property
+    def comparisons(self) -> tuple[Comparison, ...]:
+        """How alike each clip and its source look: with a ``verdict`` to print, and to draw a sheet of."""
+        return tuple(row.comparison for row in self.done)
 
     @property
     def looks_same(self) -> bool:
@@ -208,7 +213,7 @@ def convert(
 
     Parameters
     ----------
-    motions : path, Document, or a sequence of them
+    motions : path, Document, or several of them
         Whose clips. Of several, one that fails does not stop the others: it is among the ``failures``.
     onto : path, Document or Figure
         The figure to animate; or a :class:`Performer`, made ready once for many motions (with its own target options).
@@ -222,14 +227,16 @@ def convert(
     Raises
     ------
     UsageError
-        If no motion has a clip of a name that was asked for.
+        If no motion is given, or none has a clip of a name that was asked for.
     ImpossibleError
         If there is no clip, or bones are not known.
     """
     source, target, motion, face = (
         source or SourceOptions(), target or TargetOptions(), motion or MotionOptions(), face or FaceOptions(),
     )  # fmt: skip
-    given = [motions] if isinstance(motions, str | Path | Document) else list(motions)
+    given = [motions] if isinstance(motions, str) or not isinstance(motions, Iterable) else list(motions)
+    if not given:
+        raise UsageError("no motion is given", remedy="Give at least one file")
     failures: list[Failure] = []
     sources = read_all(given, failures)
     ready = Performer.of(onto, target, with_root=motion.travel == "root", strict=source.strict)

@@ -6,9 +6,10 @@ from collections.abc import Iterable, Mapping, Sequence
 from html import escape
 
 
-def html_card(kind: str, name: str, facts: Mapping[str, object]) -> str:
+def html_card(kind: str, name: str, facts: Mapping[str, object] | Iterable[tuple[str, object]]) -> str:
     """What a value is, what it is called, and a row for each fact."""
-    rows = "".join(f"<tr><th>{escape(key)}</th><td>{escape(str(value))}</td></tr>" for key, value in facts.items())
+    pairs = facts.items() if isinstance(facts, Mapping) else facts
+    rows = "".join(f"<tr><th>{escape(key)}</th><td>{escape(str(value))}</td></tr>" for key, value in pairs)
     return f"<table><caption>{escape(kind)} <b>{escape(name)}</b></caption>{rows}</table>"
 
 

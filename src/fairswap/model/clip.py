@@ -156,11 +156,14 @@ class Clip(Value):
         seconds = pandas.Index(np.arange(self.frames) / float(self.rate), name="seconds")
         return pandas.DataFrame(positions.reshape(self.frames, -1), index=seconds, columns=columns)
 
-    def __repr__(self) -> str:
+    @property
+    def in_short(self) -> str:
+        """Its length and size in a few words."""
         rate = text_from_rate(self.rate)
-        return (
-            f"<Clip {self.name!r}: {self.frames} frames at {rate}, {self.duration_s:.2f} s, {len(self.skeleton)} bones>"
-        )
+        return f"{self.frames} frames at {rate}, {self.duration_s:.2f} s, {len(self.skeleton)} bones"
+
+    def __repr__(self) -> str:
+        return f"<Clip {self.name!r}: {self.in_short}>"
 
     def _repr_html_(self) -> str:
         facts = {

@@ -8,6 +8,7 @@ from typing import Any
 
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.model.arrays import Value
+from fairswap.model.cards import html_card
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
@@ -57,6 +58,13 @@ class Document(Value):
     def __repr__(self) -> str:
         held = f"{counted(len(self.figures), 'figure')}, {counted(len(self.clips), 'clip')}"
         return f"<Document {Path(self.file).name!r}: {held}, {self.format}>"
+
+    def _repr_html_(self) -> str:
+        rows = [("format", self.format), ("space", str(self.space))]
+        rows += [(f"figure {figure.name}", figure.in_short) for figure in self.figures]
+        rows += [(f"clip {clip.name}", clip.in_short) for clip in self.clips]
+        rows += [(finding.severity, finding.message) for finding in self.findings]
+        return html_card("File", Path(self.file).name, rows)
 
     @property
     def figure(self) -> Figure:

@@ -159,9 +159,14 @@ class Figure(Value):
             }
         )
 
-    def __repr__(self) -> str:
+    @property
+    def in_short(self) -> str:
+        """Its size in a few words."""
         vertices = sum(len(mesh.vertices) for mesh in self.meshes)
-        return f"<Figure {self.name!r}: {self.height_m:.2f} m, {self.bone_count} bones, {vertices} vertices>"
+        return f"{self.height_m:.2f} m, {self.bone_count} bones, {vertices} vertices"
+
+    def __repr__(self) -> str:
+        return f"<Figure {self.name!r}: {self.in_short}>"
 
     def _repr_html_(self) -> str:
         facts = {
