@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING
 
 from fairswap.bones.persons import why_no_person
 from fairswap.bones.profile import BoneProfile, built_in_profiles, saved_profiles
-from fairswap.bones.roles import MUST_HAVE, RoleMap
+from fairswap.bones.roles import MUST_HAVE, THE_FILE_ITSELF, RoleMap
 from fairswap.errors import ImpossibleError
 from fairswap.formats.patterns import common_prefix
 from fairswap.model.clip import Clip
@@ -99,7 +99,7 @@ def named_by(profile: BoneProfile, skeleton: Skeleton) -> RoleMap:
 def profile_that_fits(figure: Figure) -> RoleMap | None:
     """The roles as the file itself says, or by the saved or built-in profile that fits best; None if none fits."""
     if figure.known_roles and not RoleMap(figure.known_roles, "").missing():
-        return RoleMap(dict(figure.known_roles), "the file itself")
+        return RoleMap(dict(figure.known_roles), THE_FILE_ITSELF)
     candidates = [named_by(profile, figure.skeleton) for profile in (*saved_profiles(), *built_in_profiles())]
     fitting = [roles for roles in candidates if not roles.missing()]
     return max(fitting, key=lambda roles: len(roles.bones)) if fitting else None

@@ -75,14 +75,15 @@ def part_of(role: str) -> str:
 
 
 FOUND_BY_ITSELF = "found by itself"
+THE_FILE_ITSELF = "the file itself"
 
 
 @dataclass(frozen=True)
 class RoleMap:
     """Which bone (by index in its skeleton) fills which role, and where that is known from.
 
-    ``profile`` is the name of a bone profile, ``"the file itself"``, or :data:`FOUND_BY_ITSELF`; only then there are
-    ``confidences`` (0..1) and findings. ``helpers`` are bones that share the twist of a role: which role's
+    ``profile`` is the name of a bone profile, :data:`THE_FILE_ITSELF`, or :data:`FOUND_BY_ITSELF`; only with the last
+    there are ``confidences`` (0..1) and findings. ``helpers`` are bones that share the twist of a role: which role's
     bone they sit on, and how far along it (0..1).
 
     >>> import fairswap

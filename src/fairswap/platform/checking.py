@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.bones.assignment import roles_of
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.roles import FOUND_BY_ITSELF, THE_FILE_ITSELF, RoleMap
 from fairswap.clips.looping import seam_of
 from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
 from fairswap.face.bones import face_bones
@@ -154,7 +154,8 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
         wanted = f"bones called as in {rules.profile.name}"
         found.add("figure.required", figure.name, wanted, error.problem, False, error.remedy or "", error.code)
         return Check(document.file, rules, tuple(found.rows))
-    named = "so" if by_name else f"as in {roles.profile}"
+    its_own = roles.profile in (FOUND_BY_ITSELF, THE_FILE_ITSELF)
+    named = "so" if by_name else "by names of its own" if its_own else f"as in {roles.profile}"
     if not by_name and roles.profile == rules.profile.name:
         named = f"so, behind {common_prefix(figure.skeleton.names)!r}"
     found.add("bones", figure.name, f"called as in {rules.profile.name}", named, by_name)
