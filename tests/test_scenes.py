@@ -198,7 +198,7 @@ def test_what_a_format_cannot_hold_is_told_with_figures(tmp_path):
     assert "mm off at rest" in told.message
     fairswap.save("walk.glb", walk.figure, walk.clips)
     said = run("convert", "walk.glb", "--onto", fairswap.demo_file("pip.glb"), "-o", "out.csv")
-    assert "CSV does not get 2 meshes" in said.stdout
+    assert "CSV cannot hold 2 meshes" in said.stdout
 
 
 def test_formats_that_are_read_alone_say_so():

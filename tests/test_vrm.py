@@ -216,7 +216,7 @@ def test_the_file_itself_says_what_morphs_with_meaningless_names_are():
         (lambda e, raw: e["VRMC_springBone"]["colliders"][0].update(shape={}), "neither a sphere nor a capsule"),
         (lambda e, raw: e["VRMC_springBone"]["springs"].append(e["VRMC_springBone"]["springs"][0]), "in two springs"),
         (lambda e, raw: e["VRMC_springBone"]["springs"][0]["joints"][0].update(dragForce=3), "not 0 to 1"),
-        (lambda e, raw: raw["nodes"][13].update(extensions={"VRMC_node_constraint": {"constraint": {}}}), "has not one of"),
+        (lambda e, raw: raw["nodes"][13].update(extensions={"VRMC_node_constraint": {"constraint": {}}}), "needs one of"),
         (lambda e, raw: raw["extensionsUsed"].remove("VRMC_vrm"), "is not among them"),
     ],
 )  # fmt: skip

@@ -289,13 +289,13 @@ def left_out(figure: Figure, clips: Sequence[Clip], suffix: str) -> list[Finding
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
     >>> print(fairswap.left_out(walk.figure, walk.clips, ".bvh")[0].message)
-    BVH does not get 2 meshes with their materials
+    BVH cannot hold 2 meshes with their materials
     """
     row = _row(Path(f"x{suffix}"))
     found: Callable[..., list[Finding]] | None = getattr(import_module(row.module), "left_out", None)
     told = [*_lost_parts(figure, clips), *([] if found is None else found(figure, clips))]
     if figure.bone_boxes is not None and "boxes" not in row.holds.split():
-        message = f"{row.name} does not get the bone boxes, the bounds of each bone's skin"
+        message = f"{row.name} cannot hold the bone boxes, the bounds of each bone's skin"
         told.append(Finding("format-leaves-out", "warning", figure.name, message, "Write .glb, .gltf or .vrm"))
     return told
 

@@ -121,7 +121,7 @@ def dress(
         wearer = None if made_for is None else RiggedFigure.of(made_for, part="wearer")
         outfit = _hung(target, [garment_in(one, target, wearer, take) for one in garments], (*own, *clips))
     elif made_for is not None or take:
-        problem = "it is said which garments to take, or for whom they were made, and none is given"
+        problem = "garments to take, or whom they were made for, are named, but no garment is given"
         raise UsageError(problem, code="nothing-to-wear")
     else:
         outfit = _worn_already(target, (*own, *clips))

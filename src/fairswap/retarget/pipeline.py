@@ -273,5 +273,5 @@ def _root_of(target: RiggedFigure) -> int:
     above = target.skeleton.with_ancestors([target.roles.bones["hips"]])[:-1]
     if not above:
         problem = f"{target.title} has no bone above its hips to put the travel on"
-        raise ImpossibleError(problem, remedy="Add one with figures.add_root, as convert does")
+        raise ImpossibleError(problem, remedy="Use convert, which adds a root bone, or leave the travel on the hips")
     return above[0]

@@ -45,12 +45,12 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
 
 
 def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
-    """What a plain glTF file does not get: what an avatar says of itself, where its document is built anew."""
+    """What a plain glTF file cannot hold: what an avatar says of itself, where its document is built anew."""
     source = figure.source
     carried = isinstance(source, GltfSource) and can_patch(figure, source.skeleton, source.meshes)
     if carried or figure.avatar is None or not figure.avatar.meta:
         return []
-    message = "plain glTF does not get what it says as an avatar: terms of use, expressions, gaze, what swings"
+    message = "plain glTF cannot hold what it says as an avatar: terms of use, expressions, gaze, what swings"
     return [Finding("format-leaves-out", "warning", figure.name, message)]
 
 

@@ -51,7 +51,7 @@ def losses(
     gone += [f"{beside} tracks of props"] if beside else []
     rows: list[tuple[Severity, str]] = [("note", what) for what in known]
     rows += [("warning", what) for what in gone]
-    return [Finding("format-leaves-out", grade, figure.name, f"{format} does not get {what}") for grade, what in rows]
+    return [Finding("format-leaves-out", grade, figure.name, f"{format} cannot hold {what}") for grade, what in rows]
 
 
 def _has_more_than_a_color(material: Material, maps: bool) -> bool:

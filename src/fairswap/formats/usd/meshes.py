@@ -107,7 +107,7 @@ def _skin(scene: Scene, prim: Any, surface: Surface, rows: Integers, count: int,
     own = [str(token) for token in value_of(binding.GetJointsAttr()) or ()] or bones.joints
     known = {joint: at for at, joint in enumerate(bones.joints)}
     if any(joint not in known for joint in own):
-        raise InputError("it names joints that its skeleton has not", place=place, remedy=_AGAIN)
+        raise InputError("it names joints that its skeleton does not have", place=place, remedy=_AGAIN)
     order = np.array([known[joint] for joint in own], dtype=np.intp)
     width = max(int(joints.GetElementSize()), 1)
     number = np.array(flat_values(joints) or (), dtype=np.intp)

@@ -122,7 +122,7 @@ def _samples(
     if any(row is None or len(row) != count for row in rows):
         if all(row is None or len(row) == 0 for row in rows):
             return np.zeros(1), None
-        raise InputError(f"a sample of {attribute.GetName()} has not {count} values", place=place, remedy=_AGAIN)
+        raise InputError(f"a sample of {attribute.GetName()} does not have {count} values", place=place, remedy=_AGAIN)
     values = np.stack([np.array(row, dtype=np.float64) for row in rows]).reshape(len(rows), count, width)
     if not np.isfinite(values).all():
         raise InputError("a sample is not finite", place=place, remedy=_AGAIN)

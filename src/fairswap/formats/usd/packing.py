@@ -63,10 +63,10 @@ def opened_stage(content: bytes, path: Path) -> Iterator[tuple[Any, Path, list[s
             _bring_layers(main, folder, folder if packed else path.parent, beside)
             stage = Usd.Stage.Open(str(main))
             if stage is None:
-                raise InputError("it is no USD that can be read", remedy=_AGAIN)
+                raise InputError("it cannot be read as USD", remedy=_AGAIN)
             yield stage, folder if packed else path.parent, beside
         except (Tf.ErrorException, UnicodeDecodeError) as error:  # values are unpacked only when they are asked for
-            problem = f"it is no USD that can be read, or is damaged ({_first_reason(error)})"
+            problem = f"it cannot be read as USD, or is damaged ({_first_reason(error)})"
             raise InputError(problem, remedy=_AGAIN) from None
         finally:
             with suppress(UnicodeDecodeError):  # what it has to say quotes the file
@@ -83,7 +83,7 @@ def _bring_layers(main: Path, folder: Path, source: Path, beside: list[str]) -> 
         _check_counts(path.read_bytes())
         layer = Sdf.Layer.FindOrOpen(str(path))
         if layer is None:
-            raise InputError("it is no USD that can be read, or is cut", remedy=_AGAIN)
+            raise InputError("it cannot be read as USD, or is cut short", remedy=_AGAIN)
         for asset in layer.GetCompositionAssetDependencies():
             target = _brought(asset, path, folder, source, beside)
             if target is not None and target not in seen:

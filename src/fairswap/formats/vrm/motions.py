@@ -104,11 +104,11 @@ def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
         lost = [clip.skeleton.names[bone] for bone in moving if bone not in kept]
         if lost:
             named = ", ".join(lost[:4]) + (" …" if len(lost) > 4 else "")
-            message = f"VRM animation does not get {len(lost)} bones that move beside the humanoid: {named}"
+            message = f"VRM animation cannot hold {len(lost)} bones that move beside the humanoid: {named}"
             out.append(Finding("format-leaves-out", "warning", clip.name, message))
         share = face_lost(figure, clip)
         if share > _FACE_LOST:
-            message = f"VRM animation does not get {share:.0%} of the face: no expression of the figure shows it"
+            message = f"VRM animation cannot hold {share:.0%} of the face: no expression of the figure shows it"
             out.append(Finding("format-leaves-out", "warning", clip.name, message))
     return out
 

@@ -141,7 +141,7 @@ def _expressions(avatar: dict[str, Any], raw: dict[str, Any]) -> Iterator[Broken
                     yield f"{place}.morphTargetBinds", f"its weight is {bind.get('weight')!r}, not 0 to 1"
             for bind in row.get("materialColorBinds", ()):
                 if bind.get("type") not in _COLORS or len(bind.get("targetValue", ())) != 4:
-                    yield f"{place}.materialColorBinds", "it is no kind of colour, or has not four numbers"
+                    yield f"{place}.materialColorBinds", "it is no kind of colour, or does not have four numbers"
                 if not _there(raw, "materials", bind.get("material")):
                     yield f"{place}.materialColorBinds", f"there is no material {bind.get('material')!r}"
             for bind in row.get("textureTransformBinds", ()):
@@ -159,7 +159,7 @@ def _look_at(avatar: dict[str, Any], _: dict[str, Any]) -> Iterator[Broken]:
     if look.get("type", "bone") not in ("bone", "expression"):
         yield "VRMC_vrm: lookAt.type", f"{look['type']!r} is neither bone nor expression"
     if len(look.get("offsetFromHeadBone", (0, 0, 0))) != 3:
-        yield "VRMC_vrm: lookAt.offsetFromHeadBone", "it has not three numbers"
+        yield "VRMC_vrm: lookAt.offsetFromHeadBone", "it does not have three numbers"
     for name in ("HorizontalInner", "HorizontalOuter", "VerticalDown", "VerticalUp"):
         row = look.get(f"rangeMap{name}", {})
         if not 0.0 <= row.get("inputMaxValue", 90.0) <= 180.0 or row.get("outputScale", 1.0) < 0.0:
@@ -209,7 +209,7 @@ def _constraints(raw: dict[str, Any]) -> Iterator[Broken]:
             continue
         rows = held.get("constraint", {})
         if len(rows) != 1 or not set(rows) <= {"roll", "aim", "rotation"}:
-            yield clause, f"node {index} has not one of roll, aim and rotation"
+            yield clause, f"node {index} needs one of roll, aim and rotation, and one only"
             continue
         ((kind, row),) = rows.items()
         if not _there(raw, "nodes", row.get("source")) or row.get("source") == index:
