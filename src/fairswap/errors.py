@@ -52,6 +52,7 @@ REMEDIES = {
     "levels-of-detail": "Leave them out (leave_out), or export one level only",
     "skin-apart": "Hang it on the body's bones before exporting, or leave it out; dress puts on clothes from a file of "
     "their own",
+    "skin-off-bones": "fairswap.view shows it; bind the mesh to its skeleton anew before exporting",
     "space-corrected": "Load it with another unit or up if this is wrong",
     "space-found": "Load it with another unit or up if this is wrong",
     "space-guessed": "Load it with another unit or up if this is wrong",

@@ -61,6 +61,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "no-person": "The proportions are those of an animal or a machine.",
         "levels-of-detail": "The file holds a mesh several times, finer and coarser; engines show one at a time.",
         "skin-apart": "Skin hangs on a second skeleton or a prop beside the body's bones; no motion moves it.",
+        "skin-off-bones": "A limb's skin lies beside its bone or hangs on another: the bones move, it does not follow.",
         "keys-apart": "The clip moves bones that hold no skin, the controls of a rig, and hardly the body itself.",
         "sides-disagree": "Names and shape say different things about left and right.",
         "sides-swapped": "Left and right are exchanged: by name the left limb is on the right.",

@@ -5,10 +5,11 @@ from __future__ import annotations
 from dataclasses import dataclass, field
 from pathlib import Path
 
-from fairswap.bones.apart import keys_apart, skin_apart
+from fairswap.bones.apart import keys_apart
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, broken_profiles, profile_named
 from fairswap.bones.roles import RoleMap
+from fairswap.bones.skin import skin_told
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import load
 from fairswap.measure.lead_in import lead_in_told
@@ -173,7 +174,7 @@ def _figure(document: Document, figure: Figure, profile: BoneProfile | None, fin
     except ImpossibleError as error:
         roles = RoleMap({}, "")
         findings.append(Finding("bones-unknown", "warning", figure.name, error.problem))
-    findings += skin_apart(figure, roles) + levels_told(figure) + _all_blended(figure)
+    findings += skin_told(figure, roles) + levels_told(figure) + _all_blended(figure)
     for clip in document.clips_of(figure):
         findings += keys_apart(figure, roles, clip)
     return FigureFacts(

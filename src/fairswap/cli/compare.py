@@ -11,7 +11,7 @@ import click
 from fairswap.cli import options
 from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
-from fairswap.cli.reports import ComparisonRow, CutRow, comparison_row, cut_rows
+from fairswap.cli.reports import ComparisonRow, CutRow, FindingRow, comparison_row, cut_rows, finding_rows
 from fairswap.cli.text import cut_lines, table, written_lines
 from fairswap.measure.differences import RoleDifference
 
@@ -25,6 +25,7 @@ class CompareReport(ComparisonRow, frozen=True):
     source: str
     result: str
     face_lacking: bool
+    findings: tuple[FindingRow, ...]
     cutting: tuple[CutRow, ...]
     written: tuple[str, ...]
 
@@ -86,7 +87,7 @@ def command(
     row = msgspec.structs.asdict(comparison_row(found))
     cuts = cut_rows(cutting(found.result.rigged, found.result.clip))
     report = CompareReport(**row, source=str(source), result=str(result), face_lacking=found.face_lacking,
-                           cutting=cuts, written=tuple(written))  # fmt: skip
+                           findings=finding_rows(found.findings), cutting=cuts, written=tuple(written))  # fmt: skip
     output.report(report, partial(_lines, whole=show_all))
     if not found.looks_same:
         output.failed()

@@ -52,6 +52,7 @@ REMEDIES = {
     "levels-of-detail": "Leave them out with --without MESH (fit, convert), or export one level only",
     "skin-apart": "Hang it on the body's bones before exporting, or leave it out; 'fairswap dress' puts on clothes "
     "from a file of their own",
+    "skin-off-bones": "'fairswap draw' shows it; bind the mesh to its skeleton anew before exporting",
     "space-corrected": "Use --unit and --up if this is wrong",
     "space-found": "Use --unit and --up if this is wrong",
     "space-guessed": "Use --unit and --up if this is wrong",

@@ -10,6 +10,8 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.bones.roles import SIDES, part_of
+from fairswap.bones.skin import skin_told
+from fairswap.errors import Finding
 from fairswap.measure.contacts import Contacts, Floor, contacts_in, contacts_of
 from fairswap.measure.differences import (
     ContactsKept,
@@ -175,6 +177,12 @@ class Comparison:
         if reaches(worst.score, SAME):
             return f"{said}; limbs differ by {self.limbs_mean_degrees:.2f} degrees on average"
         return f"{said}; worst: {worst.part}, {worst.because} ({worst.value:.3g} {worst.unit})"
+
+    @property
+    def findings(self) -> list[Finding]:
+        """What puts the verdict in doubt: bones that are guesses, and skin of the result that does not go with them."""
+        guesses = [finding for side in (self.source, self.result) for finding in side.rigged.guesses]
+        return guesses + skin_told(self.result.rigged.figure, self.result.rigged.roles)
 
     def table(self) -> pandas.DataFrame:
         """The roles as a pandas table."""

@@ -10,6 +10,7 @@ import msgspec
 import numpy as np
 
 from fairswap.bones.roles import RoleMap
+from fairswap.bones.skin import skin_told
 from fairswap.clips.proving import body_reel
 from fairswap.errors import Finding
 from fairswap.face.beside import shapes_beside
@@ -145,7 +146,7 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
     In order: rest pose, morphs, skeleton, influences, textures, bone boxes.
     """
     changes: list[Change] = []
-    findings = levels_told(source.figure)
+    findings = skin_told(source.figure, source.roles) + levels_told(source.figure)
     roles = source.roles
     original, rest_changed = _rested(source, platform)
     rested = clips_on_rest(clips, source.skeleton, original.skeleton)

@@ -6,10 +6,10 @@ from dataclasses import dataclass, replace
 from functools import cached_property
 from pathlib import Path
 
-from fairswap.bones.assignment import roles_of
+from fairswap.bones.assignment import SURE, roles_of
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import RoleMap
-from fairswap.errors import FairSwapError
+from fairswap.errors import FairSwapError, Finding
 from fairswap.formats.files import document_of
 from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
@@ -115,6 +115,15 @@ class RiggedFigure(Value):
     def title(self) -> str:
         """For errors: ``the source 'Osric'``."""
         return f"the {self.part} {self.figure.name!r}"
+
+    @property
+    def guesses(self) -> list[Finding]:
+        """A warning of bones that are not surely what they are taken for."""
+        unsure = [f"{role} ({sure:.2f})" for role, sure in self.roles.confidences.items() if sure < SURE]
+        if not unsure:
+            return []
+        message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
+        return [Finding("bones-guessed", "warning", self.figure.name, message)]
 
     def __repr__(self) -> str:
         return f"<RiggedFigure {self.figure.name!r}: {len(self.roles.bones)} roles, bones {self.roles.profile}>"

@@ -14,9 +14,8 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from fairswap.bones.apart import skin_apart
-from fairswap.bones.assignment import SURE
 from fairswap.bones.roles import role_order
+from fairswap.bones.skin import skin_told
 from fairswap.errors import Finding, UsageError
 from fairswap.measure.contacts import Floor
 from fairswap.measure.levels import levels_told
@@ -118,12 +117,8 @@ class Swap:
         """What is worth telling about the pair: guesses, poses far apart, and what is not transferred."""
         found: list[Finding] = []
         for rigged in (self.source, self.target):
-            found += rigged.roles.findings
-            unsure = [f"{role} ({c:.2f})" for role, c in rigged.roles.confidences.items() if c < SURE]
-            if unsure:
-                message = f"bones that are guesses: {', '.join(unsure[:6])}{' …' if len(unsure) > 6 else ''}"
-                found.append(Finding("bones-guessed", "warning", rigged.figure.name, message))
-        found += skin_apart(self.target.figure, self.target.roles) + levels_told(self.target.figure)
+            found += [*rigged.roles.findings, *rigged.guesses]
+        found += skin_told(self.target.figure, self.target.roles) + levels_told(self.target.figure)
         names = self.source.figure.name, self.target.figure.name
         found += pose_findings(self.pose_angles, " and ".join(names))
         shared = {pair.role for pair in self.pairs}
