@@ -8,6 +8,7 @@ other on the source as well may do so.
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
+from typing import Any
 
 import numpy as np
 
@@ -51,16 +52,22 @@ def clear_limbs(
     allowed = {pair: np.maximum(legs * deep, 0.0) for pair, deep in depths(source, source_chain).items()}
     # How deep all is costs most: it is worked out anew only after something has moved.
     found = depths(target, chain)
+
+    def moved(by: Callable[..., bool], *what: Any) -> None:
+        nonlocal found
+        if by(target, *what, found, allowed, chain, rate):
+            found = depths(target, chain)
+
+    # An arm in a broad trunk or a large head comes out by the least turn when it is held off; a swivel twists it.
+    for side in SIDES:
+        moved(_hold_off, side)
     for _ in range(_ROUNDS):
         for kind in _LIMBS:
             for side in SIDES:
-                if _swivel_away(target, kind, side, found, allowed, chain, rate):
-                    found = depths(target, chain)
+                moved(_swivel_away, kind, side)
     for side in SIDES:
-        if _hold_off(target, side, found, allowed, chain, rate):
-            found = depths(target, chain)
-        if _step_aside(target, side, found, allowed, contacts.standing(side), chain, rate):
-            found = depths(target, chain)
+        moved(_hold_off, side)
+        moved(_step_aside, side, contacts.standing(side))
     _push_palms_out(target, chain, rate)
 
 
@@ -167,9 +174,9 @@ def _hold_off(target: RiggedFigure, side: str, found: Depths, allowed: Depths, c
 def _step_aside(
     target: RiggedFigure,
     side: str,
+    standing: np.ndarray,
     found: Depths,
     allowed: Depths,
-    standing: np.ndarray,
     chain: ChainWorld,
     rate: float,
 ) -> bool:
