@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from functools import cache
+from pathlib import Path
 
 import numpy as np
 import pytest
@@ -507,6 +508,27 @@ def test_limbs_are_kept_apart_unasked_where_the_result_is_more_like_its_source_f
     assert fairswap.compare("thin.glb", "made.glb").likeness == pytest.approx(proofs["unasked"].likeness, abs=0.1)
     said = run("convert", "thin.glb", "--onto", TROUPE / "pip.glb", "-o", "pip.glb").stdout
     assert "--no-clear leaves them" in said
+
+
+def test_an_arm_in_a_large_head_is_held_off_and_not_twisted():
+    """Swivelled about the line from shoulder to hand, a nearly straight arm is twisted by more than it comes aside."""
+    rigs = Path(__file__).parents[2] / "shared" / "rigs"
+    if not rigs.is_dir():
+        pytest.skip("the rigs are not here")
+    left, apart = (
+        fairswap.convert(rigs / "words.bvh", rigs / "chibi.glb", motion=fairswap.MotionOptions(clear=clear)).done[0]
+        for clear in (False, None)
+    )
+    was, now = left.comparison, apart.comparison
+    assert now.cleared
+    assert was.inside[0].into == "head"
+    assert was.inside[0].deepest_cm > 10.0
+    assert max((row.deepest_cm for row in now.inside), default=0.0) < 2.5
+    assert now.likeness > 2 * was.likeness
+    for side in ("left", "right"):
+        bone = apart.swap.target.roles.bones[f"upper_arm_{side}"]
+        turned = angle_between(*(row.clip.poses.rotations[:, bone] for row in (left, apart)))
+        assert np.degrees(turned).max() < 40.0
 
 
 @pytest.mark.parametrize("performer", ["Juniper", "Pip"])

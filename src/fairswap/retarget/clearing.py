@@ -15,11 +15,12 @@ import numpy as np
 from fairswap.bones.roles import SIDES, side_of
 from fairswap.measure.capsules import depths
 from fairswap.measure.contacts import Contacts
+from fairswap.measure.differences import rms
 from fairswap.measure.palms import palms_of
 from fairswap.measure.surface import surface_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
-from fairswap.model.rotation import multiply, normalized, quaternion_from_axis_angle, rotate
+from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle, rotate
 from fairswap.model.signals import nearness, smoothed, widest
 from fairswap.model.space import AHEAD, LEFT
 from fairswap.pose.rigged import RiggedFigure
@@ -32,6 +33,10 @@ _CLEAR_M, _ROUNDS = 0.004, 3
 _TRY_DEGREES, _MOST_DEGREES = 8.0, 40.0
 # What a swivel by the degrees that are tried must gain, in leg lengths.
 _WORTH = 0.008
+# In which orders an arm is brought out, each tried; and what shows as much as the other: so deep, in leg lengths, so
+# far aside, so much twisted.
+_ORDERS = (("hold", "swivel"), ("swivel", "hold"), ("hold", "swivel", "hold"))
+_DEEP, _ASIDE_DEGREES, _TWIST_DEGREES = 0.09, 10.0, 25.0
 _TRUNK = {"pelvis", "chest", "head"}
 # How long a push takes to come and to go, also of a palm, and a foot to be free of the floor.
 _COMES_S, _PALM_COMES_S, _LEAVES_S = 0.25, 0.1, 0.12
@@ -58,15 +63,12 @@ def clear_limbs(
         if by(target, *what, found, allowed, chain, rate):
             found = depths(target, chain)
 
-    # An arm in a broad trunk or a large head comes out by the least turn when it is held off; a swivel twists it.
-    for side in SIDES:
-        moved(_hold_off, side)
     for _ in range(_ROUNDS):
-        for kind in _LIMBS:
-            for side in SIDES:
-                moved(_swivel_away, kind, side)
+        for side in SIDES:
+            moved(_swivel_away, "leg", side)
     for side in SIDES:
-        moved(_hold_off, side)
+        moved(_bring_out, side)
+    for side in SIDES:
         moved(_step_aside, side, contacts.standing(side))
     _push_palms_out(target, chain, rate)
 
@@ -84,6 +86,49 @@ def _push_palms_out(target: RiggedFigure, chain: ChainWorld, rate: float) -> Non
                 push += (part.points(height, direction, distance + even, chain) - point) * (even > 1e-5)[:, None]
         if push.any():
             push_hand(target, side, chain, push)
+
+
+def _bring_out(target: RiggedFigure, side: str, found: Depths, allowed: Depths, chain: ChainWorld, rate: float) -> bool:
+    """Bring an arm out of what it is in, held off and swivelled in the order that shows least; whether it moved.
+
+    Out of a broad trunk or a large head it comes by the least turn when it is held off, and is twisted when it is
+    swivelled; beside a hip, and out of the other arm, it is the other way round.
+    """
+    bones = [target.roles.bones[f"{part}_{side}"] for part in _LIMBS["arm"]]
+    was, limb = [chain.rotation(bone).copy() for bone in bones], chain.limb(*bones)
+
+    def hold(found: Depths) -> Depths:
+        return depths(target, chain) if _hold_off(target, side, found, allowed, chain, rate) else found
+
+    def swivel(found: Depths) -> Depths:
+        for _ in range(_ROUNDS):
+            if not _swivel_away(target, "arm", side, found, allowed, chain, rate):
+                break
+            found = depths(target, chain)
+        return found
+
+    def put(rotations: Sequence[Floats]) -> None:
+        for bone, rotation in zip(bones, rotations, strict=True):
+            chain.turn(bone, rotation)
+
+    def shows(found: Depths) -> float:
+        ways = [normalized(one.middle - one.root) for one in (limb, chain.limb(*bones))]
+        aside = np.degrees(np.arccos(np.clip(np.sum(ways[0] * ways[1], axis=1), -1.0, 1.0)))
+        twist = np.degrees(angle_between(was[0], chain.rotation(bones[0]))) - aside
+        deep = _too_deep(found, allowed, "arm", side) / target.reference.leg_m
+        return float(max(deep.max() / _DEEP, rms(aside) / _ASIDE_DEGREES, rms(twist) / _TWIST_DEGREES))
+
+    if _too_deep(found, allowed, "arm", side).max() <= _CLEAR_M:
+        return False
+    tried = []
+    for steps in _ORDERS:
+        out = found
+        for step in steps:
+            out = hold(out) if step == "hold" else swivel(out)
+        tried.append((shows(out), [chain.rotation(bone).copy() for bone in bones]))
+        put(was)
+    put(min(tried, key=lambda row: row[0])[1])
+    return True
 
 
 def _too_deep(found: Depths, allowed: Depths, kind: str, side: str) -> Floats:
