@@ -110,6 +110,7 @@ def test_skin_that_is_bound_or_weighted_wrongly_is_told_by_every_verb(spoil, tmp
     made.save(tmp_path / "made.glb")
     assert "skin-off-bones" in {row.code for row in fairswap.compare(idle, tmp_path / "made.glb").findings}
     assert finding in fairswap.fit(path, "fernway").findings
+    assert fairswap.check(path, "fernway").findings == (finding,)
 
 
 def test_it_stands_before_the_numbers_and_in_the_report(tmp_path):

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from dataclasses import replace
 from functools import partial
 from pathlib import Path
 
@@ -10,7 +11,7 @@ import click
 
 from fairswap.cli import options
 from fairswap.cli.output import Output
-from fairswap.cli.reports import Report, RuleRow, rule_row
+from fairswap.cli.reports import FindingRow, Report, RuleRow, finding_rows, rule_row
 from fairswap.cli.text import first_of_each, table
 from fairswap.wording import counted
 
@@ -22,6 +23,7 @@ class FileRow(Report, frozen=True):
     fits: bool
     error: str | None
     rules: tuple[RuleRow, ...]
+    findings: tuple[FindingRow, ...] = ()
 
 
 class CheckReport(Report, frozen=True):
@@ -29,6 +31,11 @@ class CheckReport(Report, frozen=True):
 
     platform: str
     files: tuple[FileRow, ...]
+
+    @property
+    def findings(self) -> tuple[FindingRow, ...]:
+        """Those of all files."""
+        return tuple(finding for row in self.files for finding in row.findings)
 
 
 @click.command()
@@ -75,7 +82,8 @@ def _checked(path: Path, platform: str, figure: str | None, alone: bool) -> File
         if alone:
             raise
         return FileRow(str(path), False, worded_error(error), ())
-    return FileRow(str(path), found.fits, None, tuple(rule_row(row) for row in found.results))
+    told = found.findings if alone else [replace(row, place=f"{path.name}, {row.place}") for row in found.findings]
+    return FileRow(str(path), found.fits, None, tuple(map(rule_row, found.results)), finding_rows(told))
 
 
 def _lines(report: CheckReport, whole: bool) -> Iterator[str]:

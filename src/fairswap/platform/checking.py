@@ -14,8 +14,9 @@ import numpy as np
 
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.roles import FOUND_BY_ITSELF, THE_FILE_ITSELF, RoleMap
+from fairswap.bones.skin import skin_told
 from fairswap.clips.looping import seam_of
-from fairswap.errors import REMEDIES, FairSwapError, Severity, remedy_for
+from fairswap.errors import REMEDIES, FairSwapError, Finding, Severity, remedy_for
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
@@ -72,7 +73,7 @@ class RuleResult:
 
 @dataclass(frozen=True, eq=False)
 class Check:
-    """A file checked against a platform, rule by rule.
+    """A file checked against a platform, rule by rule; ``findings`` are of what no platform has a rule for.
 
     >>> import fairswap
     >>> found = fairswap.check(fairswap.demo_file("juniper.glb"), "quillmoor")
@@ -83,6 +84,7 @@ class Check:
     file: str
     platform: Platform
     results: tuple[RuleResult, ...]
+    findings: tuple[Finding, ...] = ()
 
     @property
     def fits(self) -> bool:
@@ -169,7 +171,7 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
     for clip in document.clips_of(figure):
         _check_clip(clip, rigged, rules, found.add)
     _check_clips_together(figure, document.clips_of(figure), rules, found.add)
-    return Check(document.file, rules, tuple(found.rows))
+    return Check(document.file, rules, tuple(found.rows), tuple(skin_told(figure, roles)))
 
 
 def _check_clips_together(figure: Figure, clips: Sequence[Clip], platform: Platform, add: Any) -> None:
