@@ -1075,7 +1075,7 @@ def test_a_motion_file_without_a_mesh_comes_to_every_stage(who, stage):
     one, walk = figure(who), act("walk", who)
     fairswap.save("walk.bvh", one, [walk])
     made = fairswap.fit("walk.bvh", stage)
-    assert not [row for row in made.findings if row.code == "morphs-left-out"]
+    assert not [row for row in made.findings if row.code == "face-left-out"]
     (path,) = made.save(f"out-{stage}")
     assert not fairswap.check(path, stage).broken
     again, clip = fairswap.load(path), fairswap.load(path).clips[0]
@@ -1093,8 +1093,8 @@ def test_a_face_of_bones_that_a_stage_wants_as_morphs_is_told_as_left_out():
     chewing = Rotation.from_euler("y", degrees[:, None], degrees=True)  # his bones are rolled
     edit.turn(jaw, (Rotation.from_quat(edit.rotation_track(jaw).T.copy()) * chewing).as_quat().T)
     fairswap.save("talk.bvh", one, [walk.with_poses(edit.poses())])
-    told = [row for row in fairswap.fit("talk.bvh", "fernway").findings if row.code == "morphs-left-out"]
+    told = [row for row in fairswap.fit("talk.bvh", "fernway").findings if row.code == "face-left-out"]
     assert [(row.severity, row.place) for row in told] == [("warning", "talk")]
-    assert "bones of its face" in told[0].message
+    assert "its bones are not taken" in told[0].message
     # Where the stage keeps bones of the face, nothing is lost.
-    assert not [row for row in fairswap.fit("talk.bvh", "saltglass").findings if row.code == "morphs-left-out"]
+    assert not [row for row in fairswap.fit("talk.bvh", "saltglass").findings if row.code == "face-left-out"]

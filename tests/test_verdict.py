@@ -378,12 +378,36 @@ def test_a_result_that_was_cut_since_is_judged_without_the_way_that_was_taken_ou
     assert not found.looks_same
 
 
-def test_what_was_decided_is_not_taken_to_a_platform():
+def test_a_walk_that_a_platform_wants_on_the_spot_is_still_held_against_its_source():
+    """What was decided of the source and the way that was taken out go along; what was of old bones does not."""
     fairswap.save("source.bvh", figure("Osric"), [WALK])
     made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", platform="fernway")
-    for path in made.save("out"):
-        assert b'"fairswap":' not in Path(path).read_bytes()
-    assert fairswap.compare("source.bvh", "out/source.glb").source.rigged.decided is None
+    made.save("out")
+    found = fairswap.compare("source.bvh", "out/source.glb")
+    assert np.ptp(fairswap.load("out/source.glb").clips[0].world().positions[:, 0, 2]) < 0.2  # it is on the spot
+    assert found.source.rigged.decided is not None
+    assert found.result.rigged.decided is None
+    assert found.likeness > made.comparisons[0].likeness - 12.0
+    assert found.hips_mean_percent < 5.0
+    # So is what was carried over first and fitted then, against its source and against the file in between.
+    fairswap.convert("source.bvh", TROUPE / "juniper.glb").save("between.glb")
+    fairswap.fit("between.glb", "fernway").save("fitted")
+    for earlier in ("source.bvh", "between.glb"):
+        assert fairswap.compare(earlier, "fitted/source.glb").likeness > 75.0
+    # A clip of its own that is fitted has nothing decided but the way.
+    fairswap.save("own.glb", figure("Osric"), [WALK])
+    fairswap.fit("own.glb", "fernway").save("own")
+    assert fairswap.compare("own.glb", f"own/{WALK.name}.glb").likeness > 75.0
+
+
+def test_a_result_that_was_resized_is_judged_in_the_lengths_it_has_now():
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    for travel in ("hips", "none"):
+        made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", motion=fairswap.MotionOptions(travel=travel))
+        made.save("made.glb", force=True)
+        before = fairswap.compare("source.bvh", "made.glb").likeness
+        fairswap.save("tall.glb", fairswap.resize("made.glb", height_m=3.1), force=True)
+        assert fairswap.compare("source.bvh", "tall.glb").likeness == pytest.approx(before, abs=1.0)
 
 
 @pytest.mark.parametrize(

@@ -115,6 +115,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "never-keyed": "No clip uses some shapes of the head.",
         "morphs-equal-names": "Two morphs of one mesh have the same name.",
         "morphs-nameless": "The morphs of a mesh have no names.",
+        "face-left-out": "A platform takes neither the bones of a face nor morphs that could do the same.",
         "morphs-left-out": "Morph tracks go with a mesh; bones alone cannot hold them.",
         "chart-broken": "A saved face chart cannot be read and is left out.",
         "chart-of-another": "The chart was made for another head.",

@@ -24,7 +24,7 @@ class CompareReport(ComparisonRow, frozen=True):
 
     source: str
     result: str
-    face_lacking: bool
+    face_lacking: str
     findings: tuple[FindingRow, ...]
     cutting: tuple[CutRow, ...]
     written: tuple[str, ...]
@@ -106,7 +106,7 @@ def _lines(report: CompareReport, whole: bool) -> Iterator[str]:
         parts.append((f"{len(alike)} others" if parts else "every part", "100", ", ".join(alike)))
     yield from table(parts, ("part", "of 100", "why"))
     if report.face_lacking:
-        yield "  not judged: the face, which moves in the source; the result has none to show it with"
+        yield f"  not judged: {report.face_lacking}, which moves in the source; the result has nothing to show it with"
     before, after = report.source_footing, report.result_footing
     feet = [
         ("hips' path, % of leg", "", f"{report.hips_mean_percent:.2f} (worst {report.hips_worst_percent:.2f})"),

@@ -10,12 +10,12 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding
-from fairswap.jobs.record import Record, as_made, points_of, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import angle_between
 from fairswap.retarget.options import AS_TRANSFERRED, MotionOptions
 from fairswap.retarget.pipeline import Retargeted, retarget
+from fairswap.retarget.record import Record, as_made, points_of, with_travel
 from fairswap.retarget.swap import Swap
 
 # Limbs are kept apart unasked where one goes further into something than its source's, by so many centimetres; and

@@ -10,7 +10,6 @@ from fairswap.errors import UsageError
 from fairswap.formats.files import document_of
 from fairswap.jobs.faces import face_alone, heads_of, with_face_judged
 from fairswap.jobs.options import SourceOptions, TargetOptions
-from fairswap.jobs.record import Record, layers_of, record_in, rigged_as, with_travel
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.model.clip import Clip
@@ -18,6 +17,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.layers import with_layers
+from fairswap.retarget.record import Record, layers_of, record_in, rigged_as, with_travel
 
 # A clip that is longer or shorter than it was made by more than this was cut or joined since.
 _CUT_S = 0.05
@@ -89,7 +89,7 @@ def _with_face(found: Comparison, source: Motion, result: Motion) -> Comparison:
     if heads is None:
         return found
     if not heads.target.chart.columns:
-        return replace(found, face_lacking=True)
+        return replace(found, face_lacking="the face")
     return with_face_judged(found, heads, source.clip, result.clip)
 
 

@@ -23,7 +23,6 @@ from fairswap.jobs.faces import Faces, face_alone
 from fairswap.jobs.failures import Failure, going_on, none_done, read_all
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.performer import Performer
-from fairswap.jobs.record import Record, kept_layers, side_of
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.lead_in import lead_in_told
@@ -37,6 +36,7 @@ from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.layers import layers_named, with_layers
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.pipeline import Retargeted
+from fairswap.retarget.record import Record, kept_layers, side_of
 from fairswap.retarget.swap import Swap
 from fairswap.wording import counted, listed
 

@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import document_of
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
+from fairswap.measure.differences import rms
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.pose.rigged import RiggedFigure
@@ -167,12 +168,13 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
     # they lack is not judged.
     gaze = np.array([region_of(unit) == "gaze" for unit in UNITS])
     shows = np.abs(heads.target.chart.matrix).max(axis=1, initial=0.0) > 0.0
-    for part in (gaze, ~gaze):
+    does, lacking = heads.source.units(source), ""
+    for name, part in (("the gaze", gaze), ("the face but for its eyes", ~gaze)):
         if not shows[part].any():
+            lacking = name if rms(places[:, part] @ does[part]) > _NOTHING else lacking
             places = np.where(part, 0.0, places)
-    wanted, shown = places @ heads.source.units(source), places @ heads.target.units(result)
-    size, off = (float(np.sqrt(np.mean(np.square(moved)))) for moved in (wanted, wanted - shown))
-    return replace(found, face_missed=off / max(size, _NOTHING))
+    wanted, shown = places @ does, places @ heads.target.units(result)
+    return replace(found, face_missed=rms(wanted - shown) / max(rms(wanted), _NOTHING), face_lacking=lacking)
 
 
 def heads_of(source: Motion, result: Motion) -> FaceSwap | None:

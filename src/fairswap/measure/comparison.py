@@ -92,8 +92,8 @@ class Comparison:
     how much longer the way was asked to be than the legs are. ``degrees_by_part`` is how far each part of the body is
     off in each frame, by its bone that is furthest off; ``hips_percent`` how far the hips are, ``(frames,)`` percent of
     the leg. ``inside`` are limbs that go into each other or the trunk on the result. ``face_missed`` is how far the
-    places of the face are off, as a share of how far the source's go; None where no face moves, or there is none, which
-    ``face_lacking`` tells.
+    places of the face are off, as a share of how far the source's go; None where no face moves, or there is none.
+    ``face_lacking`` is what of the face moves in the source, is not on the result, and so is not judged.
     ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm. ``cleared`` is whether
     limbs were kept out of the body and each other.
 
@@ -124,7 +124,7 @@ class Comparison:
     inside: tuple[LimbInside, ...] = ()
     cleared: bool = False
     face_missed: float | None = None
-    face_lacking: bool = False
+    face_lacking: str = ""
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
     degrees_by_part: Mapping[str, Floats] = field(default_factory=dict, repr=False)

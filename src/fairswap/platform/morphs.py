@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, replace
 from fractions import Fraction
 
@@ -70,13 +71,24 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
         MorphMade(name, float(lost[i]), tuple(head.chart.columns[j][0] for j in np.argsort(-shares[:, i + 1])[:4] if
         shares[j, i + 1] > 0.05)) for i, name in enumerate(names)
     ]  # fmt: skip
-    kept = [i for i, row in enumerate(rows) if row.lost < 0.9]
-    world = made.clip.world()
-    body, meshes = shapes_beside(head), []
-    for number, mesh in enumerate(figure.meshes):
-        rest = deformed_vertices(mesh, world, 0, made.clip.poses, number)
-        offsets = ((i, deformed_vertices(mesh, world, i + 1, made.clip.poses, number) - rest) for i in kept)
-        moving = {names[i]: deltas for i, deltas in offsets if np.abs(deltas).max(initial=0.0) > _LEAST_M}
+    kept = {row.name: i + 1 for i, row in enumerate(rows) if row.lost < 0.9}
+    new = with_frames_as_morphs(head, made.clip, kept)
+    there = {name for mesh in new.meshes for name in mesh.morph_names}  # bones that carry no skin show nothing
+    rows = [row if row.name in there else replace(row, lost=1.0) for row in rows]
+    target = Head(new, None, FaceChart(chart.name, {name: chart.shapes[name] for name in kept if name in there}))
+    return _resting_as(figure, Charted(new, tuple(rows), head, target))
+
+
+def with_frames_as_morphs(head: Head, clip: Clip, frames: Mapping[str, int]) -> Figure:
+    """The figure of a head with morphs, by name, of what some frames of a clip show that its first does not; no others.
+
+    What moves nothing of a mesh is no morph of it. Shapes of the body stay as they rest.
+    """
+    world, body, meshes = clip.world(), shapes_beside(head), []
+    for number, mesh in enumerate(head.figure.meshes):
+        rest = deformed_vertices(mesh, world, 0, clip.poses, number)
+        offsets = ((name, deformed_vertices(mesh, world, i, clip.poses, number) - rest) for name, i in frames.items())
+        moving = {name: deltas for name, deltas in offsets if np.abs(deltas).max(initial=0.0) > _LEAST_M}
         meshes.append(
             replace(
                 shaped_at_rest(mesh, body), morph_names=tuple(moving), morph_normals=None, origin=None,
@@ -84,12 +96,7 @@ def charted_morphs(head: Head, chart: FaceChart) -> Charted:
                 morph_weights=np.zeros(len(moving)) if moving else None,
             )
         )  # fmt: skip
-    there = {name for mesh in meshes for name in mesh.morph_names}
-    kept = [i for i in kept if names[i] in there]  # bones that carry no skin show nothing
-    rows = [row if row.name in there else replace(row, lost=1.0) for row in rows]
-    new = replace(figure, meshes=tuple(meshes))
-    target = Head(new, None, FaceChart(chart.name, {names[i]: chart.shapes[names[i]] for i in kept}))
-    return _resting_as(figure, Charted(new, tuple(rows), head, target))
+    return replace(head.figure, meshes=tuple(meshes))
 
 
 def _resting_as(figure: Figure, made: Charted) -> Charted:

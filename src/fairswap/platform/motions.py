@@ -25,6 +25,7 @@ from fairswap.platform.rules import ClipRules
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.options import AS_TRANSFERRED
 from fairswap.retarget.pipeline import retarget
+from fairswap.retarget.record import fitted_record
 from fairswap.retarget.swap import Swap
 
 _LADDER_MM = (2.0, 3.0, 4.5, 7.0, 10.0, 15.0)
@@ -190,14 +191,16 @@ def down_to_size(
 
 def _moved(clip: Clip, swap: Swap, travel: str) -> Clip:
     """The same motion with its travel elsewhere; the rest of it, face and extras too, as it was."""
-    new = retarget(swap, clip, replace(AS_TRANSFERRED, travel=travel)).clip.poses
+    found = retarget(swap, clip, replace(AS_TRANSFERRED, travel=travel))
+    new = found.clip.poses
     carriers = clip.skeleton.with_ancestors([swap.target.roles.bones["hips"]])
     edit = clip.poses.edit()
     changed = new.translation_by_bone()
     edit.translations = {b: track for b, track in edit.translations.items() if b not in carriers} | changed
     for bone in carriers:
         edit.rotation_tracks[bone] = new.rotation_tracks[bone]
-    return clip.with_poses(edit.poses(), keyed=clip.keyed | frozenset(changed))
+    made = clip.made if found.travel_taken is None else fitted_record(clip, found.travel_taken)
+    return clip.with_poses(edit.poses(), keyed=clip.keyed | frozenset(changed), made=made)
 
 
 def _nearest_rate(rate: Fraction, rules: ClipRules) -> Fraction:

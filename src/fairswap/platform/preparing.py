@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from pathlib import Path
 
 import msgspec
@@ -27,6 +28,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.platform.avatars import as_avatar
 from fairswap.platform.changes import Change
+from fairswap.platform.face_bones import LostFaceBones, face_left_out, posed_morphs
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, without_morphs
 from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip
@@ -39,6 +41,7 @@ from fairswap.pose.choice import pose_named
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.pose.setting import clips_on_rest, rest_skeleton, skeleton_resting_in, skin_difference, with_rest
+from fairswap.retarget.record import fitted_record
 from fairswap.wording import counted, listed
 
 _REST_SLACK_DEGREES = 1.0
@@ -117,8 +120,11 @@ class Prepared:
         if self.rest_changed:
             mean, _ = skin_difference(before, clips, self.original, rested)
             changes.insert(0, Change("figure.rest_pose", self.rest_changed, f"skin {mean:.2f} mm mean", mean))
-        # What was decided about other bones is of no use to these, and would count against the size.
-        carried = [replace(moved_to_rebuilt(self._faced(clip), self.made), made=None) for clip in rested]
+        carried = []
+        for clip in rested:
+            moved, lost = self._with_face(clip, moved_to_rebuilt(self._faced(clip), self.made))
+            carried.append(replace(moved, made=fitted_record(clip)))
+            findings += lost
         proof = prove(self.original, rested, new, carried, self.source.roles) if clips else None
         if self.charted is not None:
             findings += [row for clip in rested for row in self.charted.told(clip)]
@@ -133,6 +139,19 @@ class Prepared:
         findings += _too_much(new, platform)
         return Fitted(new, tuple(fitted), tuple(changes), tuple(findings), proof, self.reel_proof, self.source.roles,
                       platform)  # fmt: skip
+
+    @cached_property
+    def _lost_face_bones(self) -> LostFaceBones:
+        head = Head(self.target.figure, self.target.roles)
+        return LostFaceBones.of(self.original, self.source.roles, self.made, head)
+
+    def _with_face(self, clip: Clip, fitted: Clip) -> tuple[Clip, list[Finding]]:
+        """A fitted clip whose morphs do what bones of the face did that are gone; and what is lost of its face."""
+        if self.charted is not None:
+            return fitted, []
+        if self.bare and any(np.ptp(track.weights, axis=1).max(initial=0.0) > 0.0 for track in clip.poses.morph_tracks):
+            return fitted, [face_left_out(clip, f"{self.platform.name} takes no morphs")]
+        return self._lost_face_bones.done_by_morphs(clip, fitted)
 
     def _faced(self, clip: Clip) -> Clip:
         if self.bare:
@@ -156,7 +175,8 @@ def prepare(source: RiggedFigure, platform: Platform, clips: Sequence[Clip] = ()
         original = refitted((source.figure, shown), (original, same))
     figure, charted, bare = _with_morphs(original, roles, rested, platform, changes, findings)
     rules = platform.figure
-    if charted is not None and rules.morphs != "chart":  # what the bones of its face did, morphs do now
+    if charted is not None and rules.morphs != "chart" and rules.face_bones == "all":
+        # What the bones of its face did, morphs do now.
         rules = msgspec.structs.replace(rules, face_bones="eyes")
     made = rebuilt(figure, roles, platform.profile, rules)
     _tell_bones(figure, made, platform, changes)
@@ -243,15 +263,17 @@ def _with_morphs(
     chart = platform.face if rules.morphs == "chart" else None
     if chart is None and not morphs and ".vrm" in platform.file.formats:
         chart = expressions_chart()  # expressions are of morphs there: a face of bones gets those that it can show
-    if chart is None or (morphs and same_morphs(figure, chart)):
+    # Without its bones, a face that has no morphs is dead: it gets those that its bones can show.
+    of_bones = chart is None and not morphs and rules.morphs == "any" and rules.face_bones != "all"
+    as_they_are = (chart is None and not of_bones) or (chart is not None and morphs and same_morphs(figure, chart))
+    if as_they_are or not figure.meshes:
         return figure, None, False
     head = Head(figure, roles, clips=tuple(clips))
     if not head.chart.columns:
         return figure, None, False
-    if not figure.meshes:
-        findings += _face_left_out(head, clips) if rules.face_bones != "all" else []
+    made = posed_morphs(head, gaze=rules.face_bones == "none") if chart is None else charted_morphs(head, chart)
+    if made is None:
         return figure, None, False
-    made = charted_morphs(head, chart)
     for row in made.morphs:
         if row.lost >= 0.9:
             findings.append(Finding("morph-lost", "warning", row.name, f"the face has nothing to make {row.name!r} of"))
@@ -263,19 +285,6 @@ def _with_morphs(
     if beside:
         changes.append(Change("figure.morphs", f"left out, as no part of a face: {listed(map(repr, beside))}"))
     return made.figure, made, False
-
-
-def _face_left_out(head: Head, clips: Sequence[Clip]) -> list[Finding]:
-    """A warning for each motion without a mesh whose face bones move: there is nothing to make morphs of."""
-    return [
-        Finding(
-            "morphs-left-out", "warning", clip.name,
-            "what the bones of its face do is left out, since morphs need a mesh",
-            "Carry it onto a figure with a mesh instead",
-        )
-        for clip in clips
-        if head.moves(clip)
-    ]  # fmt: skip
 
 
 def _tell_bones(figure: Figure, made: Rebuilt, platform: Platform, changes: list[Change]) -> None:

@@ -166,7 +166,7 @@ def t_pose(
     return ReferencePose(
         rotations=multiply(turns, rotations),
         hips=base.hips if base else positions[roles.bones["hips"]],
-        leg_m=_leg_length(roles, positions),
+        leg_m=leg_length(roles, positions),
         corrections={role: corrections[role] for role in sorted(corrections, key=role_order)},
     )
 
@@ -267,7 +267,8 @@ def _heading_turn(role: str, foot: int, skeleton: Skeleton, roles: RoleMap, posi
     return quaternion_between(heading, AHEAD)
 
 
-def _leg_length(roles: RoleMap, positions: Floats) -> float:
+def leg_length(roles: RoleMap, positions: Floats) -> float:
+    """How long its legs are, from hip to ankle, the mean of both; ``positions`` are of all bones ``(bones, 3)``."""
     lengths = []
     for side in ("left", "right"):
         joints = [positions[roles.bones[f"{part}_{side}"]] for part in ("upper_leg", "lower_leg", "foot")]

@@ -13,20 +13,22 @@ from typing import Any
 import msgspec
 import numpy as np
 
-from fairswap.bones.roles import RoleMap, is_role
+from fairswap.bones.roles import MUST_HAVE, RoleMap, is_role
 from fairswap.measure.comparison import Motion
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.rotation import conjugate, normalized, rotate
-from fairswap.pose.reference import ReferencePose
+from fairswap.pose.reference import ReferencePose, leg_length
 from fairswap.pose.rigged import Decided, RiggedFigure
 from fairswap.pose.saved import SavedPose
 from fairswap.retarget.layers import Layer, Layers
 
-_DIGITS = 7
+_DIGITS, _DIGITS_OF_WAYS = 7, 4
 # A way that was taken out is kept at so many points a second; it was smoothed over longer.
 _POINTS_A_SECOND = 15
+# Legs that differ by less are as long as they were.
+_SAME_SIZE = 1e-3
 
 
 class Side(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -48,14 +50,28 @@ class KeptLayers(msgspec.Struct, frozen=True):
 
 
 class Record(msgspec.Struct, frozen=True, omit_defaults=True):
-    """What was decided about one clip. ``travel_taken`` are points ``(x, z)`` of the way that was taken out, metres,
-    from the first frame to the last; ``travel_scale`` what the travel was multiplied by, if that was asked for;
-    ``seconds`` how long the clip was: of one that was cut since, the way cannot be put back; ``lead_in_dropped`` how
-    many frames before the motion were left out; ``cleared`` whether limbs were to be kept apart;
-    ``face`` whether the face was to be carried over, by charts that are drafted; ``body`` whether the body was."""
+    """What was decided about one clip, and what was done to it that is no failure.
 
-    source: Side
-    target: Side
+    Attributes
+    ----------
+    source, target : Side or None
+        The figures; None of one that is as it is found by itself, as one that was made to fit a platform.
+    seconds : float
+        How long the clip was: of one that was cut since, the way cannot be put back.
+    travel_taken : list of (x, z)
+        Points of the way that was taken out, metres, from the first frame to the last.
+    travel_scale : float or None
+        What the travel was multiplied by, if that was asked for.
+    lead_in_dropped : int
+        How many frames before the motion were left out.
+    cleared : bool
+        Whether limbs were to be kept apart.
+    face, body : bool
+        Whether the face was to be carried over, by charts that are drafted; whether the body was.
+    """
+
+    source: Side | None
+    target: Side | None
     seconds: float
     travel_taken: list[tuple[float, float]] = []
     travel_scale: float | None = None
@@ -90,7 +106,7 @@ def points_of(taken: Floats, rate: float) -> list[tuple[float, float]]:
     count = max(2, int(np.ceil(len(taken) / rate * _POINTS_A_SECOND)) + 1)
     at = np.linspace(0, len(taken) - 1, count)
     frames = np.arange(len(taken))
-    return [tuple(np.round(row, _DIGITS).tolist()) for row in
+    return [tuple(np.round(row, _DIGITS_OF_WAYS).tolist()) for row in
             np.stack([np.interp(at, frames, taken[:, axis]) for axis in (0, 2)], axis=1)]  # fmt: skip
 
 
@@ -108,15 +124,52 @@ def kept_layers(files: tuple[Layers, ...]) -> list[KeptLayers]:
     ]
 
 
+def fitted_record(clip: Clip, travel_taken: Floats | None = None) -> Mapping[str, Any] | None:
+    """What a clip brings along when its figure is made to fit a platform: what was decided about its source, and the
+    way that was taken out of it, also now: ``(frames, 3)`` metres. What was decided about old bones is of no use."""
+    found = _read(clip)
+    if found is None and travel_taken is None:
+        return None
+    found = found or Record(None, None, clip.duration_s)
+    if travel_taken is not None:
+        found = msgspec.structs.replace(found, travel_taken=points_of(travel_taken, float(clip.rate)))
+    return as_made(msgspec.structs.replace(found, target=None))
+
+
 def record_in(clip: Clip, source: Figure, target: Figure) -> Record | None:
-    """The record that a clip brought from its file, if it is one of these two figures; whatever else stands there is
-    none of ours."""
+    """The record that a clip brought from its file; whatever else stands there is none of ours.
+
+    Of figures that were resized since, lengths are as they are now. Held against another figure than its source, as a
+    file that it was made of in between, all that still counts is the way that was taken out.
+    """
+    found = _read(clip)
+    if found is None:
+        return None
+    pairs = ((found.source, source), (found.target, target))
+    if not all(side is None or _fits(side, figure) for side, figure in pairs):
+        taken = found.travel_taken
+        return Record(None, None, found.seconds, taken, cleared=found.cleared) if taken else None
+    sides = [side and _resized(side, figure) for side, figure in pairs]
+    grown = 1.0 if found.target is None or sides[1] is None else sides[1].leg_m / found.target.leg_m
+    taken = [(grown * x, grown * z) for x, z in found.travel_taken]
+    return msgspec.structs.replace(found, source=sides[0], target=sides[1], travel_taken=taken)
+
+
+def _read(clip: Clip) -> Record | None:
     try:
         found = msgspec.convert((clip.made or {}).get("fairswap"), Record)
     except (msgspec.ValidationError, AttributeError):
         return None
-    fits = all(_fits(side, figure) for side, figure in ((found.source, source), (found.target, target)))
-    return found if found.version == 1 and fits else None
+    return found if found.version == 1 else None
+
+
+def _resized(side: Side, figure: Figure) -> Side:
+    """What was decided about a figure, in the lengths that it has now."""
+    grown = leg_length(RoleMap(side.roles, side.profile), figure.skeleton.rest.positions[0]) / side.leg_m
+    if abs(grown - 1.0) < _SAME_SIZE or grown <= 0.0:
+        return side
+    hips = tuple(grown * length for length in side.hips)
+    return msgspec.structs.replace(side, hips=hips, leg_m=grown * side.leg_m, floor_m=grown * side.floor_m)
 
 
 def _fits(side: Side, figure: Figure) -> bool:
@@ -129,12 +182,14 @@ def _fits(side: Side, figure: Figure) -> bool:
         and np.abs(lengths - 1.0).max(initial=0.0) < 1e-3
         and side.leg_m > 0
         and all(is_role(role) and 0 <= bone < bones for role, bone in side.roles.items())
-        and {"hips", "head"} <= set(side.roles)
+        and set(side.roles) >= set(MUST_HAVE)
     )
 
 
-def rigged_as(side: Side, figure: Figure, part: str) -> RiggedFigure:
-    """A figure, its roles and reference pose as they were decided."""
+def rigged_as(side: Side | None, figure: Figure, part: str) -> RiggedFigure:
+    """A figure, its roles and reference pose as they were decided, or as they are found."""
+    if side is None:
+        return RiggedFigure.of(figure, part=part)
     reference = ReferencePose(normalized(np.array(side.rotations)), np.array(side.hips), side.leg_m, {})
     roles = RoleMap(dict(side.roles), side.profile)
     return RiggedFigure(figure, roles, part=part, decided=Decided(reference, side.floor_m))

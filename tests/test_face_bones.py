@@ -1,0 +1,75 @@
+"""What becomes of a face where a platform does not take its bones or its morphs: kept by the others, or told."""
+
+from dataclasses import replace
+from pathlib import Path
+
+import numpy as np
+import pytest
+
+import fairswap
+from fairswap.face.head import Head
+from fairswap.face.units import UNITS
+from making import run
+from test_exporters import RIGS
+
+
+def speaking(who):
+    return fairswap.demo_motion("spoken line", who)
+
+
+def skin_of(document, frame):
+    clip = document.clips[0]
+    return np.concatenate(document.figure.skin(clip.poses.world(), frame, clip.poses))
+
+
+def test_a_face_of_bones_gets_morphs_where_a_stage_does_not_take_its_bones():
+    """Osric speaks with bones; Quillmoor keeps eyes alone. His skin goes where it went, on morphs of his poses."""
+    osric = speaking("Osric")
+    fitted = fairswap.fit(osric, "quillmoor")
+    fitted.save("osric.glb")
+    made = fairswap.load("osric.glb")
+    names = {name for mesh in made.figure.meshes for name in mesh.morph_names}
+    assert {"jaw_drop", "lip_corner_puller_left"} <= names
+    assert not any(name.startswith("gaze") for name in names)  # the eyes stay bones
+    mute = replace(made, clips=(made.clips[0].with_poses(replace(made.clips[0].poses, morph_tracks=())),))
+    rate = float(made.clips[0].rate / osric.clips[0].rate)
+    off = {"spoken": [], "mute": []}
+    for frame in range(0, osric.clips[0].frames, 12):
+        wanted = skin_of(osric, frame)
+        for name, document in (("spoken", made), ("mute", mute)):
+            moved = np.linalg.norm(skin_of(document, round(frame * rate)) - wanted, axis=1)
+            off[name].append(moved.max())
+    assert max(off["mute"]) > 0.02
+    assert max(off["spoken"]) < 0.003
+    assert fairswap.compare(osric, made).face_missed < 0.15
+
+
+@pytest.mark.parametrize("stage", ["quillmoor", "fernway"])
+def test_what_a_jaw_did_its_morphs_do_where_the_jaw_goes(stage):
+    """A figure with morphs and a jaw: the motion of the jaw was lost without a word."""
+    if not RIGS.is_dir():
+        pytest.skip("the rigs are not here")
+    made = fairswap.convert(RIGS / "words.bvh", RIGS / "crew.glb", platform=stage)
+    head = Head.of(made.figure)
+    (clip,) = made.fitted.clips
+    drop = head.units(clip)[list(UNITS).index("jaw_drop")]
+    source = Head.of(fairswap.load(RIGS / "words.bvh"))
+    wanted = source.units(source.clips[0])[list(UNITS).index("jaw_drop")]
+    assert wanted.max() > 0.5
+    assert drop.max() == pytest.approx(wanted.max(), abs=0.1)
+
+
+def test_a_face_that_a_stage_cannot_take_is_told_clip_by_clip_and_by_compare():
+    told = [row for row in fairswap.fit(speaking("Juniper"), "saltglass").findings if row.code == "face-left-out"]
+    assert [(row.severity, row.place) for row in told] == [("warning", "spoken line")]
+    assert "saltglass takes no morphs" in told[0].message
+    Path("eyes.toml").write_text(
+        'fairswap = "platform/2"\nname = "eyes"\nbones = "saltglass"\n[figure]\nmorphs = "none"\nface_bones = "eyes"\n'
+    )
+    fitted = fairswap.fit(speaking("Osric"), "eyes.toml")
+    assert [row.code for row in fitted.findings].count("face-left-out") == 1
+    fitted.save("eyes.glb")
+    fairswap.save("osric.glb", speaking("Osric"))
+    found = fairswap.compare("osric.glb", "eyes.glb")
+    assert found.face_lacking == "the face but for its eyes"
+    assert "not judged: the face but for its eyes" in run("compare", "osric.glb", "eyes.glb").stdout
