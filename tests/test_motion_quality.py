@@ -510,6 +510,18 @@ def test_limbs_are_kept_apart_unasked_where_the_result_is_more_like_its_source_f
     assert "--no-clear leaves them" in said
 
 
+def test_bones_alone_are_not_held_to_be_thicker_than_the_body_they_are_of(tmp_path):
+    """A motion file has no skin: its arms were in a body of usual thickness where those of the slim body are beside."""
+    rigs = Path(__file__).parents[2] / "shared" / "rigs"
+    bodies = [fairswap.load(path) for path in sorted(rigs.glob("c*.glb"))]
+    bodies.append(replace(fairswap.load(TROUPE / "osric.glb"), clips=(act("clap", "Osric"),)))
+    for number, body in enumerate(bodies):
+        path = tmp_path / f"{number}.bvh"
+        fairswap.save(path, body.figure, body.clips[:1])
+        (arms,) = [part for part in fairswap.compare(body, path).parts if part.part == "arms"]
+        assert arms.score > 97.0, (body.file, arms)
+
+
 def test_an_arm_in_a_large_head_is_held_off_and_not_twisted():
     """Swivelled about the line from shoulder to hand, a nearly straight arm is twisted by more than it comes aside."""
     rigs = Path(__file__).parents[2] / "shared" / "rigs"

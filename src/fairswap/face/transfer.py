@@ -122,17 +122,17 @@ class FaceSwap:
 
 
 def as_shown_by(source: Head, target: Head) -> Head:
-    """A head whose expressions are told by name, as what the target's own expressions of those names do.
+    """A head whose expressions are told by name, as what the target's own expressions or morphs of those names do.
 
     That is what such a motion means: how an avatar looks when it is happy is for its maker to say.
     """
     said, own = source.figure.avatar, target.figure.avatar
-    if said is None or own is None or not said.controls or source.given_chart is not None:
+    if said is None or not said.controls or source.given_chart is not None:
         return source
-    shapes = dict(source.chart.shapes)
+    shapes, expressions = dict(source.chart.shapes), {} if own is None else own.expressions
     for name, bone in said.controls.items():
         units: dict[str, float] = {}
-        for _, morph, weight in own.expressions[name].morphs if name in own.expressions else ():
+        for morph, weight in [row[1:] for row in expressions[name].morphs] if name in expressions else [(name, 1.0)]:
             for unit, share in (target.chart.units_of(morph) if morph in target.chart.shapes else {}).items():
                 units[unit] = units.get(unit, 0.0) + weight * share
         if units:

@@ -180,11 +180,11 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
 def heads_of(source: Motion, result: Motion) -> FaceSwap | None:
     """The heads of two figures made ready, if the source's face moves; else None."""
     from fairswap.face.head import Head
-    from fairswap.face.transfer import FaceSwap, needs_face
+    from fairswap.face.transfer import FaceSwap, as_shown_by, needs_face
 
     if not may_move(source.clip, source.rigged):
         return None
     if not needs_face(source.rigged.figure, source.clip, source.rigged.roles, {}):
         return None
-    return FaceSwap(Head(source.rigged.figure, source.rigged.roles, None, (source.clip,)),
-                    Head(result.rigged.figure, result.rigged.roles, None, (result.clip,)))  # fmt: skip
+    does, shows = (Head(side.rigged.figure, side.rigged.roles, None, (side.clip,)) for side in (source, result))
+    return FaceSwap(does, as_shown_by(shows, does))

@@ -46,7 +46,12 @@ class LimbInside:
 def limbs_inside(
     pair: tuple[RiggedFigure, RiggedFigure], poses: tuple[Poses, Poses | EarlierPoses], rate: float, first: int = 0
 ) -> tuple[LimbInside, ...]:
-    """Which limbs of the result go into each other or the trunk, the worst first, from the frame ``first`` on."""
+    """Which limbs of the result go into each other or the trunk, the worst first, from the frame ``first`` on.
+
+    A result of bones alone is taken to be of the usual thickness; then its source is, too, whatever its skin.
+    """
+    if not pair[1].figure.meshes:
+        pair = pair[0].without_skin, pair[1]
     source, result = (depths(rigged, ChainWorld(own)) for rigged, own in zip(pair, poses, strict=True))
     legs = pair[1].reference.leg_m / pair[0].reference.leg_m
     rows = []

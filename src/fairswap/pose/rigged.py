@@ -116,6 +116,11 @@ class RiggedFigure(Value):
         """For errors: ``the source 'Osric'``."""
         return f"the {self.part} {self.figure.name!r}"
 
+    @cached_property
+    def without_skin(self) -> RiggedFigure:
+        """The bones alone."""
+        return replace(self, figure=replace(self.figure, meshes=())) if self.figure.meshes else self
+
     @property
     def guesses(self) -> list[Finding]:
         """A warning of bones that are not surely what they are taken for."""
