@@ -71,5 +71,5 @@ def test_a_face_that_a_stage_cannot_take_is_told_clip_by_clip_and_by_compare():
     fitted.save("eyes.glb")
     fairswap.save("osric.glb", speaking("Osric"))
     found = fairswap.compare("osric.glb", "eyes.glb")
-    assert found.face_lacking == "the face but for its eyes"
+    assert found.face_lacking.startswith("the face but for its eyes")
     assert "not judged: the face but for its eyes" in run("compare", "osric.glb", "eyes.glb").stdout

@@ -106,7 +106,7 @@ def _lines(report: CompareReport, whole: bool) -> Iterator[str]:
         parts.append((f"{len(alike)} others" if parts else "every part", "100", ", ".join(alike)))
     yield from table(parts, ("part", "of 100", "why"))
     if report.face_lacking:
-        yield f"  not judged: {report.face_lacking}, which moves in the source; the result has nothing to show it with"
+        yield f"  not judged: {report.face_lacking}"
     before, after = report.source_footing, report.result_footing
     feet = [
         ("hips' path, % of leg", "", f"{report.hips_mean_percent:.2f} (worst {report.hips_worst_percent:.2f})"),

@@ -19,6 +19,7 @@ from fairswap.face.anatomy import landmark_displacements
 from fairswap.face.beside import with_shapes_beside
 from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart, Shape
+from fairswap.face.expressions import PRESET_UNITS
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
 from fairswap.face.units import INDEX, UNITS
@@ -139,6 +140,18 @@ def as_shown_by(source: Head, target: Head) -> Head:
             node = source.figure.skeleton.names[bone]
             shapes[f"{node}.left"] = Shape(f"{node}.left", units, control=(node, 0))
     return replace(source, given_chart=replace(source.chart, shapes=shapes))
+
+
+def unsaid_expressions(head: Head, other: Head, clip: Clip) -> list[str]:
+    """The expressions by name that a clip of a ``head`` moves, of which neither the standard nor the ``other`` figure,
+    by its own of that name, says what they look like."""
+    avatar = head.figure.avatar
+    if avatar is None:
+        return []
+    known = {*PRESET_UNITS, *other.chart.shapes}
+    if other.figure.avatar is not None:
+        known |= other.figure.avatar.expressions.keys()
+    return [name for name, bone in avatar.controls.items() if name not in known and moves(clip, bone)]
 
 
 def perform_units(

@@ -8,7 +8,7 @@ from pathlib import Path
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import document_of
-from fairswap.jobs.faces import face_alone, heads_of, with_face_judged
+from fairswap.jobs.faces import face_alone, heads_of, lacking_of, with_face_judged
 from fairswap.jobs.options import SourceOptions, TargetOptions
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
@@ -89,7 +89,7 @@ def _with_face(found: Comparison, source: Motion, result: Motion) -> Comparison:
     if heads is None:
         return found
     if not heads.target.chart.columns:
-        return replace(found, face_lacking="the face")
+        return replace(found, face_lacking=lacking_of("the face"))
     return with_face_judged(found, heads, source.clip, result.clip)
 
 

@@ -14,6 +14,7 @@ from fairswap.measure.differences import rms
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     from fairswap.face.chart import FaceChart
@@ -159,8 +160,13 @@ def face_alone(source: Motion, result: Motion) -> Comparison:
 def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: Clip) -> Comparison:
     """The comparison with the face in it: what share of the motion of its places is missed, or done too much."""
     from fairswap.face.anatomy import landmark_displacements
+    from fairswap.face.transfer import unsaid_expressions
     from fairswap.face.units import UNITS, region_of
 
+    unsaid = unsaid_expressions(heads.target, heads.source, result)
+    if unsaid:
+        names = listed(map(repr, unsaid), 3)
+        return replace(found, face_lacking=f"the face: only its avatar says what the expressions {names} look like")
     if result.frames != source.frames or result.rate != source.rate:
         result = result.with_poses(result.at(np.arange(source.frames) / float(source.rate)), rate=source.rate)
     places = landmark_displacements()
@@ -171,10 +177,15 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
     does, lacking = heads.source.units(source), ""
     for name, part in (("the gaze", gaze), ("the face but for its eyes", ~gaze)):
         if not shows[part].any():
-            lacking = name if rms(places[:, part] @ does[part]) > _NOTHING else lacking
+            lacking = lacking_of(name) if rms(places[:, part] @ does[part]) > _NOTHING else lacking
             places = np.where(part, 0.0, places)
     wanted, shown = places @ does, places @ heads.target.units(result)
     return replace(found, face_missed=rms(wanted - shown) / max(rms(wanted), _NOTHING), face_lacking=lacking)
+
+
+def lacking_of(what: str) -> str:
+    """Why something of a face is not judged: the result has none."""
+    return f"{what}, which moves in the source: the result has nothing to show it with"
 
 
 def heads_of(source: Motion, result: Motion) -> FaceSwap | None:

@@ -93,7 +93,8 @@ class Comparison:
     off in each frame, by its bone that is furthest off; ``hips_percent`` how far the hips are, ``(frames,)`` percent of
     the leg. ``inside`` are limbs that go into each other or the trunk on the result. ``face_missed`` is how far the
     places of the face are off, as a share of how far the source's go; None where no face moves, or there is none.
-    ``face_lacking`` is what of the face moves in the source, is not on the result, and so is not judged.
+    ``face_lacking`` says what of the face is not judged, and why: it moves in the source, and is not on the result, or
+    nobody says what it looks like.
     ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm. ``cleared`` is whether
     limbs were kept out of the body and each other.
 
