@@ -128,8 +128,14 @@ def _spikes(track: Floats, apart, least: float) -> list[tuple[int, int, float]]:
     if frames < 5:
         return []
     steps = apart(track[1:], track[:-1])
+    # In so few steps nothing comes further than so many of the largest: most bones need no closer look.
+    furthest = _SPIKE_FRAMES * float(steps.max())
+    if furthest <= least:
+        return []
     usual = float(np.percentile(steps, 90))
     limit = max(least, _SPIKE_TIMES * usual)
+    if furthest <= limit:
+        return []
     out = np.zeros(frames, dtype=bool)
     size = np.zeros(frames)
     for width in range(1, _SPIKE_FRAMES + 1):

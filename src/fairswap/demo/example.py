@@ -15,7 +15,7 @@ import numpy as np
 import fairswap
 from fairswap.demo.acts import Act, lamp_place, perform
 from fairswap.demo.anatomy import BODIES, body_of
-from fairswap.demo.gallery import stages_gallery
+from fairswap.demo.gallery import Cell, stage_cell, stages_gallery
 from fairswap.demo.repertoire import ACTS
 from fairswap.demo.shipped import demo_file
 from fairswap.demo.spoken import CALL, line_as_table, speak
@@ -88,13 +88,15 @@ class Shown:
 
 @dataclass(frozen=True, eq=False)
 class Staged:
-    """A figure with all acts brought to a stage: the files, what was changed and proven, and what does not fit."""
+    """A figure with all acts brought to a stage: the files, what was changed and proven, and what does not fit; and its
+    cell of the gallery, if pictures are wanted."""
 
     figure: str
     stage: str
     files: tuple[str, ...]
     fitted: Fitted
     left: tuple[RuleResult, ...]
+    cell: Cell | None
 
 
 @dataclass(frozen=True, eq=False)
@@ -246,13 +248,14 @@ def _with_clip(shown: ShownOnPage, clip: fairswap.Clip, note: str) -> ShownOnPag
     return replace(shown, clips=(*shown.clips, clip), notes={**shown.notes, clip.name: note})
 
 
-def _staged(name: str, stage: str, folder: Path, outputs: Outputs) -> Staged:
+def _staged(name: str, stage: str, folder: Path, outputs: Outputs, pictures: Pictures) -> Staged:
     """A figure with all acts brought to a stage, and what was written checked as the stage would."""
-    platform = fairswap.platform.named(stage)
+    platform, place = fairswap.platform.named(stage), folder / "stages" / stage / name.lower()
     fitted = fit_figure(*_performer(name), platform)
-    written = fitted.save(folder / "stages" / stage / name.lower(), force=outputs.force)
+    written = fitted.save(place, force=outputs.force)
     left = tuple(row for check in check_written(written, platform) for row in check.broken)
-    return Staged(name, stage, tuple(Path(path).name for path in written), fitted, left)
+    cell = stage_cell(place, name) if pictures.wanted else None
+    return Staged(name, stage, tuple(Path(path).name for path in written), fitted, left, cell)
 
 
 @cache
@@ -273,7 +276,7 @@ def run_example(folder: Path, outputs: Outputs, pictures: Pictures, step: Step =
     pieces: dict[str, Callable[[], Piece]] = {}
     for name in BODIES:
         for stage in STAGES:
-            pieces[f"{name} on {stage}"] = partial(_staged, name, stage, folder, outputs)
+            pieces[f"{name} on {stage}"] = partial(_staged, name, stage, folder, outputs, pictures)
     for title, (performer, _) in PROGRAMME.items():
         for name in figures:
             if name != performer:
@@ -291,8 +294,8 @@ def run_example(folder: Path, outputs: Outputs, pictures: Pictures, step: Step =
     staged = tuple(row for row in rows if isinstance(row, Staged))
     page = write_page(folder, outputs, shown)
     step("troupe.html")
-    gallery = partial(stages_gallery, folder / "stages", STAGES, tuple(BODIES))
-    pictures.write(folder / "stages" / "gallery.png", gallery)
+    cells = {stage: [row.cell for row in staged if row.stage == stage and row.cell is not None] for stage in STAGES}
+    pictures.write(folder / "stages" / "gallery.png", partial(stages_gallery, cells))
     step("gallery.png")
     return Example(
         shown,

@@ -2,8 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
 from io import BytesIO
 from pathlib import Path
+
+import numpy as np
 
 import fairswap
 from fairswap.model.clip import Clip
@@ -18,27 +22,42 @@ _WIDTH, _HEIGHT, _FINE = 400, 330, 2
 _MOMENTS = (("Clap", 0.35, "front"), ("Leap", 0.5, "side"), ("Walk", 0.3, "front"))
 
 
-def stages_gallery(folder: Path, stages: tuple[str, ...], names: tuple[str, ...]) -> bytes:
-    """A PNG of all figures on all stages; ``folder`` holds ``stage/figure/`` with the figure and its motions apart."""
+@dataclass(frozen=True, eq=False)
+class Cell:
+    """A figure on a stage in its acts: what is drawn of it ``(height, width, 3)``, and what is written below."""
+
+    pixels: np.ndarray
+    said: str
+
+
+def stage_cell(place: Path, name: str) -> Cell:
+    """A figure in three of its acts, from the files in ``place``: the figure and its motions apart."""
+    from PIL import Image
+
+    figure = fairswap.load(place / f"{name}.glb").figure
+    canvas = Canvas.blank(_FINE * _WIDTH, _FINE * _HEIGHT, PAPER)
+    for number, (act, fraction, view) in enumerate(_MOMENTS):
+        clip = fairswap.load(place / f"{act}.glb").clips[0]
+        _draw(canvas, figure, _on(figure, clip, fraction), view, 0.18 + 0.32 * number)
+    small = canvas.image().resize((_WIDTH, _HEIGHT), Image.Resampling.LANCZOS)
+    morphs = len({morph for mesh in figure.meshes for morph in mesh.morph_names})
+    return Cell(np.asarray(small), f"{name}: {len(figure.skeleton)} bones, {morphs} morphs")
+
+
+def stages_gallery(cells: Mapping[str, Sequence[Cell]]) -> bytes:
+    """A PNG of all figures on all stages: the ``cells`` of each stage, one below the other."""
     from PIL import Image, ImageDraw
 
-    sheet = Image.new("RGB", (len(stages) * _WIDTH + 20, len(names) * _HEIGHT + 60), byte(PAPER))
+    rows = max(map(len, cells.values()))
+    sheet = Image.new("RGB", (len(cells) * _WIDTH + 20, rows * _HEIGHT + 60), byte(PAPER))
     draw = ImageDraw.Draw(sheet)
-    for column, stage in enumerate(stages):
+    for column, (stage, drawn) in enumerate(cells.items()):
         left = 20 + column * _WIDTH
         draw.text((left + _WIDTH // 2, 14), stage, font=font(24), fill=INK, anchor="ma")
-        for row, name in enumerate(names):
-            place, top = folder / stage / name.lower(), 50 + row * _HEIGHT
-            figure = fairswap.load(place / f"{name}.glb").figure
-            canvas = Canvas.blank(_FINE * _WIDTH, _FINE * _HEIGHT, PAPER)
-            for number, (act, fraction, view) in enumerate(_MOMENTS):
-                clip = fairswap.load(place / f"{act}.glb").clips[0]
-                _draw(canvas, figure, _on(figure, clip, fraction), view, 0.18 + 0.32 * number)
-            image = canvas.image()
-            sheet.paste(image.resize((_WIDTH, _HEIGHT), Image.Resampling.LANCZOS), (left, top))
-            morphs = len({morph for mesh in figure.meshes for morph in mesh.morph_names})
-            said = f"{name}: {len(figure.skeleton)} bones, {morphs} morphs"
-            draw.text((left + _WIDTH // 2, top + _HEIGHT - 22), said, font=font(15), fill=FAINT, anchor="ma")
+        for row, cell in enumerate(drawn):
+            top = 50 + row * _HEIGHT
+            sheet.paste(Image.fromarray(cell.pixels), (left, top))
+            draw.text((left + _WIDTH // 2, top + _HEIGHT - 22), cell.said, font=font(15), fill=FAINT, anchor="ma")
     out = BytesIO()
     sheet.save(out, "PNG")
     return out.getvalue()
