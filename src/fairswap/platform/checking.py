@@ -33,7 +33,7 @@ from fairswap.model.rate import rate_from_text_per_second, text_from_rate
 from fairswap.model.rotation import rotate
 from fairswap.model.space import OURS
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
-from fairswap.platform.rules import SAME_HEIGHT, Platform, platform_named
+from fairswap.platform.rules import SAME_HEIGHT, Platform, kept_of_face, platform_named
 from fairswap.platform.skin import check_cutting, check_meshes
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure
@@ -255,12 +255,11 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
     if rules.root != "any":
         add("figure.root", name, rules.root, "there" if above else "none", above == (rules.root == "required"))
     face = face_bones(skeleton, roles, head_frame(figure, roles))
-    eyes = {roles.bones[role] for role in ("eye_left", "eye_right") if role in roles.bones}
     if rules.face_bones != "all":
-        kept = eyes if rules.face_bones == "eyes" else set()
-        required = {roles.bones[role] for role in rules.required if role in roles.bones}
-        over = [bone for bone, number in face.items() if number not in kept | required]
-        add("figure.face_bones", name, rules.face_bones, ", ".join(over[:4]) or "none besides", not over)
+        kept = {roles.bones[role] for role in kept_of_face(rules) if role in roles.bones}
+        over = [bone for bone, number in face.items() if number not in kept]
+        allowed = "eyes, jaw" if rules.face_bones == "jaw" else rules.face_bones
+        add("figure.face_bones", name, allowed, ", ".join(over[:4]) or "none besides", not over)
     known = set(roles.bones.values()) | set(face.values()) | set(roles.helpers) | set(skeleton.ends)
     above_hips = set(skeleton.with_ancestors([roles.bones["hips"]]))
     extra = [n for bone, n in enumerate(skeleton.names) if bone not in known | above_hips]

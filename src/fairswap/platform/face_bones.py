@@ -15,7 +15,6 @@ from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
 from fairswap.face.transfer import FaceSwap, moves, still_clip
-from fairswap.face.units import region_of
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import MorphTrack
@@ -44,17 +43,18 @@ class Posed(Charted):
         return clip.with_poses(replace(clip.poses, morph_tracks=tracks), kept=clip.kept)
 
 
-def posed_morphs(head: Head, *, gaze: bool) -> Posed | None:
-    """The figure of a head of bones with a morph for each of their poses, or None if there are none; those of the
-    ``gaze`` as well, or not.
+def posed_morphs(head: Head, kept: frozenset[str]) -> Posed | None:
+    """The figure of a head of bones with a morph for each of their poses, or None if there are none; not of those that
+    move nothing but bones of the roles ``kept``.
 
     The meshes must be bound at rest.
     """
-    chart = head.chart
+    chart, roles, names = head.chart, head.roles, head.figure.skeleton.names
+    stay = set() if roles is None else {names[roles.bones[role]] for role in kept if role in roles.bones}
     ways = {
         name.removeprefix("bones "): number
         for number, (name, sign) in enumerate(chart.columns)
-        if sign > 0 and chart.shapes[name].bones and (gaze or not all(map(_is_gaze, chart.units_of(name))))
+        if sign > 0 and not chart.shapes[name].bones.keys() <= stay
     }
     if not ways:
         return None
@@ -68,10 +68,6 @@ def posed_morphs(head: Head, *, gaze: bool) -> Posed | None:
     shapes = {name: Shape(name, chart.units_of(chart.columns[number][0])) for name, number in ways.items()}
     target = Head(new, None, FaceChart("poses of its face", shapes))
     return Posed(new, rows, head, target, tuple(ways.values())) if ways else None
-
-
-def _is_gaze(unit: str) -> bool:
-    return region_of(unit) == "gaze"
 
 
 @dataclass(frozen=True, eq=False)

@@ -14,7 +14,7 @@ from fairswap.face.geometry import head_frame
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.words import meaning_of
-from fairswap.platform.rules import FigureRules
+from fairswap.platform.rules import FigureRules, kept_of_face
 
 
 @dataclass(frozen=True)
@@ -149,10 +149,8 @@ def _wanted_roles(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: F
         wanted.add("root")
     elif rules.root == "forbidden":
         wanted.discard("root")
-    if rules.face_bones == "none":
-        wanted -= {"jaw", "eye_left", "eye_right"}
-    elif rules.face_bones == "eyes":
-        wanted -= {"jaw"} - set(rules.required)
+    if rules.face_bones != "all":
+        wanted -= {"jaw", "eye_left", "eye_right"} - kept_of_face(rules)
     if rules.max_bones is not None:
         # Fingers go first, from their tips, if there are too many bones.
         spare = sorted((r for r in wanted if _is_finger(r) and r not in rules.required), key=_finger_rank)

@@ -34,7 +34,7 @@ from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, witho
 from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip
 from fairswap.platform.proof import Proof, prove
 from fairswap.platform.refitting import refitted
-from fairswap.platform.rules import Platform
+from fairswap.platform.rules import Platform, kept_of_face
 from fairswap.platform.skeleton import Rebuilt, moved_to_rebuilt, rebuilt
 from fairswap.platform.textures import fitted_textures
 from fairswap.pose.choice import pose_named
@@ -271,7 +271,7 @@ def _with_morphs(
     head = Head(figure, roles, clips=tuple(clips))
     if not head.chart.columns:
         return figure, None, False
-    made = posed_morphs(head, gaze=rules.face_bones == "none") if chart is None else charted_morphs(head, chart)
+    made = posed_morphs(head, kept_of_face(rules)) if chart is None else charted_morphs(head, chart)
     if made is None:
         return figure, None, False
     for row in made.morphs:

@@ -34,6 +34,9 @@ class SpaceRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 SAME_HEIGHT = 0.01
 
 
+_FACE = {"jaw", "eye_left", "eye_right"}
+
+
 class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a figure must be like; a rule that is left out allows everything."""
 
@@ -46,7 +49,7 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     extra: Literal["allowed", "merged"] = "allowed"
     helpers: Literal["allowed", "merged"] = "allowed"
     ends: Literal["allowed", "dropped"] = "allowed"
-    face_bones: Literal["all", "eyes", "none"] = "all"
+    face_bones: Literal["all", "jaw", "eyes", "none"] = "all"
     axes: Literal["any", "+Y", "+X"] = "any"
     rest_pose: Literal["any", "T", "A", "down"] = "any"
     arm_degrees: Annotated[float, msgspec.Meta(ge=-90.0, le=90.0)] = 45.0
@@ -63,6 +66,12 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     texture_formats: list[Literal["png", "jpeg"]] = []
     morphs: Literal["any", "chart", "none"] = "any"
     max_morphs: Annotated[int, msgspec.Meta(ge=0)] | None = None
+
+
+def kept_of_face(rules: FigureRules) -> frozenset[str]:
+    """The roles of bones of a face that a platform takes which does not take all."""
+    eyes = {"eye_left", "eye_right"}
+    return frozenset({"eyes": eyes, "jaw": {*eyes, "jaw"}}.get(rules.face_bones, ())) | {*rules.required} & _FACE
 
 
 class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -305,7 +314,7 @@ required = ["hips", "spine_1", "head"]   # roles that must have a bone (docs/rol
 # extra = "merged"        # bones without a role (skirts, tails): allowed, merged into their parents
 # helpers = "merged"      # twist and correction bones: allowed, merged
 # ends = "dropped"        # leaf markers: allowed, dropped
-# face_bones = "eyes"     # all, eyes, none
+# face_bones = "eyes"     # all, jaw (and eyes), eyes, none
 # axes = "+Y"             # which axis of a bone points along it: +Y, +X, any
 # rest_pose = "T"         # T, A, down, any
 # arm_degrees = 45.0      # of an A: how far the arms are below level
