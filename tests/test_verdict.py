@@ -400,6 +400,20 @@ def test_a_walk_that_a_platform_wants_on_the_spot_is_still_held_against_its_sour
     assert fairswap.compare("own.glb", f"own/{WALK.name}.glb").likeness > 75.0
 
 
+def test_a_walk_on_the_spot_is_held_against_its_source_though_a_platform_makes_it_taller():
+    fairswap.save("source.bvh", figure("Osric"), [WALK])
+    Path("tall.toml").write_text(
+        'fairswap = "platform/2"\nname = "tall"\nbones = "quillmoor"\n[figure]\nheight = 2.6\n'
+    )
+    made = fairswap.convert("source.bvh", TROUPE / "juniper.glb", motion=fairswap.MotionOptions(travel="none"))
+    made.save("made.glb")
+    fairswap.fit("made.glb", "tall.toml").save("tall.glb")
+    assert fairswap.load("tall.glb").figure.height_m == pytest.approx(2.6, abs=0.01)
+    found = fairswap.compare("source.bvh", "tall.glb")
+    assert found.hips_mean_percent < 5.0
+    assert found.likeness == pytest.approx(made.comparisons[0].likeness, abs=3.0)
+
+
 def test_a_result_that_was_resized_is_judged_in_the_lengths_it_has_now():
     fairswap.save("source.bvh", figure("Osric"), [WALK])
     for travel in ("hips", "none"):

@@ -34,9 +34,6 @@ class SpaceRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 SAME_HEIGHT = 0.01
 
 
-_FACE = {"jaw", "eye_left", "eye_right"}
-
-
 class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a figure must be like; a rule that is left out allows everything."""
 
@@ -71,7 +68,8 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 def kept_of_face(rules: FigureRules) -> frozenset[str]:
     """The roles of bones of a face that a platform takes which does not take all."""
     eyes = {"eye_left", "eye_right"}
-    return frozenset({"eyes": eyes, "jaw": {*eyes, "jaw"}}.get(rules.face_bones, ())) | {*rules.required} & _FACE
+    kept = {"eyes": eyes, "jaw": {*eyes, "jaw"}}.get(rules.face_bones, set())
+    return frozenset(kept | ({*eyes, "jaw"} & {*rules.required}))
 
 
 class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -19,6 +19,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.rotation import conjugate, normalized, rotate
+from fairswap.model.skeleton import Skeleton
 from fairswap.pose.reference import ReferencePose, leg_length
 from fairswap.pose.rigged import Decided, RiggedFigure
 from fairswap.pose.saved import SavedPose
@@ -27,6 +28,8 @@ from fairswap.retarget.layers import Layer, Layers
 _DIGITS, _DIGITS_OF_WAYS = 7, 4
 # A way that was taken out is kept at so many points a second; it was smoothed over longer.
 _POINTS_A_SECOND = 15
+# No way goes further.
+_FURTHEST_M = 1e6
 # Legs that differ by less are as long as they were.
 _SAME_SIZE = 1e-3
 
@@ -131,6 +134,8 @@ def fitted_record(clip: Clip, travel_taken: Floats | None = None) -> Mapping[str
     if found is None and travel_taken is None:
         return None
     found = found or Record(None, None, clip.duration_s)
+    if found.target is not None and _fits(found.target, clip.skeleton):
+        found = _with_way(found, _grown(found.target, clip.skeleton))
     if travel_taken is not None:
         found = msgspec.structs.replace(found, travel_taken=points_of(travel_taken, float(clip.rate)))
     return as_made(msgspec.structs.replace(found, target=None))
@@ -146,13 +151,13 @@ def record_in(clip: Clip, source: Figure, target: Figure) -> Record | None:
     if found is None:
         return None
     pairs = ((found.source, source), (found.target, target))
-    if not all(side is None or _fits(side, figure) for side, figure in pairs):
+    if not all(side is None or _fits(side, figure.skeleton) for side, figure in pairs):
         taken = found.travel_taken
         return Record(None, None, found.seconds, taken, cleared=found.cleared) if taken else None
-    sides = [side and _resized(side, figure) for side, figure in pairs]
-    grown = 1.0 if found.target is None or sides[1] is None else sides[1].leg_m / found.target.leg_m
-    taken = [(grown * x, grown * z) for x, z in found.travel_taken]
-    return msgspec.structs.replace(found, source=sides[0], target=sides[1], travel_taken=taken)
+    sides = [side and _resized(side, _grown(side, figure.skeleton)) for side, figure in pairs]
+    if found.target is not None:
+        found = _with_way(found, _grown(found.target, target.skeleton))
+    return msgspec.structs.replace(found, source=sides[0], target=sides[1])
 
 
 def _read(clip: Clip) -> Record | None:
@@ -160,20 +165,27 @@ def _read(clip: Clip) -> Record | None:
         found = msgspec.convert((clip.made or {}).get("fairswap"), Record)
     except (msgspec.ValidationError, AttributeError):
         return None
-    return found if found.version == 1 else None
+    sane = all(abs(length) < _FURTHEST_M for point in found.travel_taken for length in point)
+    return found if found.version == 1 and sane else None
 
 
-def _resized(side: Side, figure: Figure) -> Side:
-    """What was decided about a figure, in the lengths that it has now."""
-    grown = leg_length(RoleMap(side.roles, side.profile), figure.skeleton.rest.positions[0]) / side.leg_m
-    if abs(grown - 1.0) < _SAME_SIZE or grown <= 0.0:
-        return side
+def _grown(side: Side, skeleton: Skeleton) -> float:
+    """How many times as large a figure is now."""
+    grown = leg_length(RoleMap(side.roles, side.profile), skeleton.rest.positions[0]) / side.leg_m
+    return 1.0 if abs(grown - 1.0) < _SAME_SIZE or grown <= 0.0 else grown
+
+
+def _resized(side: Side, grown: float) -> Side:
     hips = tuple(grown * length for length in side.hips)
     return msgspec.structs.replace(side, hips=hips, leg_m=grown * side.leg_m, floor_m=grown * side.floor_m)
 
 
-def _fits(side: Side, figure: Figure) -> bool:
-    bones = len(figure.skeleton)
+def _with_way(record: Record, grown: float) -> Record:
+    return msgspec.structs.replace(record, travel_taken=[(grown * x, grown * z) for x, z in record.travel_taken])
+
+
+def _fits(side: Side, skeleton: Skeleton) -> bool:
+    bones = len(skeleton)
     numbers = np.array([*side.hips, side.leg_m, side.floor_m, *(part for row in side.rotations for part in row)])
     lengths = np.linalg.norm(np.array(side.rotations).reshape(-1, 4), axis=1)
     return bool(
