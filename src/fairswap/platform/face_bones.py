@@ -94,7 +94,8 @@ class LostFaceBones:
         if not any(moves(clip, bone) for bone in self.lost):
             return fitted, []
         if not self.figure.meshes:
-            return fitted, [face_left_out(clip, "its bones are not taken, and morphs need a mesh")]
+            why, remedy = "its bones are not taken, and morphs need a mesh", "Carry it onto a figure with a mesh"
+            return fitted, [face_left_out(clip, why, remedy)]
         if all(shape.bones for shape in self.target.chart.shapes.values()):
             return fitted, [face_left_out(clip, "its bones are not taken, and it has no morphs")]
         # Bones count beside morphs where a clip moves them.
@@ -102,6 +103,6 @@ class LostFaceBones:
         return done.clip, done.findings
 
 
-def face_left_out(clip: Clip, why: str) -> Finding:
+def face_left_out(clip: Clip, why: str, remedy: str = "") -> Finding:
     """A warning that what a face does in a clip is lost."""
-    return Finding("face-left-out", "warning", clip.name, f"what the face does in it is left out: {why}")
+    return Finding("face-left-out", "warning", clip.name, f"what the face does in it is left out: {why}", remedy)
