@@ -78,7 +78,7 @@ class Check:
     >>> import fairswap
     >>> found = fairswap.check(fairswap.demo_file("juniper.glb"), "quillmoor")
     >>> found.fits, len(found.results)
-    (False, 22)
+    (True, 22)
     """
 
     file: str
