@@ -74,6 +74,14 @@ def test_a_face_that_a_stage_cannot_take_is_told_clip_by_clip_and_by_compare():
     told = [row for row in fairswap.fit(speaking("Juniper"), "saltglass").findings if row.code == "face-left-out"]
     assert [(row.severity, row.place) for row in told] == [("warning", "spoken line")]
     assert "saltglass takes no morphs" in told[0].message
+    # A face that is held, and never moves, is lost as well.
+    juniper = speaking("Juniper")
+    (track,) = juniper.clips[0].poses.morph_tracks
+    held = replace(track, weights=np.repeat(track.weights[:, 100:101], track.weights.shape[1], axis=1))
+    assert held.weights.max() > 0.1
+    clip = juniper.clips[0].with_poses(replace(juniper.clips[0].poses, morph_tracks=(held,)))
+    told = fairswap.fit(replace(juniper, clips=(clip,)), "saltglass").findings
+    assert [row.code for row in told].count("face-left-out") == 1
     Path("eyes.toml").write_text(
         'fairswap = "platform/2"\nname = "eyes"\nbones = "saltglass"\n[figure]\nmorphs = "none"\nface_bones = "eyes"\n'
     )

@@ -14,12 +14,16 @@ from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
-from fairswap.face.transfer import FaceSwap, moves, still_clip
+from fairswap.face.transfer import FaceSwap, still_clip
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import MorphTrack
+from fairswap.model.rotation import angle_between
 from fairswap.platform.morphs import Charted, MorphMade, with_frames_as_morphs
 from fairswap.platform.skeleton import Rebuilt
+
+# Less than this, radians and metres, nobody sees on a face.
+_TURNED, _SHIFTED_M = 0.01, 5e-4
 
 
 @dataclass(frozen=True, eq=False)
@@ -91,7 +95,7 @@ class LostFaceBones:
 
     def done_by_morphs(self, clip: Clip, fitted: Clip) -> tuple[Clip, list[Finding]]:
         """``fitted``, which ``clip`` of the figure became, its morphs doing what the bones did; and what is lost."""
-        if not any(moves(clip, bone) for bone in self.lost):
+        if not any(_away_from_rest(clip, bone) for bone in self.lost):
             return fitted, []
         if not self.figure.meshes:
             why, remedy = "its bones are not taken, and morphs need a mesh", "Carry it onto a figure with a mesh"
@@ -101,6 +105,13 @@ class LostFaceBones:
         # Bones count beside morphs where a clip moves them.
         done = FaceSwap(Head(self.figure, self.roles, clips=(clip,)), self.target, self.kept).transfer(clip, fitted)
         return done.clip, done.findings
+
+
+def _away_from_rest(clip: Clip, bone: int) -> bool:
+    """Whether a bone is ever seen to be turned or shifted; one that is held so counts, too."""
+    turned = angle_between(clip.poses.rotation_tracks[bone].T, clip.skeleton.rest_rotations[bone])
+    shifted = clip.poses.translation_track(bone) - clip.skeleton.rest_translations[bone][:, None]
+    return bool(turned.max() > _TURNED or np.abs(shifted).max(initial=0.0) > _SHIFTED_M)
 
 
 def face_left_out(clip: Clip, why: str, remedy: str = "") -> Finding:

@@ -14,7 +14,7 @@ from fairswap.face.geometry import head_frame
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.words import meaning_of
-from fairswap.platform.rules import FigureRules, kept_of_face
+from fairswap.platform.rules import FACE_ROLES, FigureRules, kept_of_face
 
 
 @dataclass(frozen=True)
@@ -150,7 +150,7 @@ def _wanted_roles(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: F
     elif rules.root == "forbidden":
         wanted.discard("root")
     if rules.face_bones != "all":
-        wanted -= {"jaw", "eye_left", "eye_right"} - kept_of_face(rules)
+        wanted -= FACE_ROLES - kept_of_face(rules)
     if rules.max_bones is not None:
         # Fingers go first, from their tips, if there are too many bones.
         spare = sorted((r for r in wanted if _is_finger(r) and r not in rules.required), key=_finger_rank)

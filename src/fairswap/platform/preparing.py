@@ -149,7 +149,9 @@ class Prepared:
         """A fitted clip whose morphs do what bones of the face did that are gone; and what is lost of its face."""
         if self.charted is not None:
             return fitted, []
-        if self.bare and any(np.ptp(track.weights, axis=1).max(initial=0.0) > 0.0 for track in clip.poses.morph_tracks):
+        meshes, tracks = self.original.meshes, clip.poses.morph_tracks
+        off = (np.abs(row.weights - meshes[row.mesh].resting_weights[:, None]).max(initial=0.0) for row in tracks)
+        if self.bare and any(most > 1e-3 for most in off):
             return fitted, [face_left_out(clip, f"{self.platform.name} takes no morphs")]
         return self._lost_face_bones.done_by_morphs(clip, fitted)
 

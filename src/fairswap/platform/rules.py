@@ -32,6 +32,7 @@ class SpaceRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 # A figure has the height that is wanted if it is no further off, as a share: a T is not measured to the hair.
 SAME_HEIGHT = 0.01
+FACE_ROLES = frozenset({"jaw", "eye_left", "eye_right"})
 
 
 class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -67,9 +68,8 @@ class FigureRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 def kept_of_face(rules: FigureRules) -> frozenset[str]:
     """The roles of bones of a face that a platform takes which does not take all."""
-    eyes = {"eye_left", "eye_right"}
-    kept = {"eyes": eyes, "jaw": {*eyes, "jaw"}}.get(rules.face_bones, set())
-    return frozenset(kept | ({*eyes, "jaw"} & {*rules.required}))
+    kept = {"eyes": FACE_ROLES - {"jaw"}, "jaw": FACE_ROLES}.get(rules.face_bones, frozenset())
+    return kept | (FACE_ROLES & {*rules.required})
 
 
 class ClipRules(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
