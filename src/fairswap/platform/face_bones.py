@@ -22,6 +22,7 @@ from fairswap.model.rotation import angle_between
 from fairswap.platform.morphs import Charted, MorphMade, with_frames_as_morphs
 from fairswap.platform.skeleton import Rebuilt
 
+_ELSEWHERE = "Where its face counts, take a platform that keeps the bones or the morphs of faces"
 # Less than this, radians and metres, nobody sees on a face.
 _TURNED, _SHIFTED_M = 0.01, 5e-4
 
@@ -114,6 +115,6 @@ def _away_from_rest(clip: Clip, bone: int) -> bool:
     return bool(turned.max() > _TURNED or np.abs(shifted).max(initial=0.0) > _SHIFTED_M)
 
 
-def face_left_out(clip: Clip, why: str, remedy: str = "") -> Finding:
+def face_left_out(clip: Clip, why: str, remedy: str = _ELSEWHERE) -> Finding:
     """A warning that what a face does in a clip is lost."""
     return Finding("face-left-out", "warning", clip.name, f"what the face does in it is left out: {why}", remedy)
