@@ -53,7 +53,7 @@ if TYPE_CHECKING:
     from fairswap.clips.looping import Cycle, Seam
     from fairswap.model.clip import Clip
 
-_SECONDS = options.Number(0.0, 60.0)
+_SECONDS = options.NumberBetween(0.0, 60.0)
 
 
 @click.group(name="clip")
@@ -169,7 +169,7 @@ def trim(
 @command.command(cls=OverFiles, short_help="Find the cycle in a take, and close it.")
 @file_argument
 @click.option("--find", is_flag=True, help="Only report the best cycles; write nothing.")
-@click.option("--pick", default=1, type=click.IntRange(1), metavar="N", help="The N-th best one (1).")
+@click.option("--pick", default=1, type=options.WholeBetween(1), metavar="N", help="The N-th best one (1).")
 @click.option("--blend", default=0.2, metavar="SECONDS", type=_SECONDS, help="To close the seam over (0.2).")
 @click.option(
     "--travel", type=click.Choice(["kept", "removed", "whole"]), default="kept",

@@ -37,7 +37,7 @@ if TYPE_CHECKING:
     from fairswap.model.clip import Clip
     from fairswap.model.document import Document
 
-_SECONDS = options.Number(0.0, 60.0)
+_SECONDS = options.NumberBetween(0.0, 60.0)
 
 
 @click.command(short_help="Join clips, one after another.")

@@ -50,7 +50,7 @@ if TYPE_CHECKING:
 @options.place
 @options.without
 @options.target_figure
-@click.option("--workers", type=click.IntRange(1, 1024), metavar="N",
+@click.option("--workers", type=options.WholeBetween(1, 1024), metavar="N",
               help="Use N processes, as a plan does: into a folder, with a report, only what changed.")  # fmt: skip
 @click.option("--write-plan", type=options.OUTPUT, metavar="PLAN.toml",
               help="Write these options as a plan, to run again.")  # fmt: skip

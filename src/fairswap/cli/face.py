@@ -188,17 +188,19 @@ def show(file: Path, chart: Path | None, bones: str | None, out: Path, output: O
 @click.option("--text", metavar="WORDS", help="What is said in CLIP, a recording; or alone. A .txt file also.")
 @click.option("--language", default="en", metavar="L", help="Of the words (en); others need espeak-ng.")
 @click.option("--words", type=options.INPUT, metavar="W.csv", help="A table word,phones: how some words are said.")
-@click.option("--rate", type=click.IntRange(1, 240), default=60, metavar="N", help="Of speech: frames per second (60).")
-@click.option("--strength", type=options.Number(0.0, 1.5), default=1.0, metavar="S",
+@click.option(
+    "--rate", type=options.WholeBetween(1, 240), default=60, metavar="N", help="Of speech: frames per second (60)."
+)
+@click.option("--strength", type=options.NumberBetween(0.0, 1.5), default=1.0, metavar="S",
               help="Of speech: how far the mouth goes (1).")  # fmt: skip
-@click.option("--pace", type=options.Number(0.25, 4.0), default=1.0, metavar="P",
+@click.option("--pace", type=options.NumberBetween(0.25, 4.0), default=1.0, metavar="P",
               help="Of words without sound: how fast they are spoken (1).")  # fmt: skip
 @click.option("--blinks", is_flag=True, help="Of speech: eyes blink now and then.")
 @click.option("--nods", is_flag=True, help="Of speech: the head nods a little.")
 @click.option("--clip", metavar="NAME", help="Lay it over this clip of HEAD, whose body stays.")
-@click.option("--from", "start", type=options.Number(0.0), default=0.0, metavar="SECONDS",
+@click.option("--from", "start", type=options.NumberBetween(0.0), default=0.0, metavar="SECONDS",
               help="With --clip: where in it the face begins (0).")  # fmt: skip
-@click.option("--ease", type=options.Number(0.0, 60.0), default=0.2, metavar="SECONDS",
+@click.option("--ease", type=options.NumberBetween(0.0, 60.0), default=0.2, metavar="SECONDS",
               help="With --clip: how long it comes and goes (0.2).")  # fmt: skip
 @options.target_bones
 @options.figure

@@ -64,11 +64,11 @@ class FitReport(Report, frozen=True):
 @options.bones
 @options.place
 @options.without
-@click.option("--height", "height_m", type=options.Number(0.01, 1000.0), metavar="M",
+@click.option("--height", "height_m", type=options.NumberBetween(0.01, 1000.0), metavar="M",
               help="Make the figure so tall, in metres, with its clips.")  # fmt: skip
-@click.option("--scale", type=options.Number(1e-3, 1e3), metavar="FACTOR",
+@click.option("--scale", type=options.NumberBetween(1e-3, 1e3), metavar="FACTOR",
               help="Make the figure larger by this, with its clips.")  # fmt: skip
-@click.option("--triangles", type=click.IntRange(4), metavar="N",
+@click.option("--triangles", type=options.WholeBetween(4), metavar="N",
               help="No more triangles than this, whatever the platform allows.")  # fmt: skip
 @click.option("--atlas", is_flag=True, help="Merge its materials and their pictures into one, whatever is allowed.")
 @click.option("--texture", "textures", multiple=True, metavar="MATERIAL=FILE",

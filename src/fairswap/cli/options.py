@@ -31,7 +31,7 @@ class InputFile(click.Path):
         return path
 
 
-class Number(click.FloatRange):
+class Number(click.types.FloatParamType):
     """A number: never infinite, never none."""
 
     def convert(self, value: Any, parameter: click.Parameter | None, context: click.Context | None) -> float:
@@ -39,6 +39,24 @@ class Number(click.FloatRange):
         if not abs(number) <= LARGEST_NUMBER:
             self.fail(f"{value} is beyond all measure.", parameter, context)
         return number
+
+
+class _SaidInWords:
+    min: Any
+    max: Any
+
+    def _describe_range(self) -> str:  # click's own: "0.25<=x<=4.0"
+        if self.max is None:
+            return f"{self.min or 0:g} or more"
+        return f"{self.min or 0:g} to {self.max:g}"
+
+
+class NumberBetween(_SaidInWords, Number, click.FloatRange):
+    """A number from one to another, said in the help."""
+
+
+class WholeBetween(_SaidInWords, click.IntRange):
+    """A whole number from one to another, or up, said in the help."""
 
 
 def name_or_file(value: str) -> str:
@@ -66,7 +84,9 @@ class Seconds(click.ParamType):  # type: ignore[type-arg]
     ) -> tuple[float, ...]:
         if isinstance(value, tuple):
             return value
-        return tuple(Number(0.0).convert(part.strip(), parameter, context) for part in str(value).split(",") if part)
+        return tuple(
+            NumberBetween(0.0).convert(part.strip(), parameter, context) for part in str(value).split(",") if part
+        )
 
 
 @dataclass(frozen=True)
@@ -175,14 +195,14 @@ target_figure = which_figure(name="target_figure", of="target's file")
 _MOTION = (
     click.option("--travel", type=click.Choice(["hips", "root", "none"]), default="hips",
                  help="Where ground travel is kept: hips (default), a root bone (added if needed), or none."),
-    click.option("--scale-travel", type=Number(0.0, 1e4), metavar="FACTOR",
+    click.option("--scale-travel", type=NumberBetween(0.0, 1e4), metavar="FACTOR",
                  help="Scale ground travel by this instead of by leg length."),
     click.option("--root-turns", is_flag=True, help="With --travel root: the root turns with the hips."),
     click.option("--feet", type=click.Choice(["planted", "free"]), default="planted",
                  help="Plant standing feet (default), or leave them as carried over."),
     click.option("--hands", type=click.Choice(["meet", "free"]), default="meet",
                  help="Let hands touch what the source's touch (default), or leave them."),
-    click.option("--reach", type=Number(0.0, 1.0), default=1.0, metavar="WEIGHT",
+    click.option("--reach", type=NumberBetween(0.0, 1.0), default=1.0, metavar="WEIGHT",
                  help="How far hands go to touch: 0 keeps the pose, 1 the touch."),
     click.option("--object", "object_", metavar="BONE", help="The bone of the source that marks a prop hands touch."),
     click.option("--clear/--no-clear", default=None,

@@ -108,7 +108,7 @@ def check(plan: Path, out: Path | None, output: Output) -> None:
 @command.command(short_help="Carry out a plan, or the rest of it.")
 @_plan
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="OUT", help="The folder of its results.")
-@click.option("--workers", type=click.IntRange(1, 1024), metavar="N", help="Processes (one for each core).")
+@click.option("--workers", type=options.WholeBetween(1, 1024), metavar="N", help="Processes (one for each core).")
 @click.option("--memory", type=Bytes(), metavar="4GB", help="What they may take together (four fifths of all).")
 @click.option("--cluster", default="", metavar="ADDRESS", help="Let the workers of a Dask scheduler do it.")
 @click.option("--shared", is_flag=True, help="The cluster sees the same files under the same names: send nothing.")

@@ -36,7 +36,7 @@ class ReelReport(Report, frozen=True):
 @options.out
 @options.bones
 @options.place
-@click.option("--rate", type=click.IntRange(1, 240), default=30, metavar="N", help="Frames per second (30).")
+@click.option("--rate", type=options.WholeBetween(1, 240), default=30, metavar="N", help="Frames per second (30).")
 @click.option(
     "--picture", type=options.OUTPUT, metavar="FILE.png", help="Draw every joint, expression and mouth shape in it."
 )

@@ -89,7 +89,7 @@ def command(
     document = reading.load(mesh)
     said = {}
     if not document.figures:  # a mesh alone is read as it lies, and stood up by its shape, or as said
-        document = load(mesh)
+        document = load(mesh) if reading.up or reading.unit else document
         said = {"up": reading.up, "unit": reading.unit}
     made = rig(
         document, skeleton=_skeleton(skeleton), landmarks=_places(placed, landmarks, not no_mirror), ends=ends,

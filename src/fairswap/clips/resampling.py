@@ -48,7 +48,7 @@ def at_rate(clip: Clip, rate: Fraction, *, smooth: bool = False, steady: bool = 
         poses = _low_passed(poses, 0.35 * float(clip.rate / rate))
     elif isinstance(clip.origin, GltfOrigin) and clip.origin.holds(clip) and not smooth:
         return clip.with_poses(poses_from_origin(clip, at / float(clip.rate)), rate=rate)
-    new = _curved(poses, at) if smooth and rate > clip.rate else poses.at(at)
+    new = curved(poses, at) if smooth and rate > clip.rate else poses.at(at)
     return clip.with_poses(new, rate=rate)
 
 
@@ -73,13 +73,16 @@ def _ends_kept(track: Floats, width: float) -> Floats:
     return out
 
 
-def _curved(poses: Poses, at: Floats) -> Poses:
-    """Cubic curves through all frames, of quaternions made unit again."""
+def curved(poses: Poses, at: Floats) -> Poses:
+    """The poses between frames on cubic curves through all of them, quaternions made unit again.
+
+    Morphs are never shown more, nor less, than in the frames around.
+    """
     before = np.minimum(at.astype(np.intp), poses.frames - 2)
     t = at - before
 
-    def curve(track: Floats) -> Floats:  # (n, frames)
-        slope = np.gradient(track, axis=-1)
+    def curve(track: Floats, slope: Floats | None = None) -> Floats:  # (n, frames)
+        slope = np.gradient(track, axis=-1) if slope is None else slope
         a, b = track[..., before], track[..., before + 1]
         u, v = slope[..., before], slope[..., before + 1]
         return np.asarray(
@@ -88,4 +91,17 @@ def _curved(poses: Poses, at: Floats) -> Poses:
 
     tracks = np.stack([curve(without_sign_jumps(track)) for track in poses.rotation_tracks])
     tracks = np.ascontiguousarray(normalized(tracks.transpose(0, 2, 1)).transpose(0, 2, 1))
-    return poses.with_tracks(tracks, curve)
+    return poses.with_tracks(tracks, curve, lambda weights: curve(weights, _slopes_within(weights)))
+
+
+def _slopes_within(track: Floats) -> Floats:
+    """Slopes with which a curve stays between each two frames: none where it turns, and none too steep.
+
+    (Fritsch and Carlson 1980.)
+    """
+    steps = np.diff(track, axis=-1)
+    before, after = steps[..., :-1], steps[..., 1:]
+    slope = np.zeros_like(track)
+    least = 3.0 * np.minimum(np.abs(before), np.abs(after))
+    slope[..., 1:-1] = np.where(before * after > 0.0, np.clip(0.5 * (before + after), -least, least), 0.0)
+    return slope

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
+from fairswap.clips.resampling import curved
 from fairswap.errors import UsageError
 from fairswap.model.clip import Clip
 from fairswap.model.poses import check_amount
@@ -11,6 +12,8 @@ from fairswap.model.poses import check_amount
 
 def at_speed(clip: Clip, factor: float) -> Clip:
     """The clip ``factor`` times as fast, at its own rate; first and last pose are kept.
+
+    Slower, its new frames lie on curves through the old ones: on straight ways between them it would jerk at each.
 
     Raises
     ------
@@ -21,7 +24,8 @@ def at_speed(clip: Clip, factor: float) -> Clip:
         raise UsageError(f"a speed of {factor} is not possible", remedy="Give a number above zero: 2 is twice as fast")
     frames = max(round((clip.frames - 1) / factor) + 1, 2 if clip.frames > 1 else 1)
     check_amount(frames, len(clip.skeleton))
-    return clip.with_poses(clip.poses.at(np.linspace(0.0, clip.frames - 1, frames)))
+    at = np.linspace(0.0, clip.frames - 1, frames)
+    return clip.with_poses(curved(clip.poses, at) if frames > clip.frames > 2 else clip.poses.at(at))
 
 
 def lasting(clip: Clip, seconds: float) -> Clip:

@@ -10,6 +10,7 @@ from fairswap.bones.roles import RoleMap, part_of
 from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.model.kernels import dot
 from fairswap.model.mesh import deformed_vertices
 
 # Twice as long is torn, a quarter of its area is folded: what is seen at a glance.
@@ -68,12 +69,12 @@ def folds_of(figure: Figure, roles: RoleMap, clip: Clip, times_s: Floats | None 
         counted = area > _SPECK * area.mean()
         longest, least = np.ones(len(area)), np.ones(len(area))
         closed = _is_closed(rest, mesh.triangles)
-        at_rest += _volume(rest, mesh.triangles) if closed else 0.0
+        at_rest += _volume(*_edges(rest, mesh.triangles)) if closed else 0.0
         for frame in range(len(times_s)):
-            vertices = deformed_vertices(mesh, world, frame, poses, number)
-            first, now = _stretched(vertices, mesh.triangles, inverse)
+            edges = _edges(deformed_vertices(mesh, world, frame, poses, number), mesh.triangles)
+            first, now = _stretched(*edges[1:], inverse)
             longest, least = np.maximum(longest, first), np.minimum(least, now / np.maximum(area, 1e-18))
-            volume[frame] += _volume(vertices, mesh.triangles) if closed else 0.0
+            volume[frame] += _volume(*edges) if closed else 0.0
         longest[~counted], least[~counted] = 1.0, 1.0
         stretch.append(longest)
         squeeze.append(least)
@@ -91,44 +92,45 @@ def folds_of(figure: Figure, roles: RoleMap, clip: Clip, times_s: Floats | None 
     )  # fmt: skip
 
 
+def _edges(vertices: Floats, triangles: np.ndarray) -> tuple[Floats, Floats, Floats]:
+    """The first corner of each triangle, from the middle of the mesh, and its edges from there, ``(3, m)`` each."""
+    across = np.ascontiguousarray((vertices - vertices.mean(axis=0)).T)
+    a, b, c = (across.take(triangles[:, corner], axis=1) for corner in range(3))
+    return a, b - a, c - a
+
+
 def _rest_frames(vertices: Floats, triangles: np.ndarray) -> tuple[Floats, Floats]:
-    """The inverse ``(m, 2, 2)`` of each triangle's edges in its own plane, and its area."""
-    a, b, c = (vertices[triangles[:, corner]] for corner in range(3))
-    u, v = b - a, c - a
-    long = np.linalg.norm(u, axis=1)
-    along = np.einsum("ij,ij->i", u, v) / np.maximum(long, 1e-12)
-    high = np.sqrt(np.maximum((v**2).sum(axis=1) - along**2, 1e-18))
+    """The inverse of each triangle's edges in its own plane, its upper half ``(3, m)``, and its area."""
+    _, u, v = _edges(vertices, triangles)
+    long = np.sqrt(dot(u, u))
+    along = dot(u, v) / np.maximum(long, 1e-12)
+    high = np.sqrt(np.maximum(dot(v, v) - along**2, 1e-18))
     long = np.maximum(long, 1e-9)
-    inverse = np.zeros((len(triangles), 2, 2))
-    inverse[:, 0, 0], inverse[:, 1, 1] = 1.0 / long, 1.0 / high
-    inverse[:, 0, 1] = -along / (long * high)
-    return inverse, 0.5 * long * high
+    return np.array([1.0 / long, -along / (long * high), 1.0 / high]), 0.5 * long * high
 
 
-def _stretched(vertices: Floats, triangles: np.ndarray, inverse: Floats) -> tuple[Floats, Floats]:
-    """The larger singular value of the map from rest, and the area, of each triangle."""
-    a, b, c = (vertices[triangles[:, corner]] for corner in range(3))
-    edges = np.stack([b - a, c - a], axis=2)
-    linear = edges @ inverse
-    p = (linear[:, :, 0] ** 2).sum(axis=1)
-    q = (linear[:, :, 1] ** 2).sum(axis=1)
-    r = (linear[:, :, 0] * linear[:, :, 1]).sum(axis=1)
-    middle, off = 0.5 * (p + q), np.sqrt(0.25 * (p - q) ** 2 + r**2)
-    area = 0.5 * np.linalg.norm(np.cross(b - a, c - a), axis=1)
-    return np.sqrt(middle + off), area
+def _stretched(u: Floats, v: Floats, inverse: Floats) -> tuple[Floats, Floats]:
+    """The larger singular value of the map from rest, and the area, of each triangle.
+
+    Both follow from the lengths of its edges and the angle between them.
+    """
+    uu, uv, vv = dot(u, u), dot(u, v), dot(v, v)
+    i, j, k = inverse
+    p, q, r = uu * i**2, uu * j**2 + 2.0 * uv * j * k + vv * k**2, i * (uu * j + uv * k)
+    area = 0.5 * np.sqrt(np.maximum(uu * vv - uv**2, 0.0))
+    return np.sqrt(0.5 * (p + q) + np.sqrt(0.25 * (p - q) ** 2 + r**2)), area
 
 
-def _volume(vertices: Floats, triangles: np.ndarray) -> float:
-    a, b, c = (vertices[triangles[:, corner]] - vertices.mean(axis=0) for corner in range(3))
-    return float(np.einsum("ni,ni->", a, np.cross(b, c)) / 6.0)
+def _volume(a: Floats, u: Floats, v: Floats) -> float:
+    return float(dot(a, np.cross(u, v, axis=0)).sum() / 6.0)
 
 
 def _is_closed(vertices: Floats, triangles: np.ndarray) -> bool:
     """Whether the area vectors of a mesh cancel out, as they do where it has no open side."""
-    a, b, c = (vertices[triangles[:, corner]] for corner in range(3))
-    areas = np.cross(b - a, c - a)
-    total = np.linalg.norm(areas, axis=1).sum()
-    return bool(total > 0.0 and np.linalg.norm(areas.sum(axis=0)) < 0.01 * total)
+    _, u, v = _edges(vertices, triangles)
+    areas = np.cross(u, v, axis=0)
+    total = np.sqrt(dot(areas, areas)).sum()
+    return bool(total > 0.0 and np.linalg.norm(areas.sum(axis=1)) < 0.01 * total)
 
 
 def _rows_by_part(joints: np.ndarray, weights: Floats, triangles: np.ndarray, roles: RoleMap) -> dict[str, np.ndarray]:

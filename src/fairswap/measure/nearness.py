@@ -9,6 +9,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
+from fairswap.model.kernels import dot
 from fairswap.model.mesh import vertex_normals
 
 # So many samples nearby are asked for their triangles. Samples lie about as close as the mean edge is long.
@@ -118,14 +119,13 @@ class Surface:
         open or passes through itself (Jacobson and others 2013). It looks at every triangle: for few points.
         """
         out = np.zeros(len(points))
-        corners = self.vertices[self.triangles].astype(np.float32).transpose(1, 2, 0)
+        # Components first, so that each line runs over all triangles as they lie in memory.
+        corners = np.ascontiguousarray(self.vertices[self.triangles].astype(np.float32).transpose(1, 2, 0))
         for number, point in enumerate(points.astype(np.float32)):
             a, b, c = corners - point[:, None]
-            long_a, long_b, long_c = (np.sqrt(np.einsum("im,im->m", side, side)) for side in (a, b, c))
-            solid = np.einsum("im,im->m", a, np.cross(b, c, axis=0))
-            flat = long_a * long_b * long_c
-            for first, second, far in ((a, b, long_c), (b, c, long_a), (c, a, long_b)):
-                flat += np.einsum("im,im->m", first, second) * far
+            long_a, long_b, long_c = (np.sqrt(dot(side, side)) for side in (a, b, c))
+            solid = dot(a, (b[1] * c[2] - b[2] * c[1], b[2] * c[0] - b[0] * c[2], b[0] * c[1] - b[1] * c[0]))
+            flat = long_a * long_b * long_c + dot(a, b) * long_c + dot(b, c) * long_a + dot(c, a) * long_b
             out[number] = np.arctan2(solid, flat).sum(dtype=np.float64) / (2.0 * np.pi)
         return out
 
@@ -228,11 +228,11 @@ def _nearest_shares(point: Floats, a: Floats, b: Floats, c: Floats) -> Floats:
     """The nearest place of each triangle to a point, as shares of its corners ``(…, 3)`` (Ericson 2005)."""
     ab, ac, ap = b - a, c - a, point - a
 
-    def dot(x: Floats, y: Floats) -> Floats:
+    def along(x: Floats, y: Floats) -> Floats:
         return np.asarray(np.einsum("...i,...i->...", x, y))
 
-    d1, d2 = dot(ab, ap), dot(ac, ap)
-    e, f, g = dot(ab, ab), dot(ab, ac), dot(ac, ac)
+    d1, d2 = along(ab, ap), along(ac, ap)
+    e, f, g = along(ab, ab), along(ab, ac), along(ac, ac)
     d3, d4, d5, d6 = d1 - e, d2 - f, d1 - f, d2 - g
     va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
 

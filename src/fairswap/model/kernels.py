@@ -79,6 +79,11 @@ def rotate_into(out: Floats, rotation: Floats, vector: Floats, scratch: Floats) 
     return out
 
 
+def dot(a: Floats, b: Floats | tuple[Floats, Floats, Floats]) -> Floats:
+    """Of vectors, ``(3, …)`` each, components first."""
+    return np.asarray(a[0] * b[0] + a[1] * b[1] + a[2] * b[2])
+
+
 def turn_about_axis(rotation: Floats, axis: int, sine: Floats, cosine: Floats) -> Floats:
     """``rotation * (turn about axis 0, 1 or 2 by twice the angle of sine and cosine)``: half the work of a product."""
     i, j, k = axis, (axis + 1) % 3, (axis + 2) % 3

@@ -221,13 +221,18 @@ class Poses(Value):
         turned = np.ascontiguousarray(self.rotation_tracks[:, :, frames])
         return self.with_tracks(turned, lambda tracks: np.ascontiguousarray(tracks[..., frames]))
 
-    def with_tracks(self, rotation_tracks: Floats, straight: Callable[[Floats], Floats]) -> Poses:
-        """Other rotations, and what ``straight`` makes of positions and of morph weights, ``(…, frames)``."""
+    def with_tracks(
+        self, rotation_tracks: Floats, straight: Callable[[Floats], Floats],
+        weighed: Callable[[Floats], Floats] | None = None,
+    ) -> Poses:  # fmt: skip
+        """Other rotations, and what ``straight`` makes of positions and of morph weights, ``(…, frames)``; of weights
+        what ``weighed`` makes, if that is given."""
+        weighed = weighed or straight
         return replace(
             self,
             rotation_tracks=rotation_tracks,
             translation_tracks=straight(self.translation_tracks),
-            morph_tracks=tuple(MorphTrack(track.mesh, straight(track.weights)) for track in self.morph_tracks),
+            morph_tracks=tuple(MorphTrack(track.mesh, weighed(track.weights)) for track in self.morph_tracks),
             beside=tuple(replace(track, values=straight(track.values)) for track in self.beside),
             stretches=tuple(replace(track, matrices=straight(track.matrices)) for track in self.stretches),
         )

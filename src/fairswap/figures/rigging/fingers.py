@@ -72,7 +72,6 @@ def _with_ridges(
 ) -> list[Floats]:
     """The lines of a hand, its fingers told apart by their ridges where these are more than its branches."""
     from scipy.ndimage import gaussian_filter1d
-    from scipy.signal import find_peaks
 
     thumb = int(np.argmin([float((line[0] + line[-1] - 2.0 * wrist) @ along) for line in lines]))
     own = hand.points[~np.isin(levels.piece, rows[thumb].pieces)]
@@ -85,20 +84,36 @@ def _with_ridges(
     column = np.round((slab @ across) / hand.cell_m).astype(int)
     first = int(column.min())
     thick = gaussian_filter1d(np.bincount(column - first).astype(float), 1.5)
-    peaks = find_peaks(np.pad(thick, 1), prominence=0.05 * thick.max())[0]
+    peaks = _peaks(thick, 0.05 * float(thick.max()))
     gaps = np.diff(peaks)
     if not len(lines) <= len(peaks) <= 4 or gaps.max() > 1.8 * gaps.min():
         return lines
     half = 0.5 * float(gaps.mean()) * hand.cell_m
     out = [lines[thumb]]
-    for peak in peaks.tolist():
-        at = (peak - 1 + first) * hand.cell_m
+    for peak in peaks:
+        at = (peak + first) * hand.cell_m
         ridge = own[np.abs(own @ across - at) < half]
         ways = (ridge - wrist) @ along
         end, start = float(ways.max()), 0.58 * length
         middle = ridge[(ways > start) & (ways < end)].mean(axis=0)
         base = middle + (start - float((middle - wrist) @ along)) * along
         out.append(np.stack([base, base + (end - start) * along]))
+    return out
+
+
+def _peaks(heights: Floats, prominence: float) -> list[int]:
+    """Where a line is highest, and falls by ``prominence`` on both sides before it is higher again.
+
+    (scipy.signal has it as well, and takes three seconds to import.)
+    """
+    line = np.pad(heights, 1)
+    out = []
+    for at in np.flatnonzero((line[1:-1] > line[:-2]) & (line[1:-1] >= line[2:])) + 1:
+        higher = np.flatnonzero(line > line[at])
+        left = line[higher[higher < at].max(initial=0) : at]
+        right = line[at : higher[higher > at].min(initial=len(line))]
+        if line[at] - max(left.min(), right.min()) >= prominence:
+            out.append(int(at) - 1)
     return out
 
 

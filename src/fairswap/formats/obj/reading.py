@@ -90,6 +90,7 @@ class _Text:
     libraries: list[str] = field(default_factory=list)
     findings: list[Finding] = field(default_factory=list)
     material: str = ""
+    corners: dict[str, tuple[int, int, int]] = field(default_factory=dict)
 
     def take(self, line: str, number: int) -> None:
         """One line."""
@@ -103,7 +104,8 @@ class _Text:
             self.rows[kind].append(words)
         elif kind == "f":
             part = self.parts[-1]
-            corners = [self._corner(word, number) for word in words]
+            # Each point is a corner of some six faces: what was read of it is kept.
+            corners = [self.corners.get(word) or self._corner(word, number) for word in words]
             if len(corners) >= 3:
                 part.corners += corners
                 part.counts.append(len(corners))
@@ -130,7 +132,10 @@ class _Text:
         out = [index + count + 1 if index < 0 else index for index, count in zip(given, counts, strict=True)]
         if out[0] < 1 or min(out) < 0 or max(out) > LARGEST_NUMBER:
             raise InputError(f"{word[:40]!r} names a point that is not there", place=f"line {number}", remedy=_AGAIN)
-        return out[0], out[1], out[2]
+        corner = out[0], out[1], out[2]
+        if min(given) >= 0:  # what counts from the end is another point in each line
+            self.corners[word] = corner
+        return corner
 
     def table(self, kind: str) -> Floats:
         """The rows of one kind as numbers; points may have colours behind their places."""
