@@ -1,5 +1,7 @@
 """BVH: read whatever programs write, write what any program reads."""
 
+import re
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
@@ -7,6 +9,7 @@ import numpy as np
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.formats.bvh.numbers import rows_from_text, text_from_rows
@@ -224,3 +227,28 @@ def test_the_last_bones_are_as_long_as_their_skin():
         assert np.linalg.norm(end - joint) > 0.015
         assert np.linalg.norm(skin - end, axis=1).min() < 0.02  # where the skin is
     assert places[ends[roles["toes_left"]]][2] == pytest.approx(skin[:, 2].max(), abs=0.02)
+
+
+@pytest.mark.parametrize("offset", ["of its hips", "none"])
+@pytest.mark.parametrize("face", ["down", "up"])
+def test_whoever_lies_all_the_time_lies_in_the_axes_of_the_rest_pose(face, offset):
+    """Crawling is no sign that another axis is up, nor hips near the floor that their places are relative."""
+    clip = act("idle", "Osric")
+    turn = Rotation.from_rotvec([np.radians(90.0 if face == "down" else -90.0), 0.0, 0.0])
+    top = int(np.flatnonzero(clip.skeleton.parents < 0)[0])
+    tracks, places = clip.poses.rotation_tracks.copy(), clip.poses.translation_tracks.copy()
+    tracks[top] = (turn * Rotation.from_quat(tracks[top].T)).as_quat().T
+    places[top] = turn.apply(places[top].T).T
+    floating = clip.with_poses(replace(clip.poses, rotation_tracks=tracks, translation_tracks=places.copy()))
+    places[top, 1] -= floating.world().positions[..., 1].min()
+    places[top, 2] -= places[top, 2, 0]  # hips begin in the middle of the scene, as the places of recordings do
+    lying = clip.with_poses(replace(clip.poses, rotation_tracks=tracks, translation_tracks=places))
+    fairswap.save("lying.bvh", fairswap.Figure("Osric", clip.skeleton, (), fairswap.Space("+Y", "+Z", "cm")), [lying])
+    if offset == "none":
+        text = Path("lying.bvh").read_text()
+        Path("lying.bvh").write_text(re.sub(r"OFFSET [-\d. ]+", "OFFSET 0 0 0", text, count=1))
+    read = fairswap.load("lying.bvh")
+    assert "relative-positions" not in codes(read)
+    assert (read.space.up, read.space.forward) == ("+Y", "+Z")
+    names = [read.figure.skeleton.names.index(name) for name in clip.skeleton.names]
+    assert np.abs(read.clips[0].world().positions[:, names] - lying.world().positions).max() < 1e-3

@@ -8,6 +8,8 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 import fairswap
 import rewrites
@@ -331,6 +333,42 @@ def test_speed_reverse_and_place():
     a, b = (c.world().positions for c in (WALK, moved))
     lengths = [np.linalg.norm(p - p[:, [hips]], axis=2) for p in (a, b)]
     assert np.abs(lengths[0] - lengths[1]).max() < 1e-9
+
+
+@pytest.mark.parametrize("who", ["Osric", "Pip"])
+def test_a_slower_clip_moves_as_evenly_as_it_did(who):
+    """Of every second frame is made what was there: between straight ways it would jerk twice as much."""
+    clip = act("walk", who)
+    clip = clip.with_poses(clip.poses.picked(slice(0, 2 * ((clip.frames - 1) // 2) + 1)))
+    half = clip.with_poses(clip.poses.picked(slice(0, None, 2)))
+    slow = at_speed(half, 0.5)
+    assert slow.frames == clip.frames
+    assert np.array_equal(slow.rotations[::2], half.rotations)
+    found = fairswap.compare((figure(who), clip), (figure(who), slow))
+    assert found.likeness > 95.0
+    assert found.jerk_ratio < 1.15
+    straight = half.with_poses(half.poses.at(np.arange(clip.frames) / 2.0))
+    assert fairswap.compare((figure(who), clip), (figure(who), straight)).jerk_ratio > 1.3
+
+
+@settings(deadline=None, max_examples=40)
+@given(st.lists(st.floats(0.0, 1.0), min_size=3, max_size=12), st.floats(0.1, 0.9))
+def test_a_slower_face_is_shown_no_more_and_no_less(weights, factor):
+    """Blinks and mouth shapes that come within a frame stay between what is keyed before and after."""
+    who = figure("Juniper")
+    number = next(k for k, mesh in enumerate(who.meshes) if mesh.morph_names)
+    track = np.zeros((len(who.meshes[number].morph_names), len(weights)))
+    track[0] = weights
+    still = np.tile(np.array([0.0, 0.0, 0.0, 1.0])[:, None], (len(who.skeleton), 1, len(weights)))
+    poses = replace(act("walk", "Juniper").poses, rotation_tracks=still, translation_tracks=np.zeros(
+        (*act("walk", "Juniper").poses.translation_tracks.shape[:-1], len(weights))),
+        morph_tracks=(MorphTrack(number, track),))  # fmt: skip
+    slow = at_speed(replace(act("walk", "Juniper"), poses=poses), factor)
+    shown = slow.poses.morph_tracks[0].weights[0]
+    at = np.linspace(0.0, len(weights) - 1, slow.frames)
+    around = np.array([np.array(weights)[np.floor(at).astype(int)], np.array(weights)[np.ceil(at).astype(int)]])
+    assert (shown >= around.min(axis=0) - 1e-9).all()
+    assert (shown <= around.max(axis=0) + 1e-9).all()
 
 
 def test_faults_are_found_told_and_mended():

@@ -370,6 +370,20 @@ def test_worse_weights_are_told(plain_rigged):
     assert bad.torn > max(1.5 * good.torn, 0.02)
     still = folds_of(made.figure, moving.rigged.roles, moving.clip, np.array([0.0]))
     assert 0.9 < still.volume[0] < 1.1
+    # An oracle: the singular values of each triangle's map, and areas and volume by their own formulas.
+    at = times[17:18]
+    found = folds_of(made.figure, moving.rigged.roles, moving.clip, at)
+    rest = made.figure.rest_vertices[0][mesh.triangles]
+    posed = made.figure.skin(moving.clip.at(at).world(), 0)[0][mesh.triangles]
+    flat = np.stack([rest[:, 1] - rest[:, 0], rest[:, 2] - rest[:, 0]], axis=2)
+    moved = np.stack([posed[:, 1] - posed[:, 0], posed[:, 2] - posed[:, 0]], axis=2)
+    sizes = 0.5 * np.linalg.norm(np.cross(flat[:, :, 0], flat[:, :, 1]), axis=1)
+    counted = np.flatnonzero(sizes > 0.05 * sizes.mean())
+    values = np.linalg.svd(moved[counted] @ np.linalg.pinv(flat[counted]), compute_uv=False)
+    np.testing.assert_allclose(found.stretch[0][counted], np.maximum(values[:, 0], 1.0), rtol=1e-6)
+    np.testing.assert_allclose(found.squeeze[0][counted], np.minimum(values[:, 0] * values[:, 1], 1.0), rtol=1e-6)
+    volumes = [np.einsum("ni,ni->", a, np.cross(b, c)) for a, b, c in (x.transpose(1, 0, 2) for x in (posed, rest))]
+    assert found.volume[0] == pytest.approx(volumes[0] / volumes[1], rel=1e-6)
 
 
 @pytest.mark.long

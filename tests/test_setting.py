@@ -8,7 +8,8 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.figures.bones_alone import without_mesh
-from making import TROUPE, figure
+from fairswap.pose.setting import rest_skeleton, with_rest
+from making import TROUPE, act, figure
 from rests import family_file
 from test_measuring import FORWARD, turned
 from test_poses import ACTS
@@ -83,3 +84,40 @@ def test_of_another_figures_rest_only_what_it_has_is_taken():
     arms = [row.degrees for row in measured.angles if row.role.startswith(("upper_arm", "lower_arm"))]
     assert max(arms, default=0.0) < 1.0
     assert fairswap.pose.measure(bent, against=without_mesh(figure("Pip"))).angles[0].degrees > 30.0
+
+
+def recorded_with_rolled_arms(degrees):
+    """A walk as bones alone that rest in a T, straight arms rolled about themselves: ``rolled.bvh``."""
+    one = without_mesh(bones_of(figure("Osric"), "t"))
+    walking = fairswap.Document("w.glb", "glTF 2.0", one.space, (figure("Osric"),), (act("walk", "Osric"),))
+    clips = fairswap.pose.set(walking, "t").rested.clips
+    known = fairswap.RiggedFigure.of(one)
+    world = np.array(known.skeleton.rest.rotations[0])
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        arm = known.roles.bones[f"upper_arm_{side}"]
+        rows = [arm, *known.skeleton.below(arm).tolist()]
+        world[rows] = (
+            Rotation.from_rotvec([np.radians(sign * degrees), 0, 0]) * Rotation.from_quat(world[rows])
+        ).as_quat()
+    rested = with_rest(one, clips, rest_skeleton(known, world))
+    fairswap.save("rolled.bvh", rested.figure, rested.clips)
+
+
+def test_recorded_bones_set_in_the_t_are_the_same_motion_to_whoever_looks():
+    """Bones alone show by their motion about which axes straight arms bend; a twist of the result is still told."""
+    recorded_with_rolled_arms(30.0)
+    fairswap.pose.set("rolled.bvh", "t").save("t.bvh")
+    walk, same = fairswap.load("rolled.bvh"), fairswap.load("t.bvh")
+    assert np.abs(walk.clips[0].world().positions - same.clips[0].world().positions).max() < 1e-4
+    assert fairswap.compare("rolled.bvh", "t.bvh").likeness > 95.0
+    first, second = (fairswap.convert(file, TROUPE / "juniper.glb").clips[0] for file in ("rolled.bvh", "t.bvh"))
+    assert np.linalg.norm(first.world().positions - second.world().positions, axis=2).max() < 0.02
+    arm = fairswap.RiggedFigure.of(same).roles.bones["lower_arm_left"]
+    along = same.figure.skeleton.rest_translations[fairswap.RiggedFigure.of(same).roles.bones["hand_left"]]
+    twist = Rotation.from_rotvec(np.radians(50.0) * along / np.linalg.norm(along))
+    tracks = same.clips[0].poses.rotation_tracks.copy()
+    tracks[arm] = (Rotation.from_quat(tracks[arm].T) * twist).as_quat().T
+    bad = replace(same.clips[0], poses=replace(same.clips[0].poses, rotation_tracks=tracks))
+    found = fairswap.compare(walk, (same.figure, bad))
+    assert found.likeness < 75.0
+    assert "arm" in found.parts[0].because or "hand" in found.parts[0].because

@@ -61,8 +61,14 @@ def compare(
     if record is not None:
         return _as_decided(record, Motion(rigged_as(record.source, figure_a, "source"), clip_a),
                            Motion(rigged_as(record.target, figure_b, "result"), clip_b))  # fmt: skip
-    a = RiggedFigure.of(figure_a, bones=given.bones, reference=given.reference, strict=given.strict, part="source")
-    b = RiggedFigure.of(figure_b, bones=wanted.bones, reference=wanted.reference, part="result")
+    # About which axes straight limbs bend, and how feet stand, bones alone show by their motion. What has a skin shows
+    # it by its rest: there a twist is seen, and no motion excuses it.
+    alone = [not figure_a.meshes or not figure_b.meshes, not figure_b.meshes]
+    shown_a, shown_b = (clip if bare else None for clip, bare in zip((clip_a, clip_b), alone, strict=True))
+    a = RiggedFigure.of(
+        figure_a, bones=given.bones, clip=shown_a, reference=given.reference, strict=given.strict, part="source"
+    )
+    b = RiggedFigure.of(figure_b, bones=wanted.bones, clip=shown_b, reference=wanted.reference, part="result")
     source_motion, result_motion = Motion(a, clip_a), Motion(b, clip_b)
     return _with_face(compare_motions(source_motion, result_motion), source_motion, result_motion)
 

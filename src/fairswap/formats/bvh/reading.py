@@ -20,14 +20,18 @@ from fairswap.model.poses import PoseBuilder, Poses
 from fairswap.model.posture import Posture, posture_from_positions, posture_of_file, unit_from_height
 from fairswap.model.rate import rate_from_text
 from fairswap.model.rotation import quaternion_from_euler
+from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import Skeleton
-from fairswap.model.space import OURS, Space, usual_forward
+from fairswap.model.space import OURS, Space, direction, usual_forward
 from fairswap.model.words import sides_of
 
 _AGAIN = "Export the clip again"
 _MOTION = re.compile(rb"^[ \t]*MOTION[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
 _FRAMES = re.compile(rb"^[ \t]*Frames[ \t]*:[ \t]*(\S*)[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
 _TIME = re.compile(rb"^[ \t]*Frame[ \t]+Time[ \t]*:[ \t]*(\S*)[ \t]*\r?$", re.IGNORECASE | re.MULTILINE)
+# So many frames show how a body lies or stands; a floor is at 0 to within this, of its height, and the hips of whoever
+# lies flat on it are higher than this.
+_LOOKED_AT, _ON_FLOOR, _LYING = 24, 0.1, 0.04
 
 
 @dataclass(frozen=True, eq=False)
@@ -72,8 +76,9 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
         findings.append(Finding("frames-declared", "warning", path.stem, message, _AGAIN + " if some are missing"))
     parents = np.array([joint.parent for joint in joints], dtype=np.intp)
     offsets = np.array([joint.offset for joint in joints], dtype=np.float64)
-    _resolve_positions(joints, offsets, positions, path.stem, findings)
-    space, posture = _space(joints, offsets, parents, rotations, positions, unit, up, path.stem, findings)
+    zero = Skeleton(tuple("" for _ in parents), parents, np.tile([0.0, 0.0, 0.0, 1.0], (len(parents), 1)), offsets)
+    _resolve_positions(joints, zero, rotations, positions, path.stem, findings)
+    space, posture = _space(joints, zero, rotations, positions, unit, up, path.stem, findings)
     skeleton = _skeleton(joints, parents, offsets, positions, posture, space, path.stem, findings)
     _into_our_space(space, rotations, positions)
     poses = PoseBuilder(skeleton, rotations, positions).poses()
@@ -172,23 +177,41 @@ def _channel_plans(joints: list[Joint]) -> list[tuple[str, list[int], Integers]]
 
 
 def _resolve_positions(
-    joints: list[Joint], offsets: Floats, positions: dict[int, Floats], name: str, findings: list[Finding]
-) -> None:
+    joints: list[Joint], zero: Skeleton, rotations: Floats, positions: dict[int, Floats], name: str,
+    findings: list[Finding],
+) -> None:  # fmt: skip
     """Position channels mostly replace the OFFSET; some programs add them to it. The values tell which."""
     for index, track in positions.items():
         middle = np.sort(track, axis=1)[:, track.shape[1] // 2]
-        offset = offsets[index]
+        offset = zero.rest_translations[index]
         given = [kind == "P" for kind, _ in joints[index].channels].count(True) == 3
         if given and np.linalg.norm(offset) > 0 and 2.0 * np.linalg.norm(middle) < np.linalg.norm(middle - offset):
+            if zero.parents[index] < 0 and _lies_on_its_floor(zero, rotations, positions, offset):
+                continue
             track += offset[:, None]
             message = f"positions of {joints[index].name!r} are relative to its OFFSET; added to it"
             findings.append(Finding("relative-positions", "note", name, message))
 
 
+def _lies_on_its_floor(zero: Skeleton, rotations: Floats, positions: dict[int, Floats], offset: Floats) -> bool:
+    """Whether a body comes as low as it does at rest, with its root far below the OFFSET: it lies, crawls or sits."""
+    height = float(np.linalg.norm(offset))
+    along = offset / height
+    lowest = float((_places(zero, rotations, positions, _LOOKED_AT) @ along).min())
+    floor = float((zero.rest.positions[0] @ along).min())
+    return abs(lowest - floor) < abs(lowest + height - floor)
+
+
+def _places(zero: Skeleton, rotations: Floats, positions: dict[int, Floats], count: int) -> Floats:
+    """Where the joints are in some frames across the clip, first and last among them: ``(frames, joints, 3)``."""
+    some = frames_across(rotations.shape[2], count)
+    moved = {bone: track[:, some] for bone, track in positions.items()}
+    return PoseBuilder(zero, rotations[:, :, some], moved).poses().world().positions
+
+
 def _space(
     joints: list[Joint],
-    offsets: Floats,
-    parents: Integers,
+    zero: Skeleton,
     rotations: Floats,
     positions: dict[int, Floats],
     unit: str | None,
@@ -197,16 +220,17 @@ def _space(
     findings: list[Finding],
 ) -> tuple[Space, Posture | None]:
     """Unit, up and forward: from the rest pose, or from the frames where that says nothing or something else."""
-    zero = Skeleton(tuple("" for _ in parents), parents, np.tile([0.0, 0.0, 0.0, 1.0], (len(parents), 1)), offsets)
-    frames = rotations.shape[2]
-    some = sorted({0, frames // 2, frames - 1})
-    moved = {bone: track[:, some] for bone, track in positions.items()}
-    world = PoseBuilder(zero, rotations[:, :, some], moved).poses().world()
+    parents = zero.parents
+    places = _places(zero, rotations, positions, _LOOKED_AT)
     counts, sides = ~_spare(parents, rotations), sides_of(joint.name for joint in joints)
     rest, *shown = (
-        posture_from_positions(places, parents, counts, sides) for places in (zero.rest.positions[0], *world.positions)
+        posture_from_positions(each, parents, counts, sides)
+        for each in (zero.rest.positions[0], *places[[0, len(places) // 2, -1]])
     )
-    posture, where = posture_of_file(rest, [found for found in shown if found], None)
+    seen = [found for found in shown if found]
+    if rest and seen and _is_on_floor(places, rest) and not _is_on_floor(places, seen[0]):
+        seen = []  # whoever lies or crawls all the time is no sign of other axes
+    posture, where = posture_of_file(rest, seen, None)
     found_up = up or (posture.up if posture else "+Y")
     forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
     height = posture.height if posture else float(np.ptp(zero.rest.positions[0], axis=0).max())
@@ -219,6 +243,12 @@ def _space(
         message = f"{space}: {posture.reason} ({where}), and the bones are {height:.4g} high, {size:.2f} m"
         findings.append(Finding("space-found", "note", name, message))
     return space, posture
+
+
+def _is_on_floor(places: Floats, posture: Posture) -> bool:
+    """Whether the clip, if that is up, has its floor at 0, where recordings have it, and the root above that."""
+    high = places @ direction(posture.up) / posture.height
+    return abs(float(high.min())) < _ON_FLOOR and float(np.median(high[:, 0])) > _LYING
 
 
 def _spare(parents: Integers, rotations: Floats) -> np.ndarray:
