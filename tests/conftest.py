@@ -52,7 +52,10 @@ def fine_pictures():
 
 # What these make once for many tests takes longest (the full example, a figure dressed, a browser). Each worker begins
 # with a half of all tests, and later takes from the end of what the other still has: what comes first is made by one.
-_FIRST = ("test_street.py", "test_dressing.py", "test_reducing.py", "test_view.py")
+_FIRST = (
+    "test_street.py", "test_front_door.py", "test_plans.py", "test_rigging.py", "test_dressing.py", "test_reducing.py",
+    "test_view.py",
+)  # fmt: skip
 
 
 def pytest_addoption(parser):

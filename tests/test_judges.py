@@ -118,8 +118,9 @@ def skin_off_m(file):
     return max(tree.query(places)[0].max() for tree, places in zip(ours, theirs, strict=True))
 
 
-@pytest.mark.parametrize("name", [name for name in REWRITES if name not in NOT_SHOWN])
-@pytest.mark.long(but=4)
+# Every second one: that all bones are where they should be is seen in test_rewrites.py.
+@pytest.mark.parametrize("name", [name for name in REWRITES if name not in NOT_SHOWN][::2])
+@pytest.mark.long(but=3)
 def test_the_skin_of_a_rewritten_figure_is_where_a_real_client_has_it(name):
     fairswap.save("plain.glb", figure("Pip"), [act("walk", "Pip")])
     Path("stranger.glb").write_bytes(rewritten(Path("plain.glb").read_bytes(), name))

@@ -18,7 +18,7 @@ from rewrites import REWRITES, rewritten
 WHO = "Juniper"
 # Some of the pairs. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
 _ALL = list(itertools.permutations(sorted(REWRITES), 2))
-PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::65]
+PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::130]
 _DICE = np.random.default_rng(12)
 # What went wrong once.
 PAIRS += [
@@ -116,15 +116,17 @@ def check_same(names):
 @pytest.mark.long(but=1)
 def test_a_file_written_in_another_way_is_the_same_file(name):
     document = check_same([name])
-    rested = fairswap.pose.set(document, "t")
-    rested.save("t.glb")
-    assert fairswap.load("t.glb").figure.height_m > 1.0
     files = []
-    if list(REWRITES).index(name) % 4 == 0:  # what is read is the same: what it is fitted to need not be seen each time
+    # What is read is the same: what is made of it need not be seen each time.
+    if list(REWRITES).index(name) % 4 == 2:
+        fairswap.pose.set(document, "t").save("t.glb")
+        files = ["t.glb"]
+        assert fairswap.load("t.glb").figure.height_m > 1.0
+    if list(REWRITES).index(name) % 4 == 0:
         files = fairswap.fit(document, "quillmoor").save("fitted.glb")
         near = 0.03 if "too large" in name else 0.02
         assert fairswap.load(files[0]).figure.height_m == pytest.approx(figure(WHO).height_m, rel=near)
-    for report in validated("back.glb", "t.glb", *files):
+    for report in validated("back.glb", *files):
         assert report["errors"] == 0, report
     if list(REWRITES).index(name) % 3:  # their skin is seen in test_judges.py
         return
