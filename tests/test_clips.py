@@ -343,7 +343,7 @@ def test_a_slower_clip_moves_as_evenly_as_it_did(who):
     half = clip.with_poses(clip.poses.picked(slice(0, None, 2)))
     slow = at_speed(half, 0.5)
     assert slow.frames == clip.frames
-    assert np.array_equal(slow.rotations[::2], half.rotations)
+    assert angle_between(slow.rotations[::2], half.rotations).max() < 1e-6
     found = fairswap.compare((figure(who), clip), (figure(who), slow))
     assert found.likeness > 95.0
     assert found.jerk_ratio < 1.15

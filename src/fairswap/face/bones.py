@@ -52,7 +52,7 @@ def face_bones(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> dict[str
     other = {bone for role, bone in roles.bones.items() if role not in ("jaw", "eye_left", "eye_right")}
     places = frame.places(skeleton.rest.positions[0])
     out = {}
-    for bone in sorted(below - other - set(skeleton.ends)):
+    for bone in sorted(below - other - skeleton.tips):
         x, y, z = places[bone].tolist()
         in_front = abs(x) < 0.36 and -0.15 < y < 0.75 and z > 0.12
         known = bone in roles.bones.values() or shape_name(skeleton.names[bone]).notions & _FACE_WORDS

@@ -25,6 +25,8 @@ if TYPE_CHECKING:
 
 # How far the soles are below the lowest bone where no mesh shows them, as a share of the height.
 _SOLE = 0.02
+# A bone is on the ground also if it is so little below it: places are rounded.
+_ON_GROUND = 0.005
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,12 +69,12 @@ class Figure(Value):
     def floor_m(self) -> float:
         """The height this figure stands on at rest: its lowest vertex.
 
-        Without meshes, the ground at 0 if the lowest bone is just above it, else a sole below that bone.
+        Without meshes, the ground at 0 if the lowest bone is on it or just above, else a sole below that bone.
         """
         lowest = float(self.rest_points[:, 1].min())
         if self.meshes:
             return lowest
-        return 0.0 if 0.0 <= lowest < 0.1 * self.height_m else lowest - _SOLE * self.height_m
+        return 0.0 if -_ON_GROUND * self.height_m <= lowest < 0.1 * self.height_m else lowest - _SOLE * self.height_m
 
     @cached_property
     def rest_vertices(self) -> tuple[Floats, ...]:

@@ -13,6 +13,7 @@ import numpy as np
 from fairswap.model.arrays import Floats, Integers, Value, read_only
 from fairswap.model.kernels import multiply_into, place_constant_into, rotate_into
 from fairswap.model.rotation import conjugate, matrix_from_quaternion, multiply
+from fairswap.model.words import meaning_of
 
 # Up to here one call per level of the tree is cheaper than one per bone: the calls cost more than the numbers.
 _SHORT_CLIP_FRAMES = 1000
@@ -97,6 +98,14 @@ class Skeleton(Value):
             if parent >= 0:
                 lists[parent].append(bone)
         return tuple(map(tuple, lists))
+
+    @cached_property
+    def tips(self) -> frozenset[int]:
+        """Bones that only mark where another ends: those of ``ends``, and leaves called so in formats without such."""
+        called = (
+            bone for bone in range(len(self)) if not self.children[bone] and "end" in meaning_of(self.names[bone]).parts
+        )
+        return self.ends.union(called)
 
     @cached_property
     def levels(self) -> tuple[Integers, ...]:

@@ -196,7 +196,7 @@ def _tip(
     """Where the bone of a role ends: at the next role, else at its end marker; None if nothing says."""
     following = [roles.bones[later] for later in next_roles(role) if later in roles.bones]
     if not following:
-        following = [child for child in skeleton.children[bone] if child in skeleton.ends]
+        following = [child for child in skeleton.children[bone] if child in skeleton.tips]
     for other in following:
         if np.linalg.norm(positions[other] - positions[bone]) > 1e-6:
             return np.asarray(positions[other])
