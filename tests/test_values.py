@@ -10,7 +10,7 @@ import pytest
 
 import fairswap
 from fairswap.model.mesh import Material
-from making import act, arm, clip_of, figure, random_poses, random_skeleton
+from making import TROUPE, act, arm, clip_of, figure, random_poses, random_skeleton
 
 
 def walk():
@@ -282,3 +282,20 @@ def test_a_card_has_a_row_for_each_thing_that_was_found():
         assert all(finding.message in card for finding in notes)
         assert card.count("figure Juniper") == 2
         assert "clip Walk" in card
+
+
+@pytest.mark.parametrize("verb", [name for name in fairswap.clips.__all__ if name[0].islower()])
+@pytest.mark.parametrize("given", ["walk.bvh", None, ["walk.bvh"], fairswap.Document])
+def test_verbs_of_clips_say_what_they_want(verb, given):
+    what = fairswap.demo_motion() if given is fairswap.Document else given
+    with pytest.raises(fairswap.UsageError, match=rf"{verb} wants a clip, not a value of type \w+\. Give one of"):
+        getattr(fairswap.clips, verb)(what)
+
+
+def test_options_of_another_kind_are_refused():
+    walk, pip = fairswap.demo_motion("walk", "Pip"), TROUPE / "pip.glb"
+    for name, wanted in (("motion", "MotionOptions"), ("source", "SourceOptions"), ("face", "FaceOptions")):
+        with pytest.raises(fairswap.UsageError, match=rf"{name} wants {wanted}, not a value of type dict"):
+            fairswap.convert(walk, pip, **{name: {"feet": "free"}})
+    with pytest.raises(fairswap.UsageError, match="result_options wants TargetOptions"):
+        fairswap.compare(walk, walk, result_options=fairswap.SourceOptions())

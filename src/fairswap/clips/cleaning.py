@@ -39,6 +39,14 @@ class Fault:
     size: float
 
 
+@dataclass(frozen=True)
+class Cleaned:
+    """A clip with its faults mended, and all faults that were found."""
+
+    clip: Clip
+    faults: tuple[Fault, ...]
+
+
 def find_faults(clip: Clip) -> list[Fault]:
     """All faults of a clip, by bone and frame."""
     lead_in = lead_in_frames(clip)

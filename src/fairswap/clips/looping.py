@@ -49,6 +49,18 @@ class Cycle:
     seam: Seam
 
 
+@dataclass(frozen=True)
+class Loop:
+    """A clip that loops; the cycles that were found, best first, and how good the seam is now."""
+
+    clip: Clip
+    cycles: tuple[Cycle, ...]
+    seam: Seam
+
+    def __repr__(self) -> str:
+        return f"<Loop: {self.clip!r}, {len(self.cycles)} cycles found>"
+
+
 def find_cycles(clip: Clip, count: int = 3) -> list[Cycle]:
     """The best cycles of a take, best first; of unlike lengths or places.
 

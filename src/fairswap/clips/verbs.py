@@ -7,23 +7,24 @@ whatever holds one.
 from __future__ import annotations
 
 from collections.abc import Iterable, Sequence
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from fractions import Fraction
 from pathlib import Path
 
 from fairswap.bones.profile import BoneProfile
 from fairswap.clips.blending import blended
-from fairswap.clips.cleaning import Fault, cleaned, find_faults
+from fairswap.clips.cleaning import Cleaned, Fault, cleaned, find_faults
 from fairswap.clips.cutting import Cuts, Piece, cut_into, piece_from_text, pieces_from_table
 from fairswap.clips.describing import ClipDescription, described
 from fairswap.clips.joining import joined
 from fairswap.clips.key_reduction import Thinned, with_fewest_keys
-from fairswap.clips.looping import Cycle, Seam, closed, find_cycles, seam_after
+from fairswap.clips.looping import Cycle, Loop, closed, find_cycles, seam_after
 from fairswap.clips.mirroring import mirrored
 from fairswap.clips.placing import placed, placed_after
 from fairswap.clips.renaming import renamed
 from fairswap.clips.resampling import at_rate
 from fairswap.clips.spans import span_of
+from fairswap.clips.taking import of_clips
 from fairswap.clips.tempo import at_speed, lasting, reversed_clip
 from fairswap.clips.times import frame_at, seconds_from_text
 from fairswap.clips.trimming import without_idle_ends
@@ -40,26 +41,7 @@ from fairswap.retarget.layers import Layers, layers_named, with_layers
 On = RiggedFigure | Figure | Document | str | Path
 
 
-@dataclass(frozen=True)
-class Loop:
-    """A clip that loops; the cycles that were found, best first, and how good the seam is now."""
-
-    clip: Clip
-    cycles: tuple[Cycle, ...]
-    seam: Seam
-
-    def __repr__(self) -> str:
-        return f"<Loop: {self.clip!r}, {len(self.cycles)} cycles found>"
-
-
-@dataclass(frozen=True)
-class Cleaned:
-    """A clip with its faults mended, and all faults that were found."""
-
-    clip: Clip
-    faults: tuple[Fault, ...]
-
-
+@of_clips
 def cut(take: Clip, pieces: Iterable[Piece | str] | Path) -> Cuts:
     """Cut one take into named clips.
 
@@ -85,6 +67,7 @@ def cut(take: Clip, pieces: Iterable[Piece | str] | Path) -> Cuts:
     return cut_into(take, [piece_from_text(p) if isinstance(p, str) else p for p in pieces])
 
 
+@of_clips
 def rename(clips: Sequence[Clip], to: str | None = None, *, swaps: Sequence[tuple[str, str]] = ()) -> list[Clip]:
     """Give clips other names, no two alike.
 
@@ -108,6 +91,7 @@ def rename(clips: Sequence[Clip], to: str | None = None, *, swaps: Sequence[tupl
     return renamed(clips, to=to, swaps=swaps)
 
 
+@of_clips
 def trim(clip: Clip, *, start: str | None = None, end: str | None = None, margin_s: float = 0.1) -> Clip:
     """Take off what comes before the first motion and after the last; or what is outside of ``start`` and ``end``.
 
@@ -130,6 +114,7 @@ def trim(clip: Clip, *, start: str | None = None, end: str | None = None, margin
     return span_of(clip, first, last)
 
 
+@of_clips
 def cycles(take: Clip, count: int = 3) -> list[Cycle]:
     """The parts of a take that repeat, best first.
 
@@ -145,6 +130,7 @@ def cycles(take: Clip, count: int = 3) -> list[Cycle]:
     return find_cycles(take, count)
 
 
+@of_clips
 def loop(take: Clip, *, pick: int = 1, blend_s: float = 0.2, travel: str = "kept") -> Loop:
     """Find the part of a take that repeats, and make a clip of it that loops and begins at the origin.
 
@@ -176,6 +162,7 @@ def loop(take: Clip, *, pick: int = 1, blend_s: float = 0.2, travel: str = "kept
     return Loop(result, tuple(found), seam_after(result, take, cycle))
 
 
+@of_clips
 def join(
     clips: Sequence[Clip], on: On, *, bones: BoneProfile | str | Path | None = None, blend_s: float = 0.3,
     match: bool = False, name: str = "",
@@ -201,6 +188,7 @@ def join(
     return joined(rigged, clips, blend_s, match=match, name=name).clip
 
 
+@of_clips
 def blend(
     base: Clip, over: Clip, on: On, *parts: str, start: str | None = None, end: str | None = None, ease_s: float = 0.25,
     bones: BoneProfile | str | Path | None = None,
@@ -233,6 +221,7 @@ def blend(
     return blended(RiggedFigure.of(on, bones=bones, clip=base), base, over, parts, first, last, ease_s)
 
 
+@of_clips
 def layer(clip: Clip, on: On, *files: Layers | str | Path, bones: BoneProfile | str | Path | None = None) -> Clip:
     """Put layers (corrections by role, see docs/motion.md) on a clip, on the figure that it moves.
 
@@ -251,6 +240,7 @@ def layer(clip: Clip, on: On, *files: Layers | str | Path, bones: BoneProfile | 
     return with_layers(RiggedFigure.of(on, bones=bones), clip, [layers_named(file) for file in files])
 
 
+@of_clips
 def mirror(clip: Clip, on: On, *, bones: BoneProfile | str | Path | None = None) -> Clip:
     """Left for right: the same motion in a mirror, on the same figure.
 
@@ -262,6 +252,7 @@ def mirror(clip: Clip, on: On, *, bones: BoneProfile | str | Path | None = None)
     return mirrored(RiggedFigure.of(on, bones=bones), clip)
 
 
+@of_clips
 def speed(clip: Clip, factor: float | None = None, *, lasts: str | None = None) -> Clip:
     """Play a clip ``factor`` times as fast, or so that it lasts a time; its rate stays.
 
@@ -282,6 +273,7 @@ def speed(clip: Clip, factor: float | None = None, *, lasts: str | None = None) 
     return lasting(clip, seconds_from_text(str(lasts), float(clip.rate)))
 
 
+@of_clips
 def reverse(clip: Clip) -> Clip:
     """Play a clip backward.
 
@@ -293,6 +285,7 @@ def reverse(clip: Clip) -> Clip:
     return reversed_clip(clip)
 
 
+@of_clips
 def place(
     clip: Clip, at: tuple[float, float] = (0.0, 0.0), *, facing_degrees: float | None = 0.0, after: Clip | None = None
 ) -> Clip:
@@ -308,6 +301,7 @@ def place(
     return placed(clip, at, facing_degrees) if after is None else placed_after(clip, after)
 
 
+@of_clips
 def rate(clip: Clip, to: Fraction | int | float | str, *, smooth: bool = False, steady: bool = False) -> Clip:
     """Resample a clip; first and last pose and the duration are kept.
 
@@ -332,6 +326,7 @@ def rate(clip: Clip, to: Fraction | int | float | str, *, smooth: bool = False, 
     return at_rate(clip, wanted, smooth=smooth, steady=steady)
 
 
+@of_clips
 def thin(
     clip: Clip, *, mm: float | None = None, degrees: float | None = None, on: On | None = None,
     bones: BoneProfile | str | Path | None = None,
@@ -362,6 +357,7 @@ def thin(
     return with_fewest_keys(clip, degrees=degrees, millimetres=mm, contacts=contacts, feet=feet)
 
 
+@of_clips
 def faults(clip: Clip) -> list[Fault]:
     """Faults of recorded motion, told with bone and frame: lead-in, spikes, flips, jitter.
 
@@ -372,6 +368,7 @@ def faults(clip: Clip) -> list[Fault]:
     return find_faults(clip)
 
 
+@of_clips
 def clean(clip: Clip, *, jitter: bool = False) -> Cleaned:
     """Mend spikes and flips (and jitter, if wanted), and take off a rest pose before the motion.
 
@@ -384,6 +381,7 @@ def clean(clip: Clip, *, jitter: bool = False) -> Cleaned:
     return Cleaned(cleaned(clip, mended) if mended else clip, tuple(found))
 
 
+@of_clips
 def describe(clip: Clip, on: On | None = None, *, bones: BoneProfile | str | Path | None = None) -> ClipDescription:
     """What is in a clip: bones keyed and their range, travel, speed, stillness, and when feet stand.
 

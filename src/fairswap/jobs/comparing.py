@@ -9,7 +9,7 @@ from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import document_of
 from fairswap.jobs.faces import face_alone, heads_of, lacking_of, with_face_judged
-from fairswap.jobs.options import SourceOptions, TargetOptions
+from fairswap.jobs.options import SourceOptions, TargetOptions, options_of
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.model.clip import Clip
@@ -55,7 +55,8 @@ def compare(
     ImpossibleError
         If the bones of one of them are not known, or they share no limb.
     """
-    given, wanted = source_options or SourceOptions(), result_options or TargetOptions()
+    given = options_of(SourceOptions, source_options, "source_options")
+    wanted = options_of(TargetOptions, result_options, "result_options")
     (figure_a, clip_a), (figure_b, clip_b) = _pair(source, result, clip)
     record = record_in(clip_b, figure_a, figure_b) if (given, wanted) == (SourceOptions(), TargetOptions()) else None
     if record is not None:

@@ -21,7 +21,7 @@ from fairswap.formats.outputs import Outputs
 from fairswap.jobs.carrying import carried
 from fairswap.jobs.faces import Faces, face_alone
 from fairswap.jobs.failures import Failure, going_on, none_done, read_all
-from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
+from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions, options_of
 from fairswap.jobs.performer import Performer
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -227,13 +227,12 @@ def convert(
     Raises
     ------
     UsageError
-        If no motion is given, or none has a clip of a name that was asked for.
+        If no motion is given, none has a clip of a name that was asked for, or options are of another kind.
     ImpossibleError
         If there is no clip, or bones are not known.
     """
-    source, target, motion, face = (
-        source or SourceOptions(), target or TargetOptions(), motion or MotionOptions(), face or FaceOptions(),
-    )  # fmt: skip
+    source, target = options_of(SourceOptions, source, "source"), options_of(TargetOptions, target, "target")
+    motion, face = options_of(MotionOptions, motion, "motion"), options_of(FaceOptions, face, "face")
     given = [motions] if isinstance(motions, str) or not isinstance(motions, Iterable) else list(motions)
     if not given:
         raise UsageError("no motion is given", remedy="Give at least one file")

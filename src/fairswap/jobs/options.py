@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, TypeVar
 
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.errors import UsageError
@@ -13,6 +13,8 @@ from fairswap.pose.choice import AUTO, PoseChoice, pose_named
 if TYPE_CHECKING:
     from fairswap.face.chart import FaceChart
     from fairswap.model.document import Document
+
+Options = TypeVar("Options")
 
 LEAD_INS = ("keep", "drop")
 
@@ -127,6 +129,22 @@ class FaceOptions:
                 from fairswap.face.chart import FaceChart  # most motions have no face
 
                 _resolve(self, name, FaceChart.load)
+
+
+def options_of(kind: type[Options], given: Options | None, name: str) -> Options:
+    """The options that are given, or those of who gives none.
+
+    Raises
+    ------
+    UsageError
+        If they are of another kind.
+    """
+    if given is None:
+        return kind()
+    if not isinstance(given, kind):
+        remedy = f"Give fairswap.{kind.__name__}(…)"
+        raise UsageError(f"{name} wants {kind.__name__}, not a value of type {type(given).__name__}", remedy=remedy)
+    return given
 
 
 def _resolve(options: object, name: str, named) -> None:  # type: ignore[no-untyped-def]
