@@ -106,13 +106,26 @@ def one_of(document: Document, names: Sequence[str]) -> Clip:
 
 
 def on_figure(document: Document, first: Document) -> list[Clip]:
-    """The clips of a document on the bones of the first one's figure, if theirs are called alike."""
+    """The clips of a document on the bones of the first one's figure, whose names they have to have.
+
+    Raises
+    ------
+    UsageError
+        With the bones that are called otherwise.
+    """
+    from fairswap.errors import UsageError
+
     skeleton = first.figure.skeleton
+    clips = document.clips_of(document.figure)
+    for clip in clips:
+        if clip.skeleton.names != skeleton.names:
+            known = set(skeleton.names)
+            others = [name for name in clip.skeleton.names if name not in known]
+            which = f": {', '.join(others[:3])}{' …' if len(others) > 3 else ''}" if others else ""
+            problem = f"its clip {clip.name!r} moves other bones than {first.file} has{which}"
+            raise UsageError(problem, file=document.file, code="moves-other-bones")
     return [
-        clip
-        if clip.skeleton == skeleton or clip.skeleton.names != skeleton.names
-        else clip.with_poses(replace(clip.poses, skeleton=skeleton))
-        for clip in document.clips_of(document.figure)
+        clip if clip.skeleton == skeleton else clip.with_poses(replace(clip.poses, skeleton=skeleton)) for clip in clips
     ]
 
 
