@@ -95,7 +95,7 @@ class Staged:
             return frozenset(range(len(skeleton))) - roots
         roles = self.rigged.roles.bones.items()
         body = {bone for role, bone in roles if part_of(role) != "face" and role != "root"}
-        return frozenset(body | {end for end in skeleton.ends if int(skeleton.parents[end]) in body})
+        return frozenset(body | {end for end in skeleton.tips if int(skeleton.parents[end]) in body})
 
     @property
     def floor_m(self) -> float:
