@@ -3,6 +3,7 @@
 import io
 import math
 import re
+import time
 import zipfile
 from dataclasses import replace
 from fractions import Fraction
@@ -21,6 +22,7 @@ from fairswap.bones.assignment import roles_of
 from fairswap.formats.archives import archive_of, parts_from_archive
 from fairswap.formats.gltf.materials import maps_of
 from fairswap.formats.limits import DEEPEST_XML
+from fairswap.formats.usd import apart
 from fairswap.model.clip import Clip
 from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.poses import Poses
@@ -824,3 +826,24 @@ def test_bones_alone_are_the_same_motion_in_every_format(suffix):
     found = fairswap.compare(first, again)
     assert found.likeness > 99.0, found
     assert {row.part for row in found.parts} >= {"fingers", "face", "feet"}
+
+
+def _busy(seconds):
+    began = time.process_time()
+    while time.process_time() - began < seconds:
+        pass
+    return seconds
+
+
+def _asleep(seconds):
+    time.sleep(seconds)
+    return seconds
+
+
+def test_a_file_is_not_called_damaged_because_the_machine_is_busy(monkeypatch):
+    """The official library gets so many seconds of work, however long they take by the clock."""
+    monkeypatch.setattr(apart, "_SECONDS", 1.0)
+    assert apart.done_apart(_asleep, 10, 3.0) == 3.0
+    with pytest.raises(fairswap.InputError, match="memory or time"):
+        apart.done_apart(_busy, 10, 600.0)
+    assert apart.done_apart(_busy, 10, 0.1) == 0.1

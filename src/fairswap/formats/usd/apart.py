@@ -8,10 +8,12 @@ from __future__ import annotations
 
 import atexit
 import contextlib
+import math
 import os
 import shutil
 import tempfile
 import threading
+import time
 from collections.abc import Callable
 from concurrent.futures import Future, TimeoutError
 from concurrent.futures.process import BrokenProcessPool
@@ -24,7 +26,8 @@ from fairswap.formats.usd.packing import library
 
 _Result = TypeVar("_Result")
 _MEMORY, _MEMORY_A_BYTE = 2 << 30, 64
-_SECONDS, _SECONDS_A_MIB = 30.0, 1.0
+# Seconds of work; by the clock it may take so many times as long, where others keep the machine busy.
+_SECONDS, _SECONDS_A_MIB, _BUSY = 30.0, 1.0, 10.0
 _lock = threading.Lock()
 _worker: tuple[int, Any] | None = None
 
@@ -41,9 +44,9 @@ def done_apart(work: Callable[..., _Result], size: int, *given: Any) -> _Result:
     with _lock:
         for _ in range(2):
             try:
-                call = _bounded, os.getcwd(), _MEMORY + _MEMORY_A_BYTE * size, work, given
+                call = _bounded, os.getcwd(), _MEMORY + _MEMORY_A_BYTE * size, seconds, work, given
                 future: Future[_Result] = _process().submit(*call)
-                return future.result(seconds)
+                return future.result(_BUSY * seconds)
             except BrokenProcessPool:  # perhaps no fault of the file: it may have ended while it had nothing to do
                 _give_up()
             except (TimeoutError, MemoryError):
@@ -80,8 +83,10 @@ def _give_up() -> None:
     _worker = None
 
 
-def _bounded(folder: str, more_bytes: int, work: Callable[..., _Result], given: tuple[Any, ...]) -> _Result:
-    """Work where the other process stands, with no more memory than this one has now and ``more_bytes``."""
+def _bounded(
+    folder: str, more_bytes: int, more_seconds: float, work: Callable[..., _Result], given: tuple[Any, ...]
+) -> _Result:
+    """Work where the other process stands, with no more memory and time than this one has had and so much more."""
     library()
     os.chdir(folder)
     with contextlib.suppress(ImportError, ValueError, OSError):  # not on every system
@@ -90,4 +95,7 @@ def _bounded(folder: str, more_bytes: int, work: Callable[..., _Result], given: 
         pages = int(Path("/proc/self/statm").read_text().split()[0])
         _, hard = resource.getrlimit(resource.RLIMIT_AS)
         resource.setrlimit(resource.RLIMIT_AS, (pages * resource.getpagesize() + more_bytes, hard))
+        # Beyond that the system ends the process.
+        _, hard = resource.getrlimit(resource.RLIMIT_CPU)
+        resource.setrlimit(resource.RLIMIT_CPU, (math.ceil(time.process_time() + more_seconds), hard))
     return work(*given)
