@@ -491,6 +491,21 @@ def test_fingers_that_the_source_does_not_have_are_told_in_the_floor(height):
     assert (told["hand_left"] > 5.0) == (height == 0.05)
 
 
+def test_fingers_stay_out_of_the_floor_also_where_a_source_without_any_turns_its_hands():
+    bare, down, _, fingers = wrists_at(0.06)
+    edit = down.poses.edit()
+    for side in SIDES:
+        hand = bare.skeleton.names.index(OSRIC.skeleton.names[ROLES[f"hand_{side}"]])
+        nod = quaternion_from_axis_angle(X, np.radians(8.0) * np.sin(np.arange(down.frames) / 6.0))
+        edit.rotation_tracks[hand] = multiply(down.poses.rotation_tracks[hand].T, nod).T
+    turning = down.with_poses(edit.poses())
+    pair = swap_between(bare, OSRIC, motion=turning)
+    floor = pair.target.floor_m
+    free, made = pair.convert(turning, FREE), pair.retarget(turning).clip
+    assert free.world().positions[:, fingers, 1].min() - floor < -0.04
+    assert made.world().positions[:, fingers, 1].min() - floor > -0.005
+
+
 def test_a_hand_that_a_skeleton_without_fingers_holds_to_the_floor_is_laid_down():
     """It is bent back, evenly, as little as it has to be, and not at all where it is high or the source turns it."""
     known = {}

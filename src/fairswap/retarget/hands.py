@@ -86,6 +86,11 @@ class _Hands:
         """How high the source's palms are over the floor it stands on, metres ``(frames,)``, by side."""
         return {side: track[:, 1] - self.floor.height(track) for side, track in self.theirs.items()}
 
+    @cached_property
+    def bare(self) -> list[str]:
+        """The sides whose hand the source does not show: it is laid down where it would go through the floor."""
+        return bare_hands(self.source, self.source_chain)
+
     def mine(self, side: str) -> Floats:
         """Where the target's palm is by now ``(frames, 3)``."""
         return self.palms[1][side].track(self.chain)
@@ -96,9 +101,11 @@ class _Hands:
 
     def over_floor(self, side: str) -> tuple[Floats, Floats]:
         """How high the target's palm should be: as high over the floor as theirs, for its size, and no lower than
-        keeps the fingers that both have out of it; and that least height alone, ``(frames,)`` each."""
+        keeps the fingers that both have out of it (its own, if the source has none and its hands are not laid down);
+        and that least height alone, ``(frames,)`` each."""
         both = [role for role in self.source.roles.hand(side) if role in self.target.roles.bones]
-        lowest = _lowest(self.target, self.chain, Floor(self.target.floor_m), both)
+        own = both if len(both) > 1 or side in self.bare else self.target.roles.hand(side)
+        lowest = _lowest(self.target, self.chain, Floor(self.target.floor_m), own)
         theirs = _lowest(self.source, self.source_chain, self.floor, both)
         least = self.mine(side)[:, 1] - lowest + np.minimum(self.ratio(side) * theirs, 0.0)
         return np.maximum(self.target.floor_m + self.ratio(side) * self.heights[side], least), least
@@ -119,7 +126,7 @@ class _Hands:
         """Bend hands back whose fingers would go through the floor, where the source has neither fingers nor turns of a
         hand: it does not show one that lies flat."""
         known = self.target
-        for side in bare_hands(self.source, self.source_chain):
+        for side in self.bare:
             hand, *fingers = [known.roles.bones[role] for role in known.roles.hand(side)]
             low = palm_is_low(known, side, self.chain)
             if not (fingers and low.any()):
