@@ -64,8 +64,8 @@ def compare(
                            Motion(rigged_as(record.target, figure_b, "result"), clip_b))  # fmt: skip
     # About which axes straight limbs bend, and how feet stand, bones alone show by their motion. What has a skin shows
     # it by its rest: there a twist is seen, and no motion excuses it.
-    alone = [not figure_a.meshes or not figure_b.meshes, not figure_b.meshes]
-    shown_a, shown_b = (clip if bare else None for clip, bare in zip((clip_a, clip_b), alone, strict=True))
+    shown_b = None if figure_b.meshes else clip_b
+    shown_a = None if figure_a.meshes and shown_b is None else clip_a
     a = RiggedFigure.of(
         figure_a, bones=given.bones, clip=shown_a, reference=given.reference, strict=given.strict, part="source"
     )

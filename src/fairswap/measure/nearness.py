@@ -228,11 +228,11 @@ def _nearest_shares(point: Floats, a: Floats, b: Floats, c: Floats) -> Floats:
     """The nearest place of each triangle to a point, as shares of its corners ``(…, 3)`` (Ericson 2005)."""
     ab, ac, ap = b - a, c - a, point - a
 
-    def along(x: Floats, y: Floats) -> Floats:
+    def inner(x: Floats, y: Floats) -> Floats:
         return np.asarray(np.einsum("...i,...i->...", x, y))
 
-    d1, d2 = along(ab, ap), along(ac, ap)
-    e, f, g = along(ab, ab), along(ab, ac), along(ac, ac)
+    d1, d2 = inner(ab, ap), inner(ac, ap)
+    e, f, g = inner(ab, ab), inner(ab, ac), inner(ac, ac)
     d3, d4, d5, d6 = d1 - e, d2 - f, d1 - f, d2 - g
     va, vb, vc = d3 * d6 - d5 * d4, d5 * d2 - d1 * d6, d1 * d4 - d3 * d2
 

@@ -197,14 +197,14 @@ def _lies_on_its_floor(zero: Skeleton, rotations: Floats, positions: dict[int, F
     """Whether a body comes as low as it does at rest, with its root far below the OFFSET: it lies, crawls or sits."""
     height = float(np.linalg.norm(offset))
     along = offset / height
-    lowest = float((_places(zero, rotations, positions, _LOOKED_AT) @ along).min())
+    lowest = float((_places(zero, rotations, positions) @ along).min())
     floor = float((zero.rest.positions[0] @ along).min())
     return abs(lowest - floor) < abs(lowest + height - floor)
 
 
-def _places(zero: Skeleton, rotations: Floats, positions: dict[int, Floats], count: int) -> Floats:
+def _places(zero: Skeleton, rotations: Floats, positions: dict[int, Floats]) -> Floats:
     """Where the joints are in some frames across the clip, first and last among them: ``(frames, joints, 3)``."""
-    some = frames_across(rotations.shape[2], count)
+    some = frames_across(rotations.shape[2], _LOOKED_AT)
     moved = {bone: track[:, some] for bone, track in positions.items()}
     return PoseBuilder(zero, rotations[:, :, some], moved).poses().world().positions
 
@@ -221,7 +221,7 @@ def _space(
 ) -> tuple[Space, Posture | None]:
     """Unit, up and forward: from the rest pose, or from the frames where that says nothing or something else."""
     parents = zero.parents
-    places = _places(zero, rotations, positions, _LOOKED_AT)
+    places = _places(zero, rotations, positions)
     counts, sides = ~_spare(parents, rotations), sides_of(joint.name for joint in joints)
     rest, *shown = (
         posture_from_positions(each, parents, counts, sides)
