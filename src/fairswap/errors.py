@@ -52,6 +52,8 @@ REMEDIES = {
     "levels-of-detail": "Leave them out (leave_out), or export one level only",
     "skin-apart": "Hang it on the body's bones before exporting, or leave it out; dress puts on clothes from a file of "
     "their own",
+    "skin-left-behind": "Bind that skin to the hips, or leave the travel on the hips",
+    "skin-torn": "fairswap.view shows it; weigh these vertices anew before exporting",
     "skin-off-bones": "fairswap.view shows it; bind the mesh to its skeleton anew before exporting",
     "space-corrected": "Load it with another unit or up if this is wrong",
     "space-found": "Load it with another unit or up if this is wrong",

@@ -12,6 +12,8 @@ from fairswap.model.figure import Figure
 from fairswap.model.mesh import weight_on_bones
 from fairswap.wording import counted, listed
 
+# Less skin than this, in vertices, hangs on a bone by rounding.
+_HELD = 0.02
 # Less of all skin than this is not worth a word.
 _SEEN = 0.005
 # Tracks that change by less, in parts of a quaternion and in metres, move nothing.
@@ -42,6 +44,14 @@ def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
         f"({listed((skeleton.labels[bone] for bone in bones), 3)}): it stays behind when the body moves"
     )
     return [Finding("skin-apart", "warning", figure.name, message)]
+
+
+def skin_above_hips(figure: Figure, roles: RoleMap) -> set[int]:
+    """The bones above the hips that hold skin."""
+    skin, hips = figure.skin_on_bones, roles.bones.get("hips")
+    if skin is None or hips is None:
+        return set()
+    return {bone for bone in figure.skeleton.with_ancestors([hips])[:-1] if skin[bone] > _HELD}
 
 
 def keys_apart(figure: Figure, roles: RoleMap, clip: Clip) -> list[Finding]:

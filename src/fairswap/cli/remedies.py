@@ -52,6 +52,8 @@ REMEDIES = {
     "levels-of-detail": "Leave them out with --without MESH (fit, convert), or export one level only",
     "skin-apart": "Hang it on the body's bones before exporting, or leave it out; 'fairswap dress' puts on clothes "
     "from a file of their own",
+    "skin-left-behind": "Bind that skin to the hips, or leave the travel there (--travel hips)",
+    "skin-torn": "'fairswap view' shows it; weigh these vertices anew before exporting",
     "skin-off-bones": "'fairswap draw' shows it; bind the mesh to its skeleton anew before exporting",
     "space-corrected": "Use --unit and --up if this is wrong",
     "space-found": "Use --unit and --up if this is wrong",

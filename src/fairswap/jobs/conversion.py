@@ -26,6 +26,7 @@ from fairswap.jobs.performer import Performer
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.lead_in import lead_in_told
+from fairswap.measure.moving_skin import skin_in_motion
 from fairswap.measure.verdict import word_for, worst_of
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
@@ -335,7 +336,8 @@ def _converted(
         face=face.which != "none" and face.source_chart is face.target_chart is face.taken_from is None,
     )  # fmt: skip
     found = carried(swap, clip, asked, motion, record)
-    made = found.made
+    held = skin_in_motion(swap.target.figure, swap.target.roles, found.made.clip)
+    made = replace(found.made, findings=(*found.made.findings, *held))
     if layers:
         made = replace(made, findings=(*made.findings, _effect_of_layers(clip, asked, swap.source)))
     scale = swap.leg_ratio if motion.scale_travel is None else motion.scale_travel

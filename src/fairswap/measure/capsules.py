@@ -36,6 +36,10 @@ _AT_ONCE = 4096
 # Where along a forearm the trunk is felt, from the elbow on.
 _FELT = (0.15, 0.5, 0.85)
 _FEWEST = 8
+# At its ends a limb is thicker than half of it by no more than this.
+_THICKER = 1.3
+# A piece of a limb bends it where it begins so far from the limb's line, of its length.
+_BESIDE = 0.1
 # Of what goes around a limb no part of this angle is open, degrees. Skirts are about legs; arms may have few corners.
 _GAPS = {"leg": 100.0, "arm": 120.0}
 
@@ -78,6 +82,8 @@ def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
                 bones += cut[bone].between
             elif bone in cut:  # of pieces that bend, the first
                 tip = cut[bone].between[0]
+            else:
+                tip = _piece_beside(rigged, bone, tip, owners, vertices)
             start, end = world.positions[0, bone], world.positions[0, tip]
             along = end - start
             length = float(np.linalg.norm(along))
@@ -93,6 +99,23 @@ def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
             places = (rotate(undo, start + first * along - start), rotate(undo, along))
             found[role] = Capsule(role, bone, places[0], places[1], radii)
     return found
+
+
+def _piece_beside(rigged: RiggedFigure, bone: int, tip: int, owners: np.ndarray, vertices: Floats) -> int:
+    """Where the first piece of a limb ends that was cut in pieces which bend, if its next joint hangs on that piece by
+    now, and the others beside it: skin of theirs comes to the joint, none of its own. Else the joint."""
+    places = rigged.reference_world.positions[0]
+    way = places[tip] - places[bone]
+
+    def away(holder: int) -> float:
+        skin = vertices[owners == holder]
+        return float(np.linalg.norm(skin - places[tip], axis=1).min()) if len(skin) >= _FEWEST else np.inf
+
+    for child in rigged.skeleton.children[bone]:
+        beside = float(np.linalg.norm(np.cross(places[child] - places[bone], way))) / float(way @ way)
+        if child not in rigged.role_of_bone and beside > _BESIDE and away(child) < 0.5 * away(bone):
+            return child
+    return tip
 
 
 def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Floats]:
@@ -135,9 +158,9 @@ def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
         return even, even
     at, thick = ([float(np.median(values[half])) for half in halves] for values in (share, away))
     slope = (thick[1] - thick[0]) / max(at[1] - at[0], 1e-6)
-    return max(thick[0] + slope * (first - at[0]), 0.3 * thick[0]), max(
-        thick[1] + slope * (1.0 - at[1]), 0.3 * thick[1]
-    )
+    ends = (thick[0] + slope * (first - at[0]), thick[1] + slope * (1.0 - at[1]))
+    thickest = _THICKER * max(thick)
+    return min(max(ends[0], 0.3 * thick[0]), thickest), min(max(ends[1], 0.3 * thick[1]), thickest)
 
 
 def _overlaps(limbs: dict[str, Capsule], ends: dict[str, Floats]) -> Floats:

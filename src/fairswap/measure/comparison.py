@@ -26,6 +26,7 @@ from fairswap.measure.differences import (
 )
 from fairswap.measure.intersection import LimbInside, arms_crowded, limbs_inside, seconds_inside
 from fairswap.measure.lead_in import lead_in_frames
+from fairswap.measure.moving_skin import skin_in_motion
 from fairswap.measure.palms import bare_hands, palm_is_low
 from fairswap.measure.touches import touching
 from fairswap.measure.verdict import (
@@ -183,7 +184,9 @@ class Comparison:
     def findings(self) -> list[Finding]:
         """What puts the verdict in doubt: bones that are guesses, and skin of the result that does not go with them."""
         guesses = [finding for side in (self.source, self.result) for finding in side.rigged.guesses]
-        return guesses + skin_told(self.result.rigged.figure, self.result.rigged.roles)
+        rigged = self.result.rigged
+        told = skin_told(rigged.figure, rigged.roles)
+        return guesses + told + skin_in_motion(rigged.figure, rigged.roles, self.result.clip)
 
     def table(self) -> pandas.DataFrame:
         """The roles as a pandas table."""

@@ -31,6 +31,7 @@ from fairswap.retarget.hands import Touch, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
+from fairswap.retarget.skin_above import take_skin_along
 from fairswap.retarget.swap import Swap
 from fairswap.retarget.sway import sway, swinging_bones
 from fairswap.wording import listed
@@ -133,6 +134,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     if put and motion.planted is not None:
         _plant_feet(motion)  # what moved the body moved them
     taken = _move_root(motion)
+    _take_skin_along(motion)
     _let_sway(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
@@ -250,6 +252,17 @@ def _move_root(motion: _Motion) -> Floats | None:
     elif options.travel == "none":
         return take_travel_out(target, motion.rate, motion.chain)
     return None
+
+
+def _take_skin_along(motion: _Motion) -> None:
+    target = motion.swap.target
+    travels = _root_of(target) if motion.options.travel == "root" else None
+    along = take_skin_along(target, motion.chain, travels)
+    if along:
+        motion.keyed |= frozenset(along)
+        names = listed([target.skeleton.labels[bone] for bone in along])
+        message = f"{names}, above the hips, {'holds' if len(along) == 1 else 'hold'} skin: taken along with the hips"
+        motion.findings.append(Finding("skin-above-hips", "note", target.figure.name, message))
 
 
 def _let_sway(motion: _Motion) -> None:

@@ -46,7 +46,7 @@ def move_travel_to_root(target: RiggedFigure, root: int, rate: float, chain: Cha
         world_place = rotate(conjugate(resting.rotations[0, parent]), world_place - resting.positions[0, parent])
     chain.move(root, np.ascontiguousarray(world_place.T))
     chain.turn(root, multiply(turn, rest_turn))
-    _keep_hips(hips, position, rotation, chain)
+    keep_hips(hips, position, rotation, chain)
 
 
 def take_travel_out(target: RiggedFigure, rate: float, chain: ChainWorld) -> Floats:
@@ -70,7 +70,7 @@ def take_travel_out(target: RiggedFigure, rate: float, chain: ChainWorld) -> Flo
     return np.asarray(drift)
 
 
-def _keep_hips(hips: int, position: Floats, rotation: Floats, chain: ChainWorld) -> None:
+def keep_hips(hips: int, position: Floats, rotation: Floats, chain: ChainWorld) -> None:
     """Leave the hips where they were in the world, below a root that has moved."""
     parent = int(chain.skeleton.parents[hips])
     above = chain.rotation(parent)

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
+from fairswap.bones.apart import skin_above_hips
 from fairswap.bones.roles import role_order
 from fairswap.bones.skin import skin_told
 from fairswap.errors import Finding, UsageError
@@ -109,6 +110,7 @@ class Swap:
         """The target's bones without a partner, which keep their rest."""
         moved = {pair.target for pair in self.pairs} | {extra.target for extra in self.extras}
         moved |= {*self.target.roles.helpers, *(link for links, _ in links_of(self.target) for link, _ in links)}
+        moved |= skin_above_hips(self.target.figure, self.target.roles)
         skeleton = self.target.skeleton
         return [name for bone, name in enumerate(skeleton.labels) if bone not in moved and bone not in skeleton.ends]
 

@@ -79,7 +79,8 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     zero = Skeleton(tuple("" for _ in parents), parents, np.tile([0.0, 0.0, 0.0, 1.0], (len(parents), 1)), offsets)
     _resolve_positions(joints, zero, rotations, positions, path.stem, findings)
     space, posture = _space(joints, zero, rotations, positions, unit, up, path.stem, findings)
-    skeleton = _skeleton(joints, parents, offsets, positions, posture, space, path.stem, findings)
+    own_height = _rests_where_it_plays(zero, rotations, positions, direction(space.up))
+    skeleton = _skeleton(joints, parents, offsets, positions, posture, space, own_height, path.stem, findings)
     _into_our_space(space, rotations, positions)
     poses = PoseBuilder(skeleton, rotations, positions).poses()
     source = BvhSource(skeleton, tuple(joints), space, frame_time)
@@ -251,6 +252,14 @@ def _is_on_floor(places: Floats, posture: Posture) -> bool:
     return abs(float(high.min())) < _ON_FLOOR and float(np.median(high[:, 0])) > _LYING
 
 
+def _rests_where_it_plays(zero: Skeleton, rotations: Floats, positions: dict[int, Floats], up: Floats) -> bool:
+    """Whether the roots have resting heights that count from the same floor as the clip, wherever that is."""
+    rest = zero.rest.positions[0] @ up
+    near = 0.1 * float(np.ptp(rest))
+    lowest = float(np.median((_places(zero, rotations, positions) @ up).min(axis=1)))
+    return bool(np.abs(rest[zero.parents < 0]).max() > near) and abs(lowest - float(rest.min())) < near
+
+
 def _spare(parents: Integers, rotations: Floats) -> np.ndarray:
     """Which joints ``(joints,)`` are sockets, mostly: small branches that never turn beside others that do."""
     turns = np.ptp(rotations, axis=2).max(axis=1) > 1e-6
@@ -275,10 +284,11 @@ def _skeleton(
     positions: dict[int, Floats],
     posture: Posture | None,
     space: Space,
+    own_height: bool,
     name: str,
     findings: list[Finding],
 ) -> Skeleton:
-    """The rest skeleton in our space; a root without a resting place is stood on the floor."""
+    """The rest skeleton in our space; a root without a resting height of its own is stood on the floor."""
     rest = (offsets @ space.turn.T) * space.metres
     identity = np.tile([0.0, 0.0, 0.0, 1.0], (len(joints), 1))
     names = tuple(joint.name for joint in joints)
@@ -286,7 +296,7 @@ def _skeleton(
     skeleton = Skeleton(names, parents, identity, rest, ends)
     world = skeleton.rest.positions[0]
     lowest, tall = float(world[:, 1].min()), float(np.ptp(world[:, 1]))
-    if posture is not None and posture.up == space.up and abs(lowest) > 0.1 * tall:
+    if posture is not None and posture.up == space.up and abs(lowest) > 0.1 * tall and not own_height:
         lifted = rest.copy()
         lifted[parents < 0, 1] -= lowest
         message = f"the root has no resting height of its own; stood on its lowest bone, {-lowest:.2f} m lower"

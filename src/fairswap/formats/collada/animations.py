@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -15,6 +16,7 @@ from fairswap.formats.gltf.animations import keys_put_in_order, rate_of_times
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.markup import Tag, numbers_of
 from fairswap.formats.scene.building import trs_from_matrices
+from fairswap.formats.scene.decided import RECORD, decided_from
 from fairswap.model.arrays import Floats
 
 _AGAIN = "Export the file again"
@@ -104,7 +106,15 @@ def _bezier(s: Floats, a: Floats, b: Floats, c: Floats, d: Floats) -> Floats:
     return t**3 * a + 3 * t**2 * s * b + 3 * t * s**2 * c + s**3 * d
 
 
-def clips_of(library: Library) -> list[tuple[str, list[Channel]]]:
+class NamedClip(NamedTuple):
+    """A clip as the document has it: its name, what it moves, and what it brings along about how it was made."""
+
+    name: str
+    rows: list[Channel]
+    made: Mapping[str, Any] | None = None
+
+
+def clips_of(library: Library) -> list[NamedClip]:
     """The clips: those that the document names; else all that moves, apart where things are moved twice."""
     animations = [one for held in children(library.root, "library_animations") for one in children(held, "animation")]
     named = [
@@ -120,14 +130,14 @@ def clips_of(library: Library) -> list[tuple[str, list[Channel]]]:
             made[id(animation)] = _channels(library, animation)
         return made[id(animation)]
 
-    clips: list[tuple[str, list[Channel]]] = []
+    clips: list[NamedClip] = []
     for clip, own in named:
         start, end = (_seconds(clip, name) for name in ("start", "end"))
         rows = [row for animation in own for row in channels(animation)]
         name = clip.get("name") or clip.get("id") or ""
-        clips.append((name, [_cut(row, start or 0.0, end) for row in rows]))
+        clips.append(NamedClip(name, [_cut(row, start or 0.0, end) for row in rows], _made(clip)))
     if named:
-        return [(name, rows) for name, rows in clips if rows]
+        return [clip for clip in clips if clip.rows]
     groups: list[tuple[str, list[Channel], set[tuple[str, str, int | None]]]] = []
     for animation in animations:
         rows = channels(animation)
@@ -139,7 +149,16 @@ def clips_of(library: Library) -> list[tuple[str, list[Channel]]]:
         free[1].extend(rows)
         free[2].update(targets)
     several = len(groups) > 1
-    return [(name if several or len(animations) == 1 else "", rows) for name, rows, _ in groups if rows]
+    return [NamedClip(name if several or len(animations) == 1 else "", rows) for name, rows, _ in groups if rows]
+
+
+def _made(clip: Tag) -> Mapping[str, Any] | None:
+    """What a file of ours keeps with a clip, where the format has a place for what is nobody else's."""
+    for held in children(clip, "extra"):
+        for technique in children(held, "technique"):
+            if technique.get("profile") == RECORD:
+                return decided_from(technique.text)
+    return None
 
 
 def _seconds(clip: Tag, name: str) -> float | None:

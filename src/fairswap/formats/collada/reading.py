@@ -93,7 +93,7 @@ class _Scene:
         """Nodes, then what hangs on them, then what moves them."""
         self.placed = placed_nodes(self.library)
         clips = clips_of(self.library)
-        moved = {row.owner for _, rows in clips for row in rows}
+        moved = {row.owner for clip in clips for row in clip.rows}
         for placed in self.placed:
             above = self.placed[placed.parent].number if placed.parent >= 0 else top
             placed.number = self.builder.node(placed.name, above, placed.matrices()[0])
@@ -104,12 +104,11 @@ class _Scene:
             self._hang(placed, looks)
         if "skins" not in self.builder.raw:
             self._bare_skeleton()
-        names = [name for name, _ in clips]
-        for index, (name, rows) in enumerate(clips):
-            title = name or (f"{Path(self.library.name).stem} {index + 1}" if len(names) > 1 else "")
-            keys = keys_of_clip(self.library, title, rows, self.by_id, self.morphs, file_bytes)
+        for index, clip in enumerate(clips):
+            title = clip.name or (f"{Path(self.library.name).stem} {index + 1}" if len(clips) > 1 else "")
+            keys = keys_of_clip(self.library, title, clip.rows, self.by_id, self.morphs, file_bytes)
             if keys:
-                self.builder.animation(title, keys)
+                self.builder.animation(title, keys, clip.made)
 
     def _bare_skeleton(self) -> None:
         """Joints that no skin names, as those of a body of blocks or of bones alone, are a skeleton all the same."""

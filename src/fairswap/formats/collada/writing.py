@@ -13,6 +13,7 @@ import numpy as np
 from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
 from fairswap.formats.naming import on_one_line
+from fairswap.formats.scene.decided import RECORD, decided_text
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import (
@@ -253,6 +254,9 @@ class _Writer:
             # Some readers know the innermost animations alone.
             for channel in animation:
                 SubElement(row, "instance_animation", {"url": f"#{channel.get('id')}"})
+            decided = decided_text(clip)
+            if decided:
+                SubElement(SubElement(row, "extra"), "technique", {"profile": RECORD}).text = decided
 
     def _matrices(self, clip: Clip, bone: int) -> Floats:
         """The local matrices ``(frames, 16)`` of a bone, row by row."""

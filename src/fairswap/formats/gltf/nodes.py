@@ -86,10 +86,14 @@ def tree_from_nodes(document: Document) -> Tree:
     return Tree(parents, order, rotation, scale, translation, linear, world)
 
 
-def posed_tree(document: Document, values: Mapping[tuple[int, str], Floats]) -> Tree:
-    """The tree with other local transforms: ``(node, "rotation" | "translation" | "scale")`` to numbers."""
+def posed_tree(document: Document, tree: Tree, values: Mapping[tuple[int, str], Floats]) -> Tree:
+    """The ``tree`` with other local transforms: ``(node, "rotation" | "translation" | "scale")`` to numbers."""
     nodes = list(document.nodes)
+    parts = {"rotation": tree.rotation, "translation": tree.translation, "scale": tree.scale}
     for (node, path), value in values.items():
+        if nodes[node].matrix is not None:  # it would count before all parts
+            own = {part: numbers[node].tolist() for part, numbers in parts.items()}
+            nodes[node] = msgspec.structs.replace(nodes[node], matrix=None, **own)
         nodes[node] = msgspec.structs.replace(nodes[node], **{path: value.tolist()})
     return tree_from_nodes(msgspec.structs.replace(document, nodes=nodes))
 

@@ -32,7 +32,7 @@ def posture_of_nodes(
     sides = sides_of(container.document.nodes[node].name or "" for node in own.nodes)
     posture = _posture_in(tree, own, parents, holding, sides)
     if not _as_asked(posture):
-        posture, _ = posture_of_file(posture, _postures_shown(container, own, parents, holding, sides), OURS)
+        posture, _ = posture_of_file(posture, _postures_shown(container, tree, own, parents, holding, sides), OURS)
     if posture is not None and extension_of(container.raw, "VRM"):
         posture = replace(posture, forward="-Z", reason="as VRM 0.x has it", feet=())
     return posture
@@ -77,7 +77,7 @@ def turned_by_its_feet(posture: Posture | None, figure: Figure) -> Posture | Non
 
 
 def _postures_shown(
-    container: Container, own: FigureNodes, parents: Integers, holding: np.ndarray, sides: Integers
+    container: Container, tree: Tree, own: FigureNodes, parents: Integers, holding: np.ndarray, sides: Integers
 ) -> list[Posture]:
     """The postures of a figure in the first frame of each animation that moves it, by the bones that hold its skin."""
     found, bones = [], set(own.nodes)
@@ -89,6 +89,6 @@ def _postures_shown(
             if node in bones and path != "weights" and np.isfinite(track.values[0]).all() and track.values[0].any()
         }
         if first:
-            posture = _posture_in(posed_tree(container.document, first), own, parents, holding, sides)
+            posture = _posture_in(posed_tree(container.document, tree, first), own, parents, holding, sides)
             found += [posture] if posture else []
     return found

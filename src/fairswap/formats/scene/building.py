@@ -169,9 +169,15 @@ class SceneBuilder:
         """Put a mesh on a node, bound by a skin or as a whole."""
         self.raw["nodes"][node] |= {"mesh": mesh} | ({} if skin is None else {"skin": skin})
 
-    def animation(self, name: str, channels: Sequence[tuple[int, str, Floats, Floats, str]]) -> int:
-        """Keys: node, path (``rotation``, ``translation``, ``scale``, ``weights``), times, values, interpolation."""
-        row: dict[str, Any] = {"name": name, "channels": [], "samplers": []}
+    def animation(
+        self,
+        name: str,
+        channels: Sequence[tuple[int, str, Floats, Floats, str]],
+        made: Mapping[str, Any] | None = None,
+    ) -> int:
+        """Keys: node, path (``rotation``, ``translation``, ``scale``, ``weights``), times, values, interpolation; and
+        what the clip brings along about how it was made."""
+        row: dict[str, Any] = {"name": name, "channels": [], "samplers": []} | ({"extras": made} if made else {})
         times_done: dict[bytes, int] = {}
         for node, path, times, values, interpolation in channels:
             seconds = _f4(times)

@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.errors import InputError
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.scene.building import trs_from_matrices
+from fairswap.formats.scene.decided import RECORD, decided_from
 from fairswap.formats.usd.scene import Scene
 from fairswap.formats.usd.values import matrix_of, name_of, value_of
 from fairswap.model.arrays import Floats
@@ -43,7 +44,8 @@ def add_clips(scene: Scene, animations: Sequence[Any], moving: Sequence[tuple[An
             beside = []
         if channels:
             names.append(name_of(animation.GetPrim()))
-            scene.builder.animation(names[-1], _from_one_start(channels))
+            made = decided_from(str(animation.GetPrim().GetCustomDataByKey(RECORD) or ""))
+            scene.builder.animation(names[-1], _from_one_start(channels), made)
     if beside:
         scene.builder.animation(scene.path.stem, _from_one_start(beside))
 

@@ -13,6 +13,7 @@ from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
 from fairswap.formats.naming import distinct, in_unicode
 from fairswap.formats.scene.binding import bind_pose, matrices_of
+from fairswap.formats.scene.decided import RECORD, decided_text
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import (
@@ -257,6 +258,9 @@ class _Writer:
         keyed = [in_unicode(clip.skeleton.names[bone]) for bone in moved_bones(clip, True)]
         if len(keyed) < len(rest):
             animation.GetPrim().SetCustomDataByKey("keyed", Vt.StringArray(keyed))
+        decided = decided_text(clip)
+        if decided:
+            animation.GetPrim().SetCustomDataByKey(RECORD, decided)
         return animation.GetPath()
 
     def _extent(self, points: Floats) -> Any:

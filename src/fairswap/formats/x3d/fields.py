@@ -54,6 +54,14 @@ def texts(tag: Tag, name: str) -> list[str]:
     return found or ([text.strip()] if text.strip() else [])
 
 
+def kept_word(tag: Tag, name: str) -> str | None:
+    """What a file of ours keeps with a node under this name, letter by letter."""
+    for held in tag:
+        if held.tag == "MetadataString" and isinstance(held, Tag) and held.get("name") == name:
+            return next(iter(texts(held, "value")), None)
+    return None
+
+
 def turn(tag: Tag, name: str) -> Floats:
     """A turn ``(4,)``, xyzw, of a field that has an axis and an angle in radians."""
     return turns_of(vector(tag, name, (0.0, 0.0, 1.0, 0.0))[None])[0]

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass
+from typing import Any, NamedTuple
 
 import numpy as np
 
@@ -12,7 +13,8 @@ from fairswap.formats.gltf.animations import keys_put_in_order
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.markup import Tag
 from fairswap.formats.scene.building import trs_from_matrices
-from fairswap.formats.x3d.fields import number, rows, turns_of
+from fairswap.formats.scene.decided import RECORD, decided_from
+from fairswap.formats.x3d.fields import kept_word, number, rows, turns_of
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import slerp
 
@@ -56,8 +58,17 @@ class Mover:
     apart: bool
 
 
-def clips_of(root: Tag, by_name: Mapping[str, Tag], file_bytes: int) -> list[tuple[str, dict[tuple[str, str], Track]]]:
-    """The clips: one for each time sensor that moves something, with the track of each (node, field)."""
+class NamedClip(NamedTuple):
+    """A clip as the scene has it: its name, the track of each (node, field), and what it brings along about how it
+    was made."""
+
+    name: str
+    tracks: dict[tuple[str, str], Track]
+    made: Mapping[str, Any] | None
+
+
+def clips_of(root: Tag, by_name: Mapping[str, Tag], file_bytes: int) -> list[NamedClip]:
+    """The clips: one for each time sensor that moves something."""
     routes = [tag for tag in root.iter("ROUTE") if isinstance(tag, Tag)]
     onward: dict[str, list[Tag]] = {}
     for route in routes:
@@ -80,7 +91,8 @@ def clips_of(root: Tag, by_name: Mapping[str, Tag], file_bytes: int) -> list[tup
                 if track is not None and field in _FIELDS:
                     tracks[second.get("toNode") or "", field] = track
         if tracks:
-            clips.append((sensor.get("description") or name, tracks))
+            made = decided_from(kept_word(sensor, RECORD))
+            clips.append(NamedClip(sensor.get("description") or name, tracks, made))
     return clips
 
 

@@ -81,10 +81,10 @@ def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
     if curved:
         message = f"motion by {', '.join(curved)} is not read: only plain interpolators are"
         scene.findings.append(Finding("motion-not-read", "warning", scene.path.name, message))
-    for name, tracks in clips_of(scene.root, scene.by_name, scene.file_bytes):
+    for name, tracks, made in clips_of(scene.root, scene.by_name, scene.file_bytes):
         keys = keys_of_clip(tracks, scene.movers, scene.displaced, resting, name, scene.findings)
         if keys:
-            scene.builder.animation(name, keys)
+            scene.builder.animation(name, keys, made)
     for name, keys in baked_clips(scene):
         scene.builder.animation(name, keys)
 

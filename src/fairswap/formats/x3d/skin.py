@@ -8,7 +8,7 @@ from fairswap.errors import InputError
 from fairswap.formats.markup import Tag
 from fairswap.formats.scene.building import Surface
 from fairswap.formats.scene.polygons import vertices_from_corners
-from fairswap.formats.x3d.fields import number, rows, whole
+from fairswap.formats.x3d.fields import kept_word, number, rows, whole
 from fairswap.formats.x3d.scene import Humanoid, Scene
 from fairswap.formats.x3d.shapes import Faces, faces_of
 from fairswap.model.arrays import Floats, Integers
@@ -78,7 +78,7 @@ def hang_skin(scene: Scene, humanoid: Humanoid) -> None:
         surface, points = _surface(scene, own)
         surface.joints, surface.weights = influences[0][points], influences[1][points]
         used = _displace(surface, displacers, points, total)
-        name = _named(held) or held.get("DEF") or "skin"
+        name = kept_word(held, "name") or held.get("DEF") or "skin"
         node = scene.builder.node(name, None)
         scene.builder.hang(node, scene.builder.mesh(name, surface), skin)
         for at, displacer in enumerate(used):
@@ -174,11 +174,3 @@ def _influences(humanoid: Humanoid, total: int) -> tuple[Integers, Floats]:
     out[point_of, column], share[point_of, column] = joint_of, weight_of
     share[share.sum(axis=1) <= 0.0, 0] = 1.0
     return out, share
-
-
-def _named(tag: Tag) -> str | None:
-    """The name that a file of ours keeps with a part, letter by letter."""
-    for held in tag:
-        if held.tag == "MetadataString" and held.get("name") == "name":
-            return (held.get("value") or "").strip().strip('"').replace('\\"', '"').replace("\\\\", "\\") or None
-    return None

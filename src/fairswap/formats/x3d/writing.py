@@ -13,6 +13,7 @@ import numpy as np
 from fairswap.errors import Finding
 from fairswap.formats.naming import on_one_line
 from fairswap.formats.scene.binding import bind_pose, matrices_of
+from fairswap.formats.scene.decided import RECORD, decided_text
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import moved_bones
@@ -198,10 +199,7 @@ class _Writer:
         first, uv_done = 0, False
         for index, mesh in enumerate(self.figure.meshes):
             group = SubElement(humanoid, "Group", {"DEF": self.mesh_ids[index], "containerField": "skin"})
-            escaped = mesh.name.replace("\\", "\\\\").replace('"', '\\"')
-            SubElement(group, "MetadataString", {
-                "containerField": "metadata", "name": "name", "value": f'"{escaped}"',
-            })  # fmt: skip
+            _keep_word(group, "name", mesh.name)
             for number, look in enumerate(mesh.materials):
                 shape = SubElement(group, "Shape")
                 self._appearance(shape, look, look_ids[first + number])
@@ -243,7 +241,10 @@ class _Writer:
         own = xml_ids([f"{clip.name}_time"], self.taken)[0]
         self.taken.append(own)
         sensor = {"DEF": own, "description": on_one_line(clip.name), "cycleInterval": f"{total:.12g}", "loop": "true"}
-        SubElement(scene, "TimeSensor", sensor)
+        held = SubElement(scene, "TimeSensor", sensor)
+        decided = decided_text(clip)
+        if decided:
+            _keep_word(held, RECORD, decided)
         fractions = (clip.start_s + np.arange(clip.frames) / float(clip.rate)) / total
         # As far as single precision goes: nobody's clock is finer, and files stay small.
         keys = " ".join(map("%.9g".__mod__, fractions.tolist()))
@@ -294,6 +295,12 @@ class _Writer:
         self.taken.append(own)
         SubElement(scene, f"{kind}Interpolator", {"DEF": own, "key": keys, "keyValue": numbers_text(values)})
         return own
+
+
+def _keep_word(node: Element, name: str, word: str) -> None:
+    """Something about a node that the format has no field for."""
+    escaped = word.replace("\\", "\\\\").replace('"', '\\"')
+    SubElement(node, "MetadataString", {"containerField": "metadata", "name": name, "value": f'"{escaped}"'})
 
 
 def _axes(rotations: Floats) -> Floats:
