@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from fairswap.figures.sizing import resize
     from fairswap.formats.files import left_out, load, save
     from fairswap.inspection import inspect
-    from fairswap.jobs.comparing import compare
+    from fairswap.jobs.comparing import compare, compare_fitted
     from fairswap.jobs.conversion import Conversions, convert
     from fairswap.jobs.dressing import Dressed, dress
     from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
@@ -71,7 +71,7 @@ _HOMES = {
     "figures.sizing": "resize",
     "formats.files": "left_out load save",
     "inspection": "inspect",
-    "jobs.comparing": "compare",
+    "jobs.comparing": "compare compare_fitted",
     "jobs.conversion": "Conversions convert",
     "jobs.options": "FaceOptions SourceOptions TargetOptions",
     "jobs.proving": "reel",
@@ -99,8 +99,9 @@ __all__ = [
     "FaceOptions", "FairSwapError", "Figure", "Finding", "ImpossibleError", "InputError", "Landmarks", "Mesh",
     "Motion", "MotionOptions", "OutputError", "Page", "Plan", "Platform", "Poses", "Rigged", "RiggedFigure", "Run",
     "Skeleton", "SourceOptions", "Space", "Swap", "TargetOptions", "UsageError", "bones", "check", "clips",
-    "compare", "convert", "cutting", "demo_file", "demo_motion", "dress", "face", "fit", "inspect", "leave_out",
-    "left_out", "load", "picture", "place", "platform", "pose", "reel", "resize", "rig", "run_plan", "save", "view",
+    "compare", "compare_fitted", "convert", "cutting", "demo_file", "demo_motion", "dress", "face", "fit", "inspect",
+    "leave_out", "left_out", "load", "picture", "place", "platform", "pose", "reel", "resize", "rig", "run_plan",
+    "save", "view",
 ]  # fmt: skip
 
 __getattr__, __dir__ = lazily(__name__, _HOMES)

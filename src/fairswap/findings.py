@@ -64,6 +64,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "skin-off-bones": "A limb's skin lies beside its bone or hangs on another: the bones move, it does not follow.",
         "skin-above-hips": "Skin hangs on a bone above the hips; that bone is moved along with them.",
         "skin-left-behind": "Skin hangs on a bone above the hips that does not go where they go.",
+        "cut-not-judged": "A clip was cut to fit a platform; its verdict is of the whole, before that.",
         "skin-torn": "Some skin is held back by another bone than what is around it, and is drawn out in the clip.",
         "keys-apart": "The clip moves bones that hold no skin, the controls of a rig, and hardly the body itself.",
         "sides-disagree": "Names and shape say different things about left and right.",

@@ -86,6 +86,7 @@ class ClipRow(ComparisonRow, frozen=True):
     touches: tuple[TouchRow, ...]
     as_transferred: AsTransferred
     face: FaceRow | None
+    likeness_before_fitting: float | None = None
 
 
 class FailedRow(Report, frozen=True):
@@ -147,6 +148,7 @@ def clip_row(row: Conversion) -> ClipRow:
             before.result_footing.sole_below_cm,
         ),
         face=None if row.face is None else face_row(row.face.used, row.face.lost),
+        likeness_before_fitting=None if row.before_fitting is None else row.before_fitting.likeness,
     )
 
 
@@ -213,6 +215,8 @@ def _clip_lines(clip: ClipRow) -> Iterator[str]:
     yield f"           {footing_line(clip)}"
     yield f"           {contact_line(clip)}"
     yield from (f"           {line}" for line in inside_lines(clip))
+    if clip.likeness_before_fitting is not None:
+        yield f"           before it was made to fit: {clip.likeness_before_fitting:.0f} of 100"
     before = clip.as_transferred
     if round(before.likeness, 2) != round(clip.likeness, 2):
         yield (

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -23,6 +23,10 @@ if TYPE_CHECKING:
     from fairswap.platform.proof import Proof
 
 
+# Of more clips the worst are told.
+_CLIPS_IN_FULL = 3
+
+
 class PartRow(Report, frozen=True):
     """How far the skin of a body part is off."""
 
@@ -38,14 +42,24 @@ class ProofRow(Report, frozen=True):
     parts: dict[str, PartRow]
 
 
+class FittedClipRow(Report, frozen=True):
+    """How alike a clip that was made to fit and what it was look."""
+
+    clip: str
+    likeness: float
+    verdict: str
+
+
 class FitReport(Report, frozen=True):
-    """What fitting changed, what it cost, what was written and whether that fits."""
+    """What fitting changed, what it cost, what was written and whether that fits. ``clips`` are compared with what they
+    were, unless they were just converted: then they are compared with their sources, there."""
 
     file: str
     platform: str
     changes: tuple[Change, ...] = ()
     proof: ProofRow | None = None
     reel_proof: ProofRow | None = None
+    clips: tuple[FittedClipRow, ...] = ()
     written: tuple[str, ...] = ()
     fits: bool = False
     copied: bool = False
@@ -134,14 +148,19 @@ def fit_file(
             picture,
             str(file),
             output,
+            judged=True,
         )
     output.report(report, partial(fit_lines, whole=show_all))
     if not report.fits:
         output.failed()
 
 
-def finished_fit(fitted: Fitted, out: Path, picture: Path | None, source: str, output: Output) -> FitReport:
-    """Write what was fitted, check it afresh, draw it; give the report."""
+def finished_fit(
+    fitted: Fitted, out: Path, picture: Path | None, source: str, output: Output, *, judged: bool = False
+) -> FitReport:
+    """Write what was fitted, check it afresh, draw it, and if it shall be ``judged`` compare its clips with what they
+    were; give the report."""
+    from fairswap.jobs.comparing import compare_fitted
     from fairswap.platform.writing import check_written, write_fitted
 
     if picture is not None:
@@ -158,6 +177,9 @@ def finished_fit(fitted: Fitted, out: Path, picture: Path | None, source: str, o
         changes=fitted.changes,
         proof=proof_row(fitted.proof),
         reel_proof=proof_row(fitted.reel_proof),
+        clips=tuple(
+            FittedClipRow(row.clip, row.likeness, row.verdict) for row in (compare_fitted(fitted) if judged else ())
+        ),
         written=tuple(written),
         fits=all(check.fits for check in checks),
         left=tuple(rule_row(row) for check in checks for row in check.broken),
@@ -187,6 +209,7 @@ def fit_lines(report: FitReport, whole: bool = True) -> Iterator[str]:
         yield f"  {change.rule:26} {change.what}{cost}"
         if more:
             yield f"  {'':26} and {more} more, none worse; --all lists them"
+    yield from _clip_lines(report.clips, whole)
     for proof, words in ((report.proof, "in its own clips"), (report.reel_proof, "through every joint")):
         if proof is not None:
             yield f"  the skin {words}: {proof.mean_mm:.2f} mm off on average, {proof.worst_mm:.1f} mm at worst"
@@ -201,3 +224,12 @@ def fit_lines(report: FitReport, whole: bool = True) -> Iterator[str]:
         if more:
             yield f"           and of {more} more; --all lists them"
     yield from written_lines(report.written, sizes=True, whole=whole)
+
+
+def _clip_lines(clips: Sequence[FittedClipRow], whole: bool) -> Iterator[str]:
+    """How alike the clips and what they were look, the worst first."""
+    told = sorted(clips, key=lambda row: row.likeness)
+    for row in told if whole else told[:_CLIPS_IN_FULL]:
+        yield f"  clip     {row.verdict}"
+    if len(told) > _CLIPS_IN_FULL and not whole:
+        yield f"           and {len(told) - _CLIPS_IN_FULL} more, none worse; --all lists them"

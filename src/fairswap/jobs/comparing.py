@@ -4,6 +4,9 @@ from __future__ import annotations
 
 from dataclasses import replace
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
 
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
@@ -18,6 +21,9 @@ from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.layers import with_layers
 from fairswap.retarget.record import Record, layers_of, record_in, rigged_as, with_travel
+
+if TYPE_CHECKING:
+    from fairswap.platform.preparing import Fitted
 
 # A clip that is longer or shorter than it was made by more than this was cut or joined since.
 _CUT_S = 0.05
@@ -72,6 +78,34 @@ def compare(
     b = RiggedFigure.of(figure_b, bones=wanted.bones, clip=shown_b, reference=wanted.reference, part="result")
     source_motion, result_motion = Motion(a, clip_a), Motion(b, clip_b)
     return _with_face(compare_motions(source_motion, result_motion), source_motion, result_motion)
+
+
+def compare_fitted(fitted: Fitted) -> tuple[Comparison, ...]:
+    """How alike the clips that were made to fit a platform and what they were look, on the figure as it was.
+
+    A clip that was cut, being too long, is left out: no part of it is the whole.
+
+    >>> import fairswap
+    >>> idle = fairswap.demo_motion("idle", by="Pip")
+    >>> fairswap.compare_fitted(fairswap.fit(idle, "quillmoor"))[0].looks_same
+    True
+    """
+    result = RiggedFigure.of(fitted.figure, part="result")
+    whole = [origin for origin in fitted.origins if len(origin.parts) == 1]
+    sources = {id(origin.figure): origin.figure for origin in whole}
+    rigged = {key: RiggedFigure.of(figure, part="source") for key, figure in sources.items()}
+    return tuple(
+        compare_prepared(Motion(rigged[id(origin.figure)], origin.clip), Motion(result, origin.parts[0]))
+        for origin in whole
+    )
+
+
+def compare_prepared(source: Motion, result: Motion) -> Comparison:
+    """As :func:`compare`, of figures whose bones are known, with what the result brings along; no lead-in is left."""
+    record = record_in(result.clip, source.rigged.figure, result.rigged.figure)
+    if record is None:
+        return _with_face(compare_motions(source, result), source, result)
+    return _as_decided(msgspec.structs.replace(record, lead_in_dropped=0), source, result)
 
 
 def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:

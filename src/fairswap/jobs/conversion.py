@@ -51,7 +51,10 @@ Motions = str | Path | Document | Iterable[str | Path | Document]
 
 @dataclass(frozen=True, eq=False)
 class Conversion:
-    """One clip converted, with what it came from and how alike the two are; ``face`` where the source's face moves."""
+    """One clip converted, with what it came from and how alike the two are; ``face`` where the source's face moves.
+
+    Where it was made to fit a platform, it is judged as it is then; ``before_fitting`` is how alike they were before.
+    """
 
     source: Document
     swap: Swap
@@ -61,6 +64,8 @@ class Conversion:
     judged_before: Callable[[], Comparison] = field(repr=False)
     face: TransferredFace | None = None
     travel_scale: float = 1.0
+    before_fitting: Comparison | None = None
+    told_of_fit: tuple[Finding, ...] = ()
 
     @cached_property
     def as_transferred(self) -> Comparison:
@@ -76,7 +81,7 @@ class Conversion:
     def findings(self) -> list[Finding]:
         """What is worth telling of this clip."""
         found = [*self.retargeted.findings, *(self.face.findings if self.face is not None else ())]
-        return [*found, *lead_in_told(self.original), *_left_beside(self.original)]
+        return [*found, *lead_in_told(self.original), *_left_beside(self.original), *self.told_of_fit]
 
     def __repr__(self) -> str:
         return f"<Conversion {self.comparison.verdict}>"
@@ -270,7 +275,11 @@ def convert(
     found = Conversions(
         ready.document, tuple(sources), tuple(done), tuple(failures), kept, motion_only=target.motion_only
     )
-    return found if platform is None else _fitted(found, ready, platform)
+    if platform is None:
+        return found
+    from fairswap.jobs.fitted import as_fitted
+
+    return as_fitted(found, ready, platform)
 
 
 def _left_beside(clip: Clip) -> list[Finding]:
@@ -368,12 +377,6 @@ def _with_face(row: Conversion, faces: Faces) -> Conversion:
         made = replace(row.retargeted, clip=body, findings=(*row.retargeted.findings, *told))
         return replace(row, retargeted=made)
     return replace(row, face=face, comparison=faces.judged(row.comparison, swap, clip, face.clip))
-
-
-def _fitted(found: Conversions, ready: Performer, platform: Platform | str | Path) -> Conversions:
-    from fairswap.platform.rules import platform_named
-
-    return replace(found, fitted=ready.prepared_for(platform_named(platform)).with_clips(found.clips))
 
 
 def _check_names(names: Sequence[str], clips: Sequence[tuple[Document, Clip]]) -> None:

@@ -53,6 +53,8 @@ if TYPE_CHECKING:
 
 # Leg lengths a frame cubed: a quarter of a millimetre of a person, which nobody sees, on a figure that stands still.
 _UNSEEN_JERK = 3e-4
+# A result of so much of the source's frame rate has a lower one.
+_LOWER = 0.95
 # How long before and after a touch an arm is on its way.
 _REACHES_S = 0.3
 LIMB_PARTS = ("arms", "legs", "hands")
@@ -249,7 +251,7 @@ def compare_motions(
         tracks.fill(slice(start - lead_in, stop - lead_in), slice(start - first, stop - first), worlds)
     tracks.choose_floor()
     standing = np.stack([[found.standing(side)[lead_in:] for side in SIDES] for found in contacts])
-    jerks = [jerk_of(paths) for paths in tracks.paths]
+    jerks = [jerk_of(paths) for paths in _watched(tracks, source, result, lead_in)]
     limbs = [row for row, (role, onward) in enumerate(tracks.roles) if onward and part_of(role) in LIMB_PARTS]
     footings = [tracks.footing(which, standing[0]) for which in (0, 1)]
     return Comparison(
@@ -277,6 +279,23 @@ def compare_motions(
         degrees_by_part=_by_part(tracks),
         hips_percent=tracks.hips,
     )
+
+
+def _watched(tracks: Tracks, source: Motion, result: Motion, lead_in: int) -> Floats:
+    """The paths that are watched for jerk ``(2, joints, frames, 3)``: at the source's frames, or at those of a result
+    that has fewer: who asks for a lower rate asks for what is left out between its frames."""
+    rate, slower = float(source.clip.rate), float(result.clip.rate)
+    if slower > _LOWER * rate:
+        return tracks.paths
+    times = np.arange(np.ceil(lead_in / rate * slower), int(source.clip.duration_s * slower + 1e-6) + 1) / slower
+    poses = source.clip.at(times), result.clip.at(times)
+    paths = np.empty((2, len(tracks.ends), len(times), 3))
+    for start, stop, first, last in blocks(0, len(times)):
+        for which, own in enumerate(poses):
+            world, inner = own.world(first, last), slice(start - first, stop - first)
+            for row, role in enumerate(tracks.ends):
+                paths[which, row, start:stop] = tracks.path(which, role, world, inner)
+    return paths
 
 
 def _by_part(tracks: Tracks) -> dict[str, Floats]:

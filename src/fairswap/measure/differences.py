@@ -161,12 +161,13 @@ class Tracks:
             self._sink(which, world, inner)
             self._come_off(which, world, inner)
             for row, role in enumerate(self.ends):
-                self.paths[which, row, span] = self._path(which, role, world, inner)
+                self.paths[which, row, span] = self.path(which, role, world, inner)
 
     def _belt(self, which: int) -> Floats | None:
         return belt_of(self.contacts[0], self.pair, self.travel_factor) if which == 1 else self.contacts[0].belt_m_s
 
-    def _path(self, which: int, role: str, world: WorldTransforms, inner: slice) -> Floats:
+    def path(self, which: int, role: str, world: WorldTransforms, inner: slice) -> Floats:
+        """Where a joint goes that is watched for jerk, in lengths of its limb ``(frames, 3)``."""
         rigged, bones = self.pair[which], self.pair[which].roles.bones
         path = world.position_tracks[bones[role], :, inner].T
         if role == "head" or role.startswith("hand_"):

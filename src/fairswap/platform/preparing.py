@@ -6,6 +6,7 @@ from collections.abc import Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
 import numpy as np
@@ -36,6 +37,7 @@ from fairswap.platform.proof import Proof, prove
 from fairswap.platform.refitting import refitted
 from fairswap.platform.rules import Platform, kept_of_face
 from fairswap.platform.skeleton import Rebuilt, moved_to_rebuilt, rebuilt
+from fairswap.platform.standing import planted_without_toes
 from fairswap.platform.textures import fitted_textures
 from fairswap.pose.choice import pose_named
 from fairswap.pose.rest import rest_pose_of
@@ -45,6 +47,14 @@ from fairswap.retarget.record import fitted_record
 from fairswap.wording import counted, listed
 
 _REST_SLACK_DEGREES = 1.0
+
+
+class Origin(NamedTuple):
+    """A clip as it came, with its figure, and what it is now: one clip, or several where it was too long."""
+
+    figure: Figure
+    clip: Clip
+    parts: tuple[Clip, ...]
 
 
 @dataclass(frozen=True, eq=False)
@@ -68,6 +78,7 @@ class Fitted:
     roles: RoleMap = field(repr=False)
     platform: Platform = field(repr=False)
     reduced: Reduced | None = field(default=None, repr=False)
+    origins: tuple[Origin, ...] = field(default=(), repr=False)
 
     def save(self, out: str | Path, *, force: bool = False) -> list[str]:
         """Write it: into a file figure and clips together, into a folder the figure and each motion apart.
@@ -123,22 +134,25 @@ class Prepared:
         carried = []
         for clip in rested:
             moved, lost = self._with_face(clip, moved_to_rebuilt(self._faced(clip), self.made))
+            moved = planted_without_toes(clip, RiggedFigure(self.original, self.source.roles, clip), moved, self.target)
             carried.append(replace(moved, made=fitted_record(clip)))
             findings += lost
         proof = prove(self.original, rested, new, carried, self.source.roles) if clips else None
         if self.charted is not None:
             findings += [row for clip in rested for row in self.charted.told(clip)]
-        fitted: list[Clip] = []
-        for clip in carried:
+        origins: list[Origin] = []
+        for clip, came in zip(carried, clips, strict=True):
             parts, told = fitted_clip(clip, self.target, platform.clip)
             changes += told
-            fitted += [_with_keys(part, self.target, platform, changes, findings) for part in parts]
+            parts = [_with_keys(part, self.target, platform, changes, findings) for part in parts]
+            origins.append(Origin(before, came, tuple(parts)))
+        fitted = [part for origin in origins for part in origin.parts]
         for clip in fitted:
             if platform.clip.with_mesh == "never":
                 findings += morphs_left_out(clip, f"{platform.name} takes motions without a mesh")
         findings += _too_much(new, platform)
         return Fitted(new, tuple(fitted), tuple(changes), tuple(findings), proof, self.reel_proof, self.source.roles,
-                      platform)  # fmt: skip
+                      platform, origins=tuple(origins))  # fmt: skip
 
     @cached_property
     def _lost_face_bones(self) -> LostFaceBones:

@@ -1,0 +1,35 @@
+"""Feet that lost their toes to a platform: they stand where they stood, and roll off as they can."""
+
+from __future__ import annotations
+
+from dataclasses import replace
+
+from fairswap.bones.roles import SIDES
+from fairswap.measure.contacts import contacts_of
+from fairswap.measure.soles import soles_of, tilt_degrees
+from fairswap.model.chain_world import ChainWorld
+from fairswap.model.clip import Clip
+from fairswap.pose.rigged import RiggedFigure
+from fairswap.retarget.feet import plant_feet
+from fairswap.retarget.few_parts import lacks_feet
+
+# A foot on its ball that is tilted by more has its heel in the air, however low and slow that still is.
+_HEEL_OFF_DEGREES = 5.0
+
+
+def planted_without_toes(clip: Clip, before: RiggedFigure, fitted: Clip, after: RiggedFigure) -> Clip:
+    """A clip of a figure as it was ``before``, ``fitted`` to the bones that it has ``after``: its feet are planted anew
+    if those have no toes any more, which bent while it rolled off."""
+    had, has = before.roles.bones, after.roles.bones
+    if not any(f"toes_{side}" in had and f"toes_{side}" not in has for side in SIDES) or lacks_feet(after):
+        return fitted
+    contacts, chain = contacts_of(before, clip), ChainWorld(clip.poses)
+    if not contacts.count():
+        return fitted
+    soles, heel = soles_of(before), {}
+    for side in SIDES:
+        tilt = tilt_degrees(before, soles[side].foot, chain.rotation(soles[side].foot))
+        heel[side] = contacts.heel[side] & ~(contacts.ball[side] & (tilt > _HEEL_OFF_DEGREES))
+    edit = fitted.poses.edit()
+    plant_feet(after, replace(contacts, heel=heel), float(clip.rate), ChainWorld(edit))
+    return fitted.with_poses(edit.poses())
