@@ -125,7 +125,7 @@ def clip_row(row: Conversion) -> ClipRow:
     """One conversion, as it is reported."""
     from fairswap.pose.measuring import verdicts
 
-    swap, clip, before = row.swap, row.clip, row.as_transferred
+    swap, clip, before = row.swap, row.comparison.result.clip, row.as_transferred
     touches = row.retargeted.touches
     return ClipRow(
         **msgspec.structs.asdict(comparison_row(row.comparison)),

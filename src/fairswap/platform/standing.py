@@ -21,7 +21,9 @@ def planted_without_toes(clip: Clip, before: RiggedFigure, fitted: Clip, after: 
     """A clip of a figure as it was ``before``, ``fitted`` to the bones that it has ``after``: its feet are planted anew
     if those have no toes any more, which bent while it rolled off."""
     had, has = before.roles.bones, after.roles.bones
-    if not any(f"toes_{side}" in had and f"toes_{side}" not in has for side in SIDES) or lacks_feet(after):
+    lost = any(f"toes_{side}" in had and f"toes_{side}" not in has for side in SIDES)
+    # Without a mesh nothing says where the soles of such feet are.
+    if not lost or not after.figure.meshes or lacks_feet(after):
         return fitted
     contacts, chain = contacts_of(before, clip), ChainWorld(clip.poses)
     if not contacts.count():

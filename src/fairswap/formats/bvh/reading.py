@@ -255,9 +255,9 @@ def _is_on_floor(places: Floats, posture: Posture) -> bool:
 def _rests_where_it_plays(zero: Skeleton, rotations: Floats, positions: dict[int, Floats], up: Floats) -> bool:
     """Whether the roots have resting heights that count from the same floor as the clip, wherever that is."""
     rest = zero.rest.positions[0] @ up
-    near = 0.1 * float(np.ptp(rest))
+    tall = float(np.ptp(rest))
     lowest = float(np.median((_places(zero, rotations, positions) @ up).min(axis=1)))
-    return bool(np.abs(rest[zero.parents < 0]).max() > near) and abs(lowest - float(rest.min())) < near
+    return bool(np.abs(rest[zero.parents < 0]).max() > 1e-3 * tall) and abs(lowest - float(rest.min())) < 0.1 * tall
 
 
 def _spare(parents: Integers, rotations: Floats) -> np.ndarray:
