@@ -10,6 +10,7 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 import fairswap
+from fairswap.bones.roles import FINGERS
 from fairswap.measure.capsules import capsules_of
 from fairswap.model.posture import posture_from_positions
 from fairswap.model.skeleton import Skeleton
@@ -85,6 +86,24 @@ def test_feet_stand_where_a_platform_takes_their_toes(who):
     assert found.result_footing.skate_cm_s < found.source_footing.skate_cm_s + 3.0
     assert found.result_footing.sole_below_cm < 1.0
     assert scores(found)["feet"] > 85.0
+
+
+@pytest.mark.parametrize(("who", "stage"), [("Osric", "saltglass"), ("Pip", "fernway")])
+def test_fingertips_point_where_they_did_when_what_told_their_ends_is_gone(who, stage):
+    idle = act("idle", who)
+    fairswap.save("idle.glb", figure(who), [idle])
+    made = fairswap.fit("idle.glb", stage)
+    (found,) = fairswap.compare_fitted(made)
+    fingers = [row for row in found.roles if row.role.startswith((*FINGERS, "thumb"))]
+    assert len(fingers) >= 10
+    assert max(row.worst_degrees for row in fingers) < 4.0
+    # Where it had ends, the last bones lie along the way to them.
+    old, new, roles = figure(who).skeleton, made.figure.skeleton, found.source.rigged.roles.bones
+    ends = {int(old.parents[end]): old.rest.positions[0, end] for end in old.ends}
+    tips = {role: ends[bone] - old.rest.positions[0, bone] for role, bone in roles.items() if "distal" in role and ends}
+    for role, way in tips.items():
+        turn = new.rest.rotations[0, found.result.rigged.roles.bones[role]]
+        assert Rotation.from_quat(turn.copy()).apply([0.0, 1.0, 0.0]) @ way > 0.999 * np.linalg.norm(way)
 
 
 @pytest.mark.parametrize(("name", "rate", "shaken_m"), [("clap", 20, 0.01), ("walk", 20, 0.01), ("leap", 15, 0.03)])
@@ -189,7 +208,7 @@ def test_bones_that_rest_below_the_floor_they_came_with_stay_with_their_clip(dow
 
 
 def test_a_shin_whose_foot_hangs_beside_its_second_piece_is_as_thick_as_its_first():
-    """As a platform has it that knows one bone for a shin: knee and foot are joints of it, the hock behind hangs on it."""
+    """As a platform has it that knows one bone for a shin: knee and foot are its joints, the hock behind is beside."""
     body = figure("Osric")
     known = rigged(body)
     shin, foot = (known.roles.bones[f"{part}_left"] for part in ("lower_leg", "foot"))

@@ -22,6 +22,7 @@ from fairswap.model.rotation import (
     IDENTITY,
     conjugate,
     multiply,
+    normalized,
     quaternion_between,
     quaternion_from_matrix,
     rotate,
@@ -33,6 +34,7 @@ from fairswap.model.space import UP
 from fairswap.platform.arriving import arrive
 from fairswap.platform.planning import NewBone, planned_bones
 from fairswap.platform.rules import FigureRules
+from fairswap.pose.reference import is_finger, tip_of_role
 
 _SOFT_M = 0.03
 
@@ -59,7 +61,7 @@ def rebuilt(figure: Figure, roles: RoleMap, profile: BoneProfile, rules: FigureR
     bones = planned_bones(figure, roles, profile, rules)
     places = np.array([bone.place for bone in bones])
     parents = np.array([bone.parent for bone in bones], dtype=np.intp)
-    world = _axes(bones, places, parents, old, rules.axes)
+    world = _axes(bones, places, parents, old, roles, rules.axes)
     above = np.where(parents < 0, 0, parents)
     inverse = conjugate(world[above])
     local = np.where(parents[:, None] < 0, world, multiply(inverse, world))
@@ -128,7 +130,7 @@ def _away(world: WorldTransforms, rest: Floats, bone: int) -> Floats:
     return multiply(world.rotation_tracks[bone].T, conjugate(rest[bone]))
 
 
-def _axes(bones: list[NewBone], places: Floats, parents: Integers, old: Skeleton, axes: str) -> Floats:
+def _axes(bones: list[NewBone], places: Floats, parents: Integers, old: Skeleton, roles: RoleMap, axes: str) -> Floats:
     """World rotations at rest: as the old bones', or with the wanted axis along each bone."""
     out = np.tile(IDENTITY, (len(bones), 1))
     index = {bone.key: i for i, bone in enumerate(bones)}
@@ -141,6 +143,8 @@ def _axes(bones: list[NewBone], places: Floats, parents: Integers, old: Skeleton
         if bone.key == "root":
             continue
         along = _along(number, bone, places, parents, index)
+        if is_finger(bone.key) and number not in parents:
+            along = _fingertip(bone, old, roles, along)
         if axes == "+Y":
             out[number] = quaternion_between([0.0, 1.0, 0.0], along)
         else:
@@ -167,6 +171,13 @@ def _along(number: int, bone: NewBone, places: Floats, parents: Integers, index:
         step = places[number] - places[max(int(parents[number]), 0)]
     length = float(np.linalg.norm(step))
     return step / length if length > 1e-6 else UP
+
+
+def _fingertip(bone: NewBone, old: Skeleton, roles: RoleMap, otherwise: Floats) -> Floats:
+    """Where the last bone of a finger points: where the old one did, of which what told it may be gone."""
+    rest = old.rest
+    tip = tip_of_role(bone.key, bone.first, old, roles, rest.rotations[0], rest.positions[0], "it")
+    return otherwise if tip is None else np.asarray(normalized(tip - rest.positions[0, bone.first]))
 
 
 def _carriers(old: Skeleton, bones: list[NewBone]) -> list[int]:

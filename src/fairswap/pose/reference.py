@@ -147,7 +147,7 @@ def t_pose(
             turns[bone] = _heading_turn(role, bone, skeleton, roles, positions)
             corrections[role] = float(np.degrees(angle_between(turns[bone], IDENTITY)))
         elif direction is not None:
-            tip = _tip(role, bone, skeleton, roles, rotations, positions, what)
+            tip = tip_of_role(role, bone, skeleton, roles, rotations, positions, what)
             if tip is None:
                 turns[bone] = inherited
                 continue
@@ -190,7 +190,7 @@ def _keeps_rest(role: str) -> bool:
     return base in _KEPT or base.startswith(("spine_", "neck_"))
 
 
-def _tip(
+def tip_of_role(
     role: str, bone: int, skeleton: Skeleton, roles: RoleMap, rotations: Floats, positions: Floats, what: str
 ) -> Floats | None:
     """Where the bone of a role ends: at the next role, else at its end marker; None if nothing says."""
