@@ -103,7 +103,7 @@ def test_fingertips_point_where_they_did_when_what_told_their_ends_is_gone(who, 
     tips = {role: ends[bone] - old.rest.positions[0, bone] for role, bone in roles.items() if "distal" in role and ends}
     for role, way in tips.items():
         turn = new.rest.rotations[0, found.result.rigged.roles.bones[role]]
-        assert Rotation.from_quat(turn.copy()).apply([0.0, 1.0, 0.0]) @ way > 0.999 * np.linalg.norm(way)
+        assert Rotation.from_quat(turn.copy()).inv().apply(way).max() > 0.999 * np.linalg.norm(way)  # along an axis
 
 
 @pytest.mark.parametrize(("name", "rate", "shaken_m"), [("clap", 20, 0.01), ("walk", 20, 0.01), ("leap", 15, 0.03)])
