@@ -17,7 +17,7 @@ from fairswap.model.skeleton import Skeleton
 from fairswap.model.words import sides_of
 from making import FREE, TROUPE, act, figure, rigged, run
 
-STAGES = ["quillmoor", "saltglass", "fernway"]
+STAGES = ["fernway", "quillmoor", "saltglass"]
 CHIBI = Path(__file__).parent.parent.parent / "shared" / "rigs" / "chibi.glb"
 
 
@@ -26,6 +26,7 @@ def scores(found):
 
 
 @pytest.mark.parametrize("stage", STAGES)
+@pytest.mark.long(but=1)
 def test_what_a_platform_gets_is_judged_as_it_is_written(stage, tmp_path):
     fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
     made = fairswap.convert("walk.glb", TROUPE / "juniper.glb", platform=stage)
@@ -126,6 +127,7 @@ ASKED = {
 
 
 @pytest.mark.parametrize("suffix", [".dae", ".x3d", ".usdz", ".glb"])
+@pytest.mark.long(but=1)
 def test_what_was_decided_goes_along_in_every_format_that_holds_a_figure(suffix):
     Path("hips.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "hips"\noffset = [0, -0.05, 0]\n')
     fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
@@ -159,6 +161,7 @@ def test_a_word_of_a_stranger_in_its_place_is_left_aside(text):
 
 @pytest.mark.parametrize("suffix", [".dae", ".x3d", ".usda", ".glb"])
 @pytest.mark.parametrize("degrees", [50.0, 75.0])
+@pytest.mark.long(but=2)
 def test_a_figure_that_rests_in_a_stance_looks_where_its_clip_does(suffix, degrees):
     """It rests turned aside, on its toes' tips, so that only names tell its front: the file says nothing of that."""
     osric, idle = figure("Osric"), act("idle", "Osric")

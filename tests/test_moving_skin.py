@@ -48,6 +48,7 @@ def told(found):
 
 @pytest.mark.parametrize("suffix", [".glb", ".dae", ".x3d"])
 @pytest.mark.parametrize("travel", ["hips", "none"])
+@pytest.mark.long(but=2)
 def test_skin_of_a_bone_above_the_hips_goes_with_them(suffix, travel, tmp_path):
     bow, juniper = fairswap.demo_motion("turn-and-bow", by="Osric"), figure("Juniper")
     motion = replace(FREE, travel=travel)
@@ -111,3 +112,19 @@ def test_of_sound_skin_nothing_is_told(name, whom):
     assert not told(fairswap.convert(fairswap.demo_motion(name, by="Osric"), figure(whom)).findings)
     clip = act(name, whom)
     assert not told(fairswap.compare((figure(whom), clip), (figure(whom), clip)).findings)
+
+
+def test_what_lies_on_the_floor_under_a_figure_is_no_skin_of_it():
+    """A pedestal on the root stays where it is, level, and nothing is said of it."""
+    juniper = figure("Juniper")
+    disc = np.array([[np.sin(a), 0.0, np.cos(a)] for a in np.arange(12) * np.pi / 6.0]) * 0.5 + [0.0, 0.05, 0.0]
+    fan = np.stack([np.zeros(10, dtype=int), np.arange(1, 11), np.arange(2, 12)], axis=1)
+    pedestal = replace(
+        juniper.meshes[0], name="pedestal", vertices=disc, normals=np.tile([0.0, 1.0, 0.0], (12, 1)), triangles=fan,
+        joints=np.full((12, 1), juniper.skeleton.names.index(ROOT)), weights=np.ones((12, 1)), uvs=None, materials=(),
+        morph_names=(), morph_deltas=None, morph_weights=None, morph_normals=None, tangents=None, more={}, origin=None,
+    )  # fmt: skip
+    walk = fairswap.demo_motion("walk", by="Osric")
+    made = fairswap.convert(walk, replace(juniper, meshes=(*juniper.meshes, pedestal)), motion=FREE)
+    assert not told(made.findings)
+    assert np.ptp(made.clips[0].poses.world().positions[:, juniper.skeleton.names.index(ROOT)], axis=0).max() < 1e-9

@@ -14,6 +14,8 @@ from fairswap.wording import counted, listed
 
 # Less skin than this, in vertices, hangs on a bone by rounding.
 _HELD = 0.02
+# What keeps this far below the hips, of their height, stands under the body.
+_BASE = 0.8
 # Less of all skin than this is not worth a word.
 _SEEN = 0.005
 # Tracks that change by less, in parts of a quaternion and in metres, move nothing.
@@ -47,11 +49,23 @@ def skin_apart(figure: Figure, roles: RoleMap) -> list[Finding]:
 
 
 def skin_above_hips(figure: Figure, roles: RoleMap) -> set[int]:
-    """The bones above the hips that hold skin."""
+    """The bones above the hips that hold skin of the body: not a pedestal or a shadow, which lie on the floor."""
     skin, hips = figure.skin_on_bones, roles.bones.get("hips")
     if skin is None or hips is None:
         return set()
-    return {bone for bone in figure.skeleton.with_ancestors([hips])[:-1] if skin[bone] > _HELD}
+    above = figure.skeleton.with_ancestors([hips])[:-1]
+    high = figure.skeleton.rest.positions[0, hips, 1]
+    low = high - _BASE * (high - figure.floor_m) if high > figure.floor_m else high
+    return {bone for bone in above if skin[bone] > _HELD and _highest(figure, bone) > low}
+
+
+def _highest(figure: Figure, bone: int) -> float:
+    """How high the skin comes that hangs on a bone, at rest."""
+    found = [
+        vertices[((mesh.joints == bone) & (mesh.weights > 0.0)).any(axis=1), 1].max(initial=-np.inf)
+        for mesh, vertices in zip(figure.meshes, figure.rest_vertices, strict=True)
+    ]
+    return float(max(found))
 
 
 def keys_apart(figure: Figure, roles: RoleMap, clip: Clip) -> list[Finding]:
