@@ -182,6 +182,67 @@ def test_a_figure_that_rests_in_a_stance_looks_where_its_clip_does(suffix, degre
     assert np.abs(read.clips[0].world().positions - idle.world().positions).max() < 1e-4
 
 
+def lying_in_a_stance():
+    """Somebody who rests turned aside by 75 degrees, and lies in the only clip: nothing shows where the front is."""
+    osric, idle = figure("Osric"), act("idle", "Osric")
+    skeleton = osric.skeleton
+    top = int(np.flatnonzero(skeleton.parents < 0)[0])
+    aside, back = (Rotation.from_euler(axis, turn, degrees=True) for axis, turn in (("y", 75.0), ("x", -90.0)))
+    turns, steps = skeleton.rest_rotations.copy(), skeleton.rest_translations.copy()
+    turns[top], steps[top] = (aside * Rotation.from_quat(turns[top])).as_quat(), aside.apply(steps[top])
+    resting = Skeleton(skeleton.names, skeleton.parents, turns, steps, skeleton.ends)
+    edit = idle.poses.edit()
+    edit.rotation_tracks[top] = (back * Rotation.from_quat(edit.rotation_tracks[top].T.copy())).as_quat().T
+    edit.translations[top] = back.apply(edit.translation_track(top).T.copy()).T + [[0.0], [0.3], [0.0]]
+    poses = replace(edit.poses(), skeleton=resting)
+    return replace(osric, skeleton=resting), replace(idle, poses=poses, origin=None)
+
+
+@pytest.mark.parametrize("suffix", [".glb", ".dae", ".x3d", ".usda"])
+def test_what_we_wrote_stands_as_we_wrote_it(suffix):
+    body, clip = lying_in_a_stance()
+    fairswap.save(f"made{suffix}", body, [clip])
+    read = fairswap.load(f"made{suffix}")
+    assert np.abs(read.figure.skeleton.rest.positions - body.skeleton.rest.positions).max() < 1e-4
+    assert np.abs(read.clips[0].world().positions - clip.world().positions).max() < 1e-4
+
+
+def gltf(*changes):
+    """The places of all bones over time in a file of ours that others have changed."""
+    document = json.loads(Path("made.gltf").read_text())
+    for change in changes:
+        change(document)
+    Path("other.gltf").write_text(json.dumps(document))
+    return fairswap.load("other.gltf").clips[0].world().positions
+
+
+def turned(document):
+    scene, nodes = document["scenes"][0], document["nodes"]
+    nodes.append({"name": "turn", "rotation": [0.0, 0.5**0.5, 0.0, 0.5**0.5], "children": scene["nodes"]})
+    scene["nodes"] = [len(nodes) - 1]
+
+
+def unmarked(document):
+    del document["asset"]["extras"]
+
+
+def test_what_a_stranger_turned_since_is_judged_anew():
+    body, clip = lying_in_a_stance()
+    fairswap.save("made.gltf", body, [clip])
+    assert np.abs(gltf() - clip.world().positions).max() < 1e-4
+    np.testing.assert_allclose(gltf(turned), gltf(turned, unmarked), atol=1e-9)
+    # Without the mark it would have been turned: that is what it is for.
+    assert np.abs(gltf(unmarked) - clip.world().positions).max() > 0.1
+
+
+@pytest.mark.parametrize("mark", [None, [], [1.0], "stands", {"x": 1}, [None] * 3, [1e308, 0.0, 0.0], ["0", "1", "2"]])
+def test_a_mark_that_is_none_is_left_aside(mark):
+    body, clip = lying_in_a_stance()
+    fairswap.save("made.gltf", body, [clip])
+    found = gltf(lambda document: document["asset"]["extras"]["fairswap"].update(stands=mark))
+    np.testing.assert_allclose(found, gltf(unmarked), atol=1e-9)
+
+
 @pytest.mark.parametrize(
     ("degrees", "forward"), [(0, "+Z"), (40, "+Z"), (55, "+Z"), (70, "+X"), (90, "+X"), (-70, "-X")]
 )

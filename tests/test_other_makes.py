@@ -233,6 +233,9 @@ def test_what_limbs_hang_on_keeps_to_what_they_are_part_of(made, bone, keeps_to,
     # One made the same way does what it did, that bone and all.
     again = swap_between(body, body, motion=own).convert(own, FREE)
     assert np.degrees(angle_between(again.world().rotations, own.world().rotations)).max() < 0.5
+    limbs = [ROLES[f"{limb}_{side}"] for side in SIDES]
+    assert np.abs(again.world().positions[:, limbs] - own.world().positions[:, limbs]).max() < 0.002
+    assert compare_motions(Motion(onto.target, own), Motion(onto.target, again)).likeness > 95.0
 
 
 def stands_and_sways(degrees=6.0, low_m=0.002):

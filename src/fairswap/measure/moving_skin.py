@@ -17,7 +17,7 @@ from fairswap.model.signals import frames_across
 from fairswap.wording import counted, listed
 
 # Skin above the hips that is so far from where they take the body, in heights of the figure, is seen to be.
-_BEHIND = 0.06
+_BEHIND = 0.1
 # So many frames are looked at for tears, the first and the last among them: what is held back is so all the way.
 _LOOKED_AT = 5
 # An edge is torn if it is longer than at rest by so much of the figure's height, and so many times as long. Skirts

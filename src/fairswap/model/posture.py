@@ -117,7 +117,8 @@ def posture_from_positions(
         left, upright = np.zeros(3), np.zeros(3)
         left[across_axis], upright[up_axis] = np.sign(said * across[across_axis]), 1.0 if up[0] == "+" else -1.0
         forward = nearest_direction(np.cross(left, upright))
-        return Posture(up, forward, height, f"{reason}; no toes tell the front, the names of the sides say {forward}")
+        reason += f"; no toes tell the front, the names of the sides say {forward}"
+        return Posture(up, forward, height, reason)
     forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
     reason += f"; no toes tell the front, {forward} is the custom"
     feet = [leg[min(2, len(leg) - 1) if len(leg) < _IN_PIECES else -2] for leg in legs]

@@ -29,6 +29,7 @@ from fairswap.retarget.feet import Planted, plant_feet
 from fairswap.retarget.few_parts import lacks_feet, put_on_parts
 from fairswap.retarget.hands import Touch, meet_hands
 from fairswap.retarget.layers import layers_named, put_layers_on
+from fairswap.retarget.limb_joints import keep_limb_joints
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.root_motion import move_travel_to_root, take_travel_out
 from fairswap.retarget.skin_above import take_skin_along
@@ -126,6 +127,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     chains = ChainWorld(edit), ChainWorld(clip.poses)
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
     _put_layers_on(motion)
+    keep_limb_joints(swap.target, motion.chain)
     if not _stands_as_it_stood(motion):
         for stage in (_take_floor_out, _keep_height, _plant_feet, _meet_hands):
             stage(motion)

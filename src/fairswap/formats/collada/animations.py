@@ -14,9 +14,10 @@ from fairswap.formats.collada.library import Library, all_below, children
 from fairswap.formats.collada.nodes import Placed
 from fairswap.formats.gltf.animations import keys_put_in_order, rate_of_times
 from fairswap.formats.limits import clip_numbers
+from fairswap.formats.marks import RECORD
 from fairswap.formats.markup import Tag, numbers_of
 from fairswap.formats.scene.building import trs_from_matrices
-from fairswap.formats.scene.decided import RECORD, decided_from
+from fairswap.formats.scene.decided import decided_from
 from fairswap.model.arrays import Floats
 
 _AGAIN = "Export the file again"

@@ -17,7 +17,9 @@ from fairswap.formats.collada.library import Library, below, child, children, is
 from fairswap.formats.collada.looks import Looks
 from fairswap.formats.collada.nodes import Placed, placed_nodes
 from fairswap.formats.collada.packing import opened_document
+from fairswap.formats.gltf.container import GENERATOR
 from fairswap.formats.gltf.reading import document_from_container
+from fairswap.formats.marks import mark_from
 from fairswap.formats.markup import Tag, numbers_of
 from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import SceneBuilder
@@ -51,7 +53,10 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     scene = _Scene(library, SceneBuilder(len(content)))
     metres, axis = _stance(library)
     # What comes out of the picture, where figures look, is +Z for X and Y up, -Y for Z up (COLLADA 1.4.1, up_axis).
-    forward = "+Z" if axis == "+X" else None
+    said = _said_by_us(library)
+    forward = said[1] if said else "+Z" if axis == "+X" else None
+    if said:
+        scene.builder.written_by_us(mark_from(said[2]))
     top = stance_node(scene.builder, unit, up, file_metres=metres, file_up=axis, forward=forward)
     scene.build(top, len(content))
     container = scene.builder.container(path, f"COLLADA {version}", beside=tuple(dict.fromkeys(beside)))
@@ -66,6 +71,15 @@ def _write_points(root: Tag) -> None:
         for tag in root.iter():
             tag.text = (tag.text or "").replace(",", ".")
         length.set("meter", length.get("meter", "").replace(",", "."))
+
+
+def _said_by_us(library: Library) -> re.Match[str] | None:
+    """Where a figure looks, and how it stands, as a file of ours says."""
+    for held in children(child(library.root, "asset"), "contributor"):
+        tool, said = child(held, "authoring_tool"), child(held, "comments")
+        if tool is not None and said is not None and (tool.text or "").strip() == GENERATOR:
+            return re.fullmatch(r"facing ([+-][XYZ]), stands ([^,]{1,80})", (said.text or "").strip())
+    return None
 
 
 def _stance(library: Library) -> tuple[float, str]:

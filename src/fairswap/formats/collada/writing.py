@@ -12,8 +12,10 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
+from fairswap.formats.gltf.container import GENERATOR
+from fairswap.formats.marks import RECORD, mark_text
 from fairswap.formats.naming import on_one_line
-from fairswap.formats.scene.decided import RECORD, decided_text
+from fairswap.formats.scene.decided import decided_text
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import (
@@ -102,7 +104,11 @@ class _Writer:
 
     def _asset(self, root: Element) -> None:
         asset = SubElement(root, "asset")
-        SubElement(SubElement(asset, "contributor"), "authoring_tool").text = "Fair Swap"
+        contributor = SubElement(asset, "contributor")
+        SubElement(contributor, "authoring_tool").text = GENERATOR
+        SubElement(
+            contributor, "comments"
+        ).text = f"facing {self.space.forward}, stands {mark_text(self.figure.skeleton.rest.positions[0])}"
         # The format asks for dates; the same work makes the same bytes, so they are none of today's.
         for name in ("created", "modified"):
             SubElement(asset, name).text = "1980-01-01T00:00:00Z"

@@ -24,7 +24,7 @@ from fairswap.formats.gltf.nodes import FigureNodes, Tree, figures_from_nodes, t
 from fairswap.formats.gltf.opening import container_from_bytes
 from fairswap.formats.gltf.origins import AT_ONCE_S, GltfOrigin, GltfSource
 from fairswap.formats.gltf.pieces import container_with_joined_pieces
-from fairswap.formats.gltf.stance import posture_of_nodes, turned_by_its_feet
+from fairswap.formats.gltf.stance import as_it_was_written, posture_of_nodes, turned_by_its_feet
 from fairswap.formats.limbs_apart import limbs_apart
 from fairswap.formats.limits import clip_numbers
 from fairswap.formats.naming import distinct
@@ -143,6 +143,7 @@ def _figure(
     holding, whole = bones_that_hold(container, tree, own), parents.copy()
     whole[list(carried)] = list(carried.values())
     posture = posture_of_nodes(container, tree, own, whole, holding)
+    posture = as_it_was_written(container, tree, own, posture)
     stood = _standing(container, tree, own, parents, posture, unit, up)
     turned = turned_by_its_feet(posture, stood[0])
     return stood if turned is posture else _standing(container, tree, own, parents, turned, unit, up)

@@ -10,6 +10,7 @@ from fairswap.formats.gltf.animations import keys_of_animation
 from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.meshes import weights_width_by_node
 from fairswap.formats.gltf.nodes import FigureNodes, Tree, posed_tree
+from fairswap.formats.marks import MARK, RECORD, marked
 from fairswap.formats.vrm.humanoid import extension_of
 from fairswap.model.arrays import Integers
 from fairswap.model.figure import Figure
@@ -36,6 +37,17 @@ def posture_of_nodes(
     if posture is not None and extension_of(container.raw, "VRM"):
         posture = replace(posture, forward="-Z", reason="as VRM 0.x has it", feet=())
     return posture
+
+
+def as_it_was_written(container: Container, tree: Tree, own: FigureNodes, posture: Posture | None) -> Posture | None:
+    """The posture of a figure in a file of ours: upright and ahead, if it stands as we wrote it."""
+    kept = container.raw["asset"].get("extras")
+    ours = kept.get(RECORD) if isinstance(kept, dict) else None
+    if posture is None or not isinstance(ours, dict) or extension_of(container.raw, "VRM"):
+        return posture
+    if not marked(ours.get(MARK), tree.world[own.nodes][:, :3, 3]):
+        return posture
+    return replace(posture, up=OURS.up, forward=OURS.forward, reason="as it was written", feet=())
 
 
 def _as_asked(posture: Posture | None) -> bool:

@@ -16,6 +16,7 @@ from fairswap.errors import Finding
 from fairswap.formats.gltf.animations import POINTER
 from fairswap.formats.gltf.boxes import state_boxes
 from fairswap.formats.gltf.building import build_document
+from fairswap.formats.gltf.container import GENERATOR
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.mending import mended
 from fairswap.formats.gltf.nodes import tree_from_nodes
@@ -24,6 +25,7 @@ from fairswap.formats.gltf.packing import Packer, glb_chunks
 from fairswap.formats.gltf.patching import can_patch, pack_replacements, patch_document, split_matrix
 from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.schema import Document
+from fairswap.formats.marks import MARK, RECORD, mark_of
 from fairswap.formats.naming import all_in_unicode
 from fairswap.formats.storage import Chunk
 from fairswap.formats.vrm.humanoid import extension_of
@@ -33,7 +35,6 @@ from fairswap.model.figure import Figure
 from fairswap.model.rotation import normalized, quaternion_from_matrix, without_sign_jumps
 from fairswap.model.space import OURS, Space
 
-_GENERATOR = "Fair Swap"
 # Differences below this (in quaternion components, metres, weights) are rounding in the file, not motion.
 _SAME = 1e-6
 
@@ -85,7 +86,10 @@ def document_of_figure(
     ] + list(old)
     if not raw["animations"]:
         del raw["animations"]
-    raw["asset"] = {**raw["asset"], "generator": _GENERATOR}
+    raw["asset"] = {**raw["asset"], "generator": GENERATOR}
+    kept = raw["asset"].get("extras", {})
+    if isinstance(kept, dict):  # anything else is a stranger's, and stays
+        raw["asset"]["extras"] = kept | {RECORD: {MARK: mark_of(figure.skeleton.rest.positions[0])}}
     raw["accessors"], raw["bufferViews"] = packer.accessors, packer.views
     for table in ("accessors", "bufferViews"):
         if not raw[table]:

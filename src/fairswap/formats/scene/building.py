@@ -17,6 +17,7 @@ from fairswap.formats.gltf.packing import ELEMENT_ARRAY_BUFFER, Packer
 from fairswap.formats.gltf.schema import Document
 from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.limits import LARGEST_NUMBER, mesh_numbers
+from fairswap.formats.marks import MARK, RECORD
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.mesh import Blending, unit_normals
@@ -72,6 +73,10 @@ class SceneBuilder:
         self.raw: dict[str, Any] = {"asset": {"version": "2.0"}, "scene": 0, "scenes": [{"nodes": []}], "nodes": []}
         self.packer = Packer()
         self._pictures: dict[bytes, int] = {}
+
+    def written_by_us(self, mark: list[float] | None) -> None:
+        """The document says so, and how its figure stands."""
+        self.raw["asset"]["extras"] = {RECORD: {MARK: mark}}
 
     def node(self, name: str, parent: int | None = None, matrix: Floats | None = None, **more: Any) -> int:
         """A node below ``parent``, with its local ``matrix`` ``(4, 4)`` or ``translation``, ``rotation``, ``scale``."""

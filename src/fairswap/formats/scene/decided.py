@@ -10,10 +10,9 @@ import json
 from collections.abc import Mapping
 from typing import Any
 
+from fairswap.formats.marks import RECORD
 from fairswap.model.clip import Clip
 
-#: What it is called wherever a format asks for a name.
-RECORD = "fairswap"
 # Figures have thousands of bones at most, a hundred characters each.
 _LONGEST = 4_000_000
 

@@ -27,7 +27,8 @@ def stance_node(
     if not 1e-6 < metres < 1e6:
         raise InputError(f"its unit is {metres:g} metres", remedy="Give its unit")
     axis = up or file_up
-    turn = quaternion_from_matrix(Space(axis, forward if forward and not up else usual_forward(axis)).turn)
+    stated = forward if forward and not up and forward[1] != axis[1] else usual_forward(axis)
+    turn = quaternion_from_matrix(Space(axis, stated).turn)
     if abs(turn[3]) > 1 - 1e-12 and np.isclose(metres, 1.0, rtol=1e-12):
         return None
     return builder.node("", None, rotation=turn, scale=[metres] * 3)

@@ -9,8 +9,9 @@ import numpy as np
 
 from fairswap.errors import InputError
 from fairswap.formats.limits import clip_numbers
+from fairswap.formats.marks import RECORD
 from fairswap.formats.scene.building import trs_from_matrices
-from fairswap.formats.scene.decided import RECORD, decided_from
+from fairswap.formats.scene.decided import decided_from
 from fairswap.formats.usd.scene import Scene
 from fairswap.formats.usd.values import matrix_of, name_of, value_of
 from fairswap.model.arrays import Floats

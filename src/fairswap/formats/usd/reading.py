@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import replace
 from pathlib import Path
 from typing import Any
 
 from fairswap.errors import Finding, InputError
-from fairswap.formats.gltf.container import Container
+from fairswap.formats.gltf.container import GENERATOR, Container
 from fairswap.formats.gltf.reading import document_from_container
+from fairswap.formats.marks import MARK, mark_from
 from fairswap.formats.scene.stance import stance_node
 from fairswap.formats.usd.apart import done_apart
 from fairswap.formats.usd.meshes import hang_mesh
@@ -55,7 +57,12 @@ def _build(scene: Scene, unit: str | None, up: str | None) -> None:
     from pxr import Usd, UsdGeom, UsdSkel
 
     metres, axis = float(UsdGeom.GetStageMetersPerUnit(scene.stage)), f"+{UsdGeom.GetStageUpAxis(scene.stage)}"
-    top = stance_node(scene.builder, unit, up, file_metres=metres, file_up=axis)
+    said = scene.stage.GetRootLayer().customLayerData
+    facing = str(said.get("facing", "")) if said.get("creator") == GENERATOR else ""
+    forward = facing if re.fullmatch("[+-][XYZ]", facing) else None
+    if forward:
+        scene.builder.written_by_us(mark_from(str(said.get(MARK, ""))))
+    top = stance_node(scene.builder, unit, up, file_metres=metres, file_up=axis, forward=forward)
     nodes: dict[str, int] = {}
     meshes, animations, moving = [], [], []
     for count, prim in enumerate(scene.stage.Traverse(Usd.TraverseInstanceProxies())):

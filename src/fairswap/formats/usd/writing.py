@@ -11,9 +11,11 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
+from fairswap.formats.gltf.container import GENERATOR
+from fairswap.formats.marks import MARK, RECORD, mark_text
 from fairswap.formats.naming import distinct, in_unicode
 from fairswap.formats.scene.binding import bind_pose, matrices_of
-from fairswap.formats.scene.decided import RECORD, decided_text
+from fairswap.formats.scene.decided import decided_text
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import (
@@ -100,7 +102,10 @@ class _Writer:
         stage = self.stage
         UsdGeom.SetStageUpAxis(stage, self.space.up[1])
         UsdGeom.SetStageMetersPerUnit(stage, self.space.metres)
-        stage.GetRootLayer().customLayerData = {"creator": "Fair Swap"}
+        stage.GetRootLayer().customLayerData = {
+            "creator": GENERATOR, "facing": self.space.forward,
+            MARK: mark_text(self.figure.skeleton.rest.positions[0]),
+        }  # fmt: skip
         stage.SetTimeCodesPerSecond(self.ticks)
         stage.SetFramesPerSecond(self.ticks)
         if self.clips:

@@ -11,9 +11,10 @@ import numpy as np
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.animations import keys_put_in_order
 from fairswap.formats.limits import clip_numbers
+from fairswap.formats.marks import RECORD
 from fairswap.formats.markup import Tag
 from fairswap.formats.scene.building import trs_from_matrices
-from fairswap.formats.scene.decided import RECORD, decided_from
+from fairswap.formats.scene.decided import decided_from
 from fairswap.formats.x3d.fields import kept_word, number, rows, turns_of
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import slerp

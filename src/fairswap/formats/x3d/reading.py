@@ -10,6 +10,7 @@ import numpy as np
 
 from fairswap.errors import Finding, InputError
 from fairswap.formats.gltf.reading import document_from_container
+from fairswap.formats.marks import MARK, RECORD, mark_from
 from fairswap.formats.markup import Tag, numbers_of, tag_from_xml
 from fairswap.formats.scene.stance import stance_node
 from fairswap.formats.x3d.baked import baked_clips
@@ -72,6 +73,9 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
 def _build(scene: Scene, tag: Tag, unit: str | None, up: str | None) -> None:
     """Everything below the scene, and what the routes move."""
     top = stance_node(scene.builder, unit, up, file_metres=_metres(scene))
+    for meta in scene.root.iter("meta"):
+        if meta.get("name") == f"{RECORD}-{MARK}":
+            scene.builder.written_by_us(mark_from(meta.get("content") or ""))
     _walk(scene, tag, top)
     for humanoid in scene.humanoids:
         hang_skin(scene, humanoid)

@@ -11,9 +11,11 @@ from xml.etree.ElementTree import Element, SubElement
 import numpy as np
 
 from fairswap.errors import Finding
+from fairswap.formats.gltf.container import GENERATOR
+from fairswap.formats.marks import MARK, RECORD, mark_text
 from fairswap.formats.naming import on_one_line
 from fairswap.formats.scene.binding import bind_pose, matrices_of
-from fairswap.formats.scene.decided import RECORD, decided_text
+from fairswap.formats.scene.decided import decided_text
 from fairswap.formats.scene.losses import losses
 from fairswap.formats.scene.pictures import files_of_pictures, look_names, pictures_of
 from fairswap.formats.scene.spaces import moved_bones
@@ -80,7 +82,9 @@ class _Writer:
         root = Element("X3D", {"profile": "Immersive", "version": "4.0"})
         head = SubElement(root, "head")
         SubElement(head, "component", {"name": "HAnim", "level": "3"})
-        SubElement(head, "meta", {"name": "generator", "content": "Fair Swap"})
+        SubElement(head, "meta", {"name": "generator", "content": GENERATOR})
+        stands = mark_text(self.figure.skeleton.rest.positions[0])
+        SubElement(head, "meta", {"name": f"{RECORD}-{MARK}", "content": stands})
         SubElement(head, "meta", {"name": "title", "content": on_one_line(self.figure.name)})
         scene = SubElement(root, "Scene")
         self._view(scene)
