@@ -207,6 +207,15 @@ def test_what_we_wrote_stands_as_we_wrote_it(suffix):
     assert np.abs(read.clips[0].world().positions - clip.world().positions).max() < 1e-4
 
 
+@pytest.mark.parametrize("suffix", [".glb", ".dae", ".x3d"])
+@pytest.mark.parametrize("tall_m", [0.12, 9.0])
+def test_giants_and_dwarfs_that_we_made_keep_their_size(suffix, tall_m):
+    fairswap.save(f"made{suffix}", fairswap.resize(figure_with(act("idle", "Osric")), height_m=tall_m))
+    read = fairswap.load(f"made{suffix}")
+    assert read.figure.height_m == pytest.approx(tall_m, rel=1e-4)
+    assert not {"space-corrected", "space-found"} & {row.code for row in read.findings}
+
+
 def gltf(*changes):
     """The places of all bones over time in a file of ours that others have changed."""
     document = json.loads(Path("made.gltf").read_text())

@@ -6,13 +6,14 @@ reads the file would judge anew, and otherwise. The mark holds only for bones th
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from typing import Any
 
 import numpy as np
 
 from fairswap.model.arrays import Floats
 
+#: Who made a file, in files of ours.
+GENERATOR = "Fair Swap"
 #: What is ours is called so, wherever a format asks for a name.
 RECORD = "fairswap"
 #: What the mark is called beside what else is ours.
@@ -30,11 +31,13 @@ def mark_of(positions: Floats) -> list[float]:
 
 def marked(mark: Any, positions: Floats) -> bool:
     """Whether a mark is that of these bones."""
-    if not isinstance(mark, Sequence) or isinstance(mark, str) or len(mark) != 3 or not len(positions):
+    try:
+        given = np.array(mark, dtype=np.float64)
+    except (ValueError, TypeError, OverflowError):
         return False
-    if not all(isinstance(value, int | float) for value in mark):
+    if given.shape != (3,) or not len(positions):
         return False
-    off = np.abs(np.array(mark, dtype=np.float64) - mark_of(positions)).max()
+    off = np.abs(given - mark_of(positions)).max()
     return bool(off <= _NEAR * np.ptp(positions[:, 1]))
 
 

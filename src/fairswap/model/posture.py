@@ -38,7 +38,8 @@ _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "h
 class Posture:
     """How a skeleton stands in its file: axis names, and its extent along the up axis in file units.
 
-    ``feet`` are the bones of both where nothing shows the front, and ``forward`` is only what is usual.
+    ``feet`` are the bones of both where nothing shows the front, and ``forward`` is only what is usual. Where it
+    ``stands_written``, a file of ours says how it stands, and that it is in metres.
     """
 
     up: str
@@ -46,6 +47,7 @@ class Posture:
     height: float
     reason: str
     feet: tuple[int, ...] = ()
+    stands_written: bool = False
 
 
 @dataclass(frozen=True, eq=False)

@@ -17,9 +17,8 @@ from fairswap.formats.collada.library import Library, below, child, children, is
 from fairswap.formats.collada.looks import Looks
 from fairswap.formats.collada.nodes import Placed, placed_nodes
 from fairswap.formats.collada.packing import opened_document
-from fairswap.formats.gltf.container import GENERATOR
 from fairswap.formats.gltf.reading import document_from_container
-from fairswap.formats.marks import mark_from
+from fairswap.formats.marks import GENERATOR, mark_from
 from fairswap.formats.markup import Tag, numbers_of
 from fairswap.formats.scene.beside import Pictures
 from fairswap.formats.scene.building import SceneBuilder
@@ -53,9 +52,10 @@ def read(content: bytes, path: Path, *, unit: str | None = None, up: str | None 
     scene = _Scene(library, SceneBuilder(len(content)))
     metres, axis = _stance(library)
     # What comes out of the picture, where figures look, is +Z for X and Y up, -Y for Z up (COLLADA 1.4.1, up_axis).
+    forward = "+Z" if axis == "+X" else None
     said = _said_by_us(library)
-    forward = said[1] if said else "+Z" if axis == "+X" else None
-    if said:
+    if said is not None:
+        forward = said[1]
         scene.builder.written_by_us(mark_from(said[2]))
     top = stance_node(scene.builder, unit, up, file_metres=metres, file_up=axis, forward=forward)
     scene.build(top, len(content))

@@ -12,8 +12,7 @@ import numpy as np
 
 from fairswap.errors import Finding
 from fairswap.formats.archives import archive_of
-from fairswap.formats.gltf.container import GENERATOR
-from fairswap.formats.marks import RECORD, mark_text
+from fairswap.formats.marks import GENERATOR, RECORD, mark_text
 from fairswap.formats.naming import on_one_line
 from fairswap.formats.scene.decided import decided_text
 from fairswap.formats.scene.losses import losses

@@ -23,10 +23,6 @@ MAGIC = b"glTF"
 _AGAIN = "Export the file again"
 
 
-#: Who made a file, in files of ours.
-GENERATOR = "Fair Swap"
-
-
 @dataclass(frozen=True, eq=False)
 class Container:
     """A glTF document: the raw JSON (carried through), the typed view of it (read from), and its buffers.

@@ -219,7 +219,8 @@ def _to_ours(
     found_up = up or (posture.up if posture else OURS.up)
     forward = posture.forward if posture and posture.up == found_up else usual_forward(found_up)
     found_unit = unit or "m"
-    if unit is None and height > 0 and not PLAUSIBLE_HEIGHT_M[0] <= height <= PLAUSIBLE_HEIGHT_M[1]:
+    in_metres = posture is not None and posture.stands_written
+    if unit is None and not in_metres and height > 0 and not PLAUSIBLE_HEIGHT_M[0] <= height <= PLAUSIBLE_HEIGHT_M[1]:
         found_unit = unit_from_height(height)
     space = Space(found_up, forward, found_unit)
     if space != OURS:

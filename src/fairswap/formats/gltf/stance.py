@@ -47,7 +47,7 @@ def as_it_was_written(container: Container, tree: Tree, own: FigureNodes, postur
         return posture
     if not marked(ours.get(MARK), tree.world[own.nodes][:, :3, 3]):
         return posture
-    return replace(posture, up=OURS.up, forward=OURS.forward, reason="as it was written", feet=())
+    return replace(posture, up=OURS.up, forward=OURS.forward, reason="as it was written", feet=(), stands_written=True)
 
 
 def _as_asked(posture: Posture | None) -> bool:

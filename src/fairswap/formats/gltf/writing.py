@@ -16,7 +16,6 @@ from fairswap.errors import Finding
 from fairswap.formats.gltf.animations import POINTER
 from fairswap.formats.gltf.boxes import state_boxes
 from fairswap.formats.gltf.building import build_document
-from fairswap.formats.gltf.container import GENERATOR
 from fairswap.formats.gltf.folding import Fold, fold_nodes
 from fairswap.formats.gltf.mending import mended
 from fairswap.formats.gltf.nodes import tree_from_nodes
@@ -25,7 +24,7 @@ from fairswap.formats.gltf.packing import Packer, glb_chunks
 from fairswap.formats.gltf.patching import can_patch, pack_replacements, patch_document, split_matrix
 from fairswap.formats.gltf.pruning import repack
 from fairswap.formats.gltf.schema import Document
-from fairswap.formats.marks import MARK, RECORD, mark_of
+from fairswap.formats.marks import GENERATOR, MARK, RECORD, mark_of
 from fairswap.formats.naming import all_in_unicode
 from fairswap.formats.storage import Chunk
 from fairswap.formats.vrm.humanoid import extension_of

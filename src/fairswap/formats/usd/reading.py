@@ -8,9 +8,9 @@ from pathlib import Path
 from typing import Any
 
 from fairswap.errors import Finding, InputError
-from fairswap.formats.gltf.container import GENERATOR, Container
+from fairswap.formats.gltf.container import Container
 from fairswap.formats.gltf.reading import document_from_container
-from fairswap.formats.marks import MARK, mark_from
+from fairswap.formats.marks import GENERATOR, MARK, mark_from
 from fairswap.formats.scene.stance import stance_node
 from fairswap.formats.usd.apart import done_apart
 from fairswap.formats.usd.meshes import hang_mesh

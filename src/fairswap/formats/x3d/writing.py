@@ -11,8 +11,7 @@ from xml.etree.ElementTree import Element, SubElement
 import numpy as np
 
 from fairswap.errors import Finding
-from fairswap.formats.gltf.container import GENERATOR
-from fairswap.formats.marks import MARK, RECORD, mark_text
+from fairswap.formats.marks import GENERATOR, MARK, RECORD, mark_text
 from fairswap.formats.naming import on_one_line
 from fairswap.formats.scene.binding import bind_pose, matrices_of
 from fairswap.formats.scene.decided import decided_text
