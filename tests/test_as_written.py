@@ -15,6 +15,7 @@ from fairswap.measure.capsules import capsules_of
 from fairswap.model.posture import posture_from_positions
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.words import sides_of
+from fairswap.picture.page.viewing import of_conversions
 from making import FREE, TROUPE, act, figure, rigged, run
 
 STAGES = ["fernway", "quillmoor", "saltglass"]
@@ -311,3 +312,17 @@ def test_a_shin_whose_foot_hangs_beside_its_second_piece_is_as_thick_as_its_firs
     found = capsules_of(rigged(replace(body, skeleton=skeleton, meshes=tuple(meshes))))["lower_leg_left"]
     assert np.linalg.norm(found.end) == pytest.approx(np.linalg.norm(hock - knee), rel=1e-3)
     assert max(found.radii) < 1.5 * max(usual.radii)
+
+
+def test_a_page_shows_what_is_written_also_if_it_is_called_otherwise():
+    Path("plain.toml").write_text(
+        'fairswap = "platform/2"\nname = "plain"\nbones = "quillmoor"\n[clip]\nnames = "[a-z_]+"\nrates = [20]\n'
+    )
+    bow = fairswap.demo_motion("turn-and-bow", by="Osric")
+    made = fairswap.convert(bow, TROUPE / "juniper.glb", platform="plain.toml")
+    source, result = of_conversions(made)
+    (clip,) = result.clips
+    assert (clip.name, clip.rate) == ("turn_and_bow", 20)
+    assert [shown.name for shown in source.clips] == [clip.name]  # they play together
+    assert result.against == {clip.name: made.comparisons[0]}
+    assert made.comparisons[0].result.clip.frames == clip.frames

@@ -53,7 +53,8 @@ Motions = str | Path | Document | Iterable[str | Path | Document]
 class Conversion:
     """One clip converted, with what it came from and how alike the two are; ``face`` where the source's face moves.
 
-    Where it was made to fit a platform, it is judged as it is then; ``before_fitting`` is how alike they were before.
+    Where it was made to fit a platform, it is judged as it is then; ``before_fitting`` is how alike they were before,
+    and ``parts`` what the clip is there: one, or several if it was too long.
     """
 
     source: Document
@@ -65,6 +66,7 @@ class Conversion:
     face: TransferredFace | None = None
     travel_scale: float = 1.0
     before_fitting: Comparison | None = None
+    parts: tuple[Clip, ...] = ()
     told_of_fit: tuple[Finding, ...] = ()
 
     @cached_property
@@ -76,6 +78,11 @@ class Conversion:
     def clip(self) -> Clip:
         """The result."""
         return self.retargeted.clip if self.face is None else self.face.clip
+
+    @property
+    def written(self) -> tuple[Clip, ...]:
+        """The result as it is written: by another name, or in parts, where a platform wants that."""
+        return self.parts or (self.clip,)
 
     @property
     def findings(self) -> list[Finding]:

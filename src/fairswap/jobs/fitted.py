@@ -30,6 +30,7 @@ def as_fitted(found: Conversions, ready: Performer, platform: Platform | str | P
 def _judged(row: Conversion, result: RiggedFigure, origin: Origin) -> Conversion:
     if len(origin.parts) > 1:
         message = f"it was cut into {len(origin.parts)} clips to fit: the verdict is of the whole, before it was fitted"
-        return replace(row, told_of_fit=(Finding("cut-not-judged", "note", row.original.name, message),))
+        told = Finding("cut-not-judged", "note", row.original.name, message)
+        return replace(row, parts=origin.parts, told_of_fit=(told,))
     comparison = compare_prepared(Motion(row.swap.source, row.original), Motion(result, origin.parts[0]))
-    return replace(row, comparison=comparison, before_fitting=row.comparison)
+    return replace(row, comparison=comparison, before_fitting=row.comparison, parts=origin.parts)

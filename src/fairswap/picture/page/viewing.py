@@ -138,11 +138,10 @@ def of_conversions(done: Conversions) -> list[Shown]:
         rigged = row.swap.source
         old = sources.get(rigged.figure, Shown(_title(row.source), rigged.figure, (), rigged))
         # Clips that were named anew play together all the same.
-        sources[rigged.figure] = replace(old, clips=(*old.clips, replace(row.original, name=row.clip.name)))
-    names = {row.clip.name for row in rows}
-    clips = tuple(clip for clip in done.clips if clip.name in names)
+        sources[rigged.figure] = replace(old, clips=(*old.clips, replace(row.original, name=row.written[0].name)))
+    clips = tuple(clip for row in rows for clip in row.written)
     target = rows[0].swap.target if done.fitted is None else rigged_if_known(done.figure, next(iter(clips), None))
-    against = {row.clip.name: row.comparison for row in rows}
+    against = {row.written[0].name: row.comparison for row in rows}
     title = f"{done.figure.name}, carried over" + (
         f" ({len(rows)} of {len(done.done)})" if len(rows) < len(done.done) else ""
     )
