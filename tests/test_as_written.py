@@ -326,3 +326,19 @@ def test_a_page_shows_what_is_written_also_if_it_is_called_otherwise():
     assert [shown.name for shown in source.clips] == [clip.name]  # they play together
     assert result.against == {clip.name: made.comparisons[0]}
     assert made.comparisons[0].result.clip.frames == clip.frames
+
+
+@pytest.mark.parametrize("platform", ["", 'platforms = ["fernway"]'])
+def test_a_plan_scores_what_it_writes(platform):
+    fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
+    steps = "" if platform else "[clip]\nthin = 12.0\n"
+    figures = json.dumps([str(TROUPE / "juniper.glb")])
+    Path("job.toml").write_text(
+        f'fairswap = "plan/1"\nsources = ["walk.bvh"]\nfigures = {figures}\n{platform}\n{steps}'
+    )
+    made = fairswap.run_plan("job.toml", "out", workers=1)
+    (row,) = made.table.to_dict("records")
+    found = fairswap.compare("walk.bvh", f"out/{row['result']}")
+    assert row["score"] == pytest.approx(found.likeness, abs=0.05)
+    plain = fairswap.convert("walk.bvh", TROUPE / "juniper.glb").comparisons[0].likeness
+    assert row["score"] < plain - 1.0

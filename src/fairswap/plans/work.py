@@ -23,9 +23,11 @@ from fairswap.figures.placing import place
 from fairswap.formats.files import load
 from fairswap.formats.outputs import Outputs
 from fairswap.formats.storage import read_bytes
+from fairswap.jobs.comparing import compare_prepared
 from fairswap.jobs.conversion import Conversion, Conversions, convert
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions
 from fairswap.jobs.performer import Performer
+from fairswap.measure.comparison import Motion
 from fairswap.measure.verdict import worst_of
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
@@ -210,12 +212,14 @@ def _kept(kept: OrderedDict[object, Thing], key: object, most: int, made: Callab
 
 
 def _thinned(found: Conversions, millimetres: float) -> Conversions:
+    """The results with fewest keys, compared with their sources once more: what is written is judged."""
     rows = []
     for row in found.done:
         clip = clip_verbs.thin(row.clip, mm=millimetres, on=found.figure).clip
+        judged = compare_prepared(Motion(row.swap.source, row.original), Motion(row.swap.target, clip))
         rows.append(
-            replace(row, retargeted=replace(row.retargeted, clip=clip)) if row.face is None
-            else replace(row, face=replace(row.face, clip=clip))
+            replace(row, retargeted=replace(row.retargeted, clip=clip), comparison=judged) if row.face is None
+            else replace(row, face=replace(row.face, clip=clip), comparison=judged)
         )  # fmt: skip
     return replace(found, done=tuple(rows))
 
