@@ -38,6 +38,9 @@ from fairswap.pose.reference import is_finger, tip_of_role
 
 _SOFT_M = 0.03
 
+# A joint that is further from where it was, metres, is brought back there.
+_AWAY_M = 1e-3
+
 
 @dataclass(frozen=True, eq=False)
 class Rebuilt:
@@ -93,7 +96,7 @@ def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
         first = _away(world, rest, bone.first)
         away = first if bone.fraction == 0.0 else slerp(first, _away(world, rest, bone.second), bone.fraction)
         turned[number] = multiply(away, new_rest[number]).T
-    if made.merged:
+    if made.merged or any(bone.fraction > 0.0 for bone in made.bones):
         arrive(made.bones, old, new, world, turned)
     local = np.empty_like(turned)
     for number, parent in enumerate(new.parents.tolist()):
@@ -109,7 +112,7 @@ def moved_to_rebuilt(clip: Clip, made: Rebuilt) -> Clip:
 def _translations(clip: Clip, made: Rebuilt, world: WorldTransforms, turned: Floats) -> dict[int, Floats]:
     """Tracks of the bones that have a position of their own in the clip: the hips, and what is moved besides."""
     new = made.figure.skeleton
-    translated = set(clip.poses.translated_bones.tolist())
+    translated, elsewhere = set(clip.poses.translated_bones.tolist()), _hung_elsewhere(made)
     moved: dict[int, Floats] = {}
     where = np.empty((len(new), 3, clip.frames))
     for number, bone in enumerate(made.bones):
@@ -119,11 +122,25 @@ def _translations(clip: Clip, made: Rebuilt, world: WorldTransforms, turned: Flo
         old = bone.first
         # A bone that was put in turns as the one it hangs on, and has a place of its own.
         own = bone.fraction == 0.0 and old == bone.second and bone.key != "root" and bone.name not in made.added
-        if own and (old in translated or (bone.key == "hips" and parent < 0)):
+        left = own and parent >= 0 and number in elsewhere
+        left = left and np.abs(where[number] - world.position_tracks[old]).max() > _AWAY_M
+        if left or (own and (old in translated or (bone.key == "hips" and parent < 0))):
             where[number] = world.position_tracks[old]
             away = where[number] if parent < 0 else where[number] - where[parent]
             moved[number] = away.copy() if parent < 0 else rotate(conjugate(turned[parent].T), away.T).T
     return moved
+
+
+def _hung_elsewhere(made: Rebuilt) -> set[int]:
+    """New bones that do not hang any more on a bone that carried them: arms on a neck, a foot on a second shin."""
+    new = made.figure.skeleton
+    number = {bone.first: at for at, bone in enumerate(made.bones) if bone.first == bone.second}
+    found = set()
+    for at, bone in enumerate(made.bones):
+        above, now = made.old.with_ancestors([bone.first])[:-1], new.with_ancestors([at])
+        if any(other in number and number[other] not in now for other in above):
+            found.add(at)
+    return found
 
 
 def _away(world: WorldTransforms, rest: Floats, bone: int) -> Floats:
