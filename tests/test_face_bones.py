@@ -70,6 +70,7 @@ def test_what_a_jaw_did_its_morphs_do_where_the_jaw_goes(stage):
     assert drop.max() == pytest.approx(wanted.max(), abs=0.1)
 
 
+@pytest.mark.long
 def test_a_face_that_a_stage_cannot_take_is_told_clip_by_clip_and_by_compare():
     told = [row for row in fairswap.fit(speaking("Juniper"), "saltglass").findings if row.code == "face-left-out"]
     assert [(row.severity, row.place) for row in told] == [("warning", "spoken line")]

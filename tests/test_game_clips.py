@@ -304,6 +304,7 @@ def test_a_skirt_is_no_leg():
         assert capsules_of(skirted)[f"lower_arm_{side}"].radii == plain[f"lower_arm_{side}"].radii
 
 
+@pytest.mark.long
 def test_of_many_notes_alike_a_few_are_told():
     """Six clips, each on a floor of its own: the report says so of three and counts the rest, but for --all."""
     clips = [replace(moved(act("idle", "Osric"), [0.0, 0.1 + 0.02 * k, 0.0]), name=f"idle {k}") for k in range(6)]

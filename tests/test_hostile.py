@@ -215,6 +215,7 @@ def evil_figure():
     ],
     ids=lambda words: " ".join(map(visible, map(str, words[:2]))) + (" data" if "--json" in words else ""),
 )
+@pytest.mark.long(but=6)
 def test_no_name_speaks_to_the_terminal(words):
     evil_figure()
     done = run(*words)
@@ -227,6 +228,7 @@ def test_no_name_speaks_to_the_terminal(words):
 
 @pytest.mark.parametrize("name", ["x\0y", "new\nline", "\ud800half", "\u2028", "\x85", "{", "}", "a{b", "JOINT", "😀"])
 @pytest.mark.parametrize("suffix", ["glb", "gltf", "bvh", "csv"])
+@pytest.mark.long(but=12)
 def test_what_is_written_can_be_read_back_whatever_it_is_called(name, suffix):
     osric, walk = figure("Osric"), act("walk", "Osric")
     skeleton = replace(osric.skeleton, names=(osric.skeleton.names[0], name, *osric.skeleton.names[2:]))
@@ -529,6 +531,7 @@ def test_odd_tables_end_in_one_line(table):
     assert run("clip", "cut", "walk.bvh", "--table", "t.csv", "-o", "o.glb").returncode == 0
 
 
+@pytest.mark.long
 def test_a_skeleton_of_many_bones_is_inspected_in_no_time():
     joints = "".join(f"JOINT j{number}\n{{\nOFFSET 0 1 0\n}}\n" for number in range(20_000))
     hierarchy = "ROOT r\n{\nOFFSET 0 0 0\nCHANNELS 3 Xrotation Yrotation Zrotation\n" + joints + "}"

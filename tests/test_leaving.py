@@ -171,6 +171,7 @@ def test_names_that_fit_nothing_or_everything_are_refused(names, words):
         fairswap.leave_out(TROUPE / "pip.glb", *names)
 
 
+@pytest.mark.long
 def test_commands_and_plans_leave_meshes_out():
     with_levels("Osric")
     fairswap.save("walk.glb", figure("Pip"), [act("walk", "Pip")])

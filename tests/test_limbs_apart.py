@@ -77,6 +77,7 @@ def save(document):
 
 
 @pytest.mark.parametrize("change", ["root", "place", "size", "keep", "t"])
+@pytest.mark.long(but=2)
 def test_what_is_done_to_such_a_figure_leaves_it_whole(change):
     document = apart("arms on a control bone", "feet on control bones")
     if change == "root":

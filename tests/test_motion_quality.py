@@ -470,6 +470,7 @@ def test_arms_in_thick_thighs_leave_them_and_legs_stay(bent):
         assert moved[:, [pair.target.roles.bones[f"{part}_{side}"] for part in ("lower_leg", "foot")]].max() < 1e-9
 
 
+@pytest.mark.long
 def test_of_many_clips_the_report_says_in_how_many_limbs_are_in_each_other():
     known, idle = rigged(figure("Juniper")), fairswap.clips.trim(act("idle", "Juniper"), start="0", end="2")
     narrow = {"upper_leg_left": about(Z, -9.0), "upper_leg_right": about(Z, 9.0)}

@@ -511,6 +511,7 @@ def test_duration_and_name_survive_every_rate(rate):
     assert travel_of(made, rigged(fitted().figure, bones=FERNWAY.profile)) == "still"
 
 
+@pytest.mark.long
 def test_of_many_clips_the_worst_are_told_and_the_rest_is_counted():
     """Six clips that all lose something: a report fits a screen, and all is there with --all."""
     acts = ("walk", "turn-and-bow", "lamp", "clap", "leap", "idle")

@@ -840,6 +840,7 @@ def _asleep(seconds):
     return seconds
 
 
+@pytest.mark.long
 def test_a_file_is_not_called_damaged_because_the_machine_is_busy(monkeypatch):
     """The official library gets so many seconds of work, however long they take by the clock."""
     monkeypatch.setattr(apart, "_SECONDS", 1.0)

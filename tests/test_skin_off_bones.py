@@ -95,6 +95,7 @@ def told(path):
 
 
 @pytest.mark.parametrize("spoil", SPOILT, ids=lambda spoil: spoil.__name__)
+@pytest.mark.long(but=2)
 def test_skin_that_is_bound_or_weighted_wrongly_is_told_by_every_verb(spoil, tmp_path):
     scene = whole()
     spoil(scene)

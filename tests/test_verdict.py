@@ -308,6 +308,7 @@ def test_the_severity_of_a_rule_is_what_the_platform_says():
 
 @pytest.mark.parametrize("name", ["walk", "leap", "clap", "turn-and-bow"])
 @pytest.mark.parametrize("who", ["Osric", "Juniper", "Pip"])
+@pytest.mark.long(but=4)
 def test_a_motion_on_the_figure_it_was_made_for_is_itself(name, who):
     """Nothing is planted, brought together or leveled that stands where it stood."""
     own = act(name, who)
@@ -378,6 +379,7 @@ def test_a_result_that_was_cut_since_is_judged_without_the_way_that_was_taken_ou
     assert not found.looks_same
 
 
+@pytest.mark.long
 def test_a_walk_that_a_platform_wants_on_the_spot_is_still_held_against_its_source():
     """What was decided of the source and the way that was taken out go along; what was of old bones does not."""
     fairswap.save("source.bvh", figure("Osric"), [WALK])

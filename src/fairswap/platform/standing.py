@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
+
 from fairswap.bones.roles import SIDES
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.soles import soles_of, tilt_degrees
@@ -28,10 +30,14 @@ def planted_without_toes(clip: Clip, before: RiggedFigure, fitted: Clip, after: 
     contacts, chain = contacts_of(before, clip), ChainWorld(clip.poses)
     if not contacts.count():
         return fitted
-    soles, heel = soles_of(before), {}
+    soles, heel, floats = soles_of(before), {}, []
     for side in SIDES:
+        low = np.min([track[:, 1] for track in soles[side].track_in(chain)], axis=0)
+        floats.append(low[contacts.standing(side)] - before.floor_m)
         tilt = tilt_degrees(before, soles[side].foot, chain.rotation(soles[side].foot))
         heel[side] = contacts.heel[side] & ~(contacts.ball[side] & (tilt > _HEEL_OFF_DEGREES))
     edit = fitted.poses.edit()
-    plant_feet(after, replace(contacts, heel=heel), float(clip.rate), ChainWorld(edit))
+    # As high as they stood: a clip may float a little, which is not for a platform to mend; and the body stays, too.
+    floor_m = after.floor_m + max(float(np.median(np.concatenate(floats))), 0.0)
+    plant_feet(after, replace(contacts, heel=heel), float(clip.rate), ChainWorld(edit), hips_stay=True, floor_m=floor_m)
     return fitted.with_poses(edit.poses())

@@ -75,12 +75,14 @@ class _Foot:
 
 
 def plant_feet(
-    target: RiggedFigure, contacts: Contacts, rate: float, chain: ChainWorld, leg_ratio: float = 1.0
-) -> Planted:
+    target: RiggedFigure, contacts: Contacts, rate: float, chain: ChainWorld, leg_ratio: float = 1.0, *,
+    hips_stay: bool = False, floor_m: float | None = None,
+) -> Planted:  # fmt: skip
     """Move the legs and the hips in ``chain`` (local tracks of the target) so that standing feet stand.
 
     ``contacts`` are the source's, in the same frames; its legs are ``leg_ratio`` times as long. A figure that walks on
-    the spot walks over the floor while its feet are planted.
+    the spot walks over the floor while its feet are planted. If ``hips_stay``, the legs alone give way; the
+    floor is the one it rests on, or at ``floor_m``.
     """
     roles = target.roles.bones
     hips, soles = roles["hips"], soles_of(target)
@@ -88,13 +90,14 @@ def plant_feet(
         way = -leg_ratio * contacts.belt_m_s * np.arange(chain.frames)[:, None] / rate
         move_hips(hips, way, chain)
         walking = replace(contacts, belt_m_s=None)
-        done = plant_feet(target, walking, rate, chain)
+        done = plant_feet(target, walking, rate, chain, hips_stay=hips_stay, floor_m=floor_m)
         move_hips(hips, -way, chain)
         return done
-    aims = {side: _aim(target, soles[side], contacts, side, rate, chain) for side in SIDES}
+    floor_m = target.floor_m if floor_m is None else floor_m
+    aims = {side: _aim(target, soles[side], contacts, side, rate, chain, floor_m) for side in SIDES}
     legs = {side: (roles[f"upper_leg_{side}"], roles[f"lower_leg_{side}"], roles[f"foot_{side}"]) for side in SIDES}
     bearing = [(legs[side], aims[side].shift, aims[side].standing) for side in SIDES]
-    hips_moved = carried_hips(bearing, rate, chain)
+    hips_moved = np.zeros((chain.frames, 3)) if hips_stay else carried_hips(bearing, rate, chain)
     move_hips(hips, hips_moved, chain)
     moved = {}
     for side in SIDES:
@@ -113,7 +116,9 @@ def plant_feet(
     return Planted(moved, hips_moved)
 
 
-def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld) -> _Foot:
+def _aim(
+    target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: float, chain: ChainWorld, floor_m: float
+) -> _Foot:
     heel, ball, foot = contacts.heel[side], contacts.ball[side], sole.foot
     rotation, ankle = chain.rotation(foot), chain.position(foot)
     flat, stands, tilt = heel & ball, heel | ball, tilt_degrees(target, foot, rotation)
@@ -134,7 +139,7 @@ def _aim(target: RiggedFigure, sole: Sole, contacts: Contacts, side: str, rate: 
         chain.turn_local(sole.toes, multiply(conjugate(turned), toes))
     lowest = _lowest(sole, turned, ankle, chain)
     off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
-    low = target.floor_m - lowest
+    low = floor_m - lowest
     off[:, 1] = np.where(stands, low, 0.0)
     off = bridged(off, stands, max(round(_FADE_S * rate), 2))
     shift = _led(off, stands, holds, rate)
