@@ -360,4 +360,4 @@ def test_a_spine_of_another_count_ends_where_it_did(bent):
     assert (len(own.roles.chain("spine")), len(new.chain("spine"))) == (6, 4)
     before, after = (moving.world().positions[0] for moving in (clip, made.clips[0]))
     for role in ("neck_1", "head", "hand_left", "hand_right"):
-        assert np.linalg.norm(before[own.roles.bones[role]] - after[new.bones[role]]) < 0.02, role
+        assert np.linalg.norm(before[own.roles.bones[role]] - after[new.bones[role]]) < 0.028, role

@@ -34,11 +34,10 @@ def arrive(
         for key, end in zip(line, onward, strict=True):
             goal = _standing(bones[number[end]], old) if end else -1
             if _between(_standing(bones[number[key]], old), goal, old):
-                _aim([number[key]], number[end], goal, bones, skeleton, world, turned)
-        # Of a chain of another count all bones together: its end is where it was.
+                _aim(number[key], number[end], goal, bones, skeleton, world, turned)
         goal = _standing(bones[number[onward[-1]]], old) if line and onward[-1] else -1
         if goal >= 0 and any(bones[number[key]].fraction > 0.0 for key in line):
-            _aim([number[key] for key in line], number[onward[-1]], goal, bones, skeleton, world, turned)
+            _bend([number[key] for key in line], number[onward[-1]], goal, bones, skeleton, world, turned)
     for side in SIDES:
         limb = [number.get(f"{part}_{side}", -1) for part in ("upper_arm", "lower_arm", "hand")]
         if min(limb) < 0 or not all(_standing(bones[bone], old) == bones[bone].first for bone in limb):
@@ -76,17 +75,31 @@ def _positions(
     return at
 
 
-def _aim(
+def _bend(
     line: Sequence[int], end: int, goal: int, bones: Sequence[NewBone], skeleton: Skeleton, world: WorldTransforms,
     turned: Floats,
 ) -> None:  # fmt: skip
-    """Turn the bones of a line about its first, so that it points to where its end was, the old bone ``goal``."""
-    start = _positions(line[0], bones, skeleton, world, turned)
+    """Turn the inner bones of a chain of another count, so that its end comes to where it was, the old bone ``goal``;
+    its first bone and its last move as those of the old chain."""
+    inner = line[1:-1]
+    if not inner:
+        return
+    start, last = (_positions(bone, bones, skeleton, world, turned) for bone in (inner[0], line[-1]))
+    wanted = world.position_tracks[goal].T - (_positions(end, bones, skeleton, world, turned) - last)
+    by = quaternion_between(last - start, wanted - start)
+    for bone in inner:
+        _turn(bone, by, bones, skeleton, turned)
+
+
+def _aim(
+    bone: int, end: int, goal: int, bones: Sequence[NewBone], skeleton: Skeleton, world: WorldTransforms, turned: Floats
+) -> None:  # fmt: skip
+    """Turn a bone so that it points to where the next joint was, the old bone ``goal``."""
+    start = _positions(bone, bones, skeleton, world, turned)
     now = _positions(end, bones, skeleton, world, turned) - start
     wanted = world.position_tracks[goal].T - start
     if np.linalg.norm(now - wanted, axis=1).max() > _THERE_M:
-        for bone in line:
-            _turn(bone, quaternion_between(now, wanted), bones, skeleton, turned)
+        _turn(bone, quaternion_between(now, wanted), bones, skeleton, turned)
 
 
 def _reach(
