@@ -79,6 +79,7 @@ def test_a_clip_that_was_cut_to_fit_says_that_its_verdict_is_older():
 
 
 @pytest.mark.parametrize("who", ["Juniper", "Osric"])
+@pytest.mark.long(but=1)
 def test_feet_stand_where_a_platform_takes_their_toes(who):
     walk = act("walk", who)
     fairswap.save("walk.glb", figure(who), [walk])
@@ -109,6 +110,7 @@ def test_fingertips_point_where_they_did_when_what_told_their_ends_is_gone(who, 
 
 
 @pytest.mark.parametrize(("name", "rate", "shaken_m"), [("clap", 20, 0.01), ("walk", 20, 0.01), ("leap", 15, 0.03)])
+@pytest.mark.long(but=2)
 def test_a_lower_rate_is_no_jerk_and_shaking_at_that_rate_is(name, rate, shaken_m):
     clip, osric = act(name, "Osric"), figure("Osric")
     slower = fairswap.clips.rate(clip, str(rate))
@@ -147,6 +149,7 @@ def test_what_was_decided_goes_along_in_every_format_that_holds_a_figure(suffix)
 @pytest.mark.parametrize(
     "text", ["", "{", "[" * 100_000, '"word"', "{}", "null", '{"source": 3}', '{"version": 1e400}', "x" * 5_000_000]
 )
+@pytest.mark.long(but=3)
 def test_a_word_of_a_stranger_in_its_place_is_left_aside(text):
     fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
     fairswap.convert("walk.glb", CHIBI, motion=FREE).save("made.dae")
@@ -210,6 +213,7 @@ def test_what_we_wrote_stands_as_we_wrote_it(suffix):
 
 @pytest.mark.parametrize("suffix", [".glb", ".dae", ".x3d"])
 @pytest.mark.parametrize("tall_m", [0.12, 9.0])
+@pytest.mark.long(but=2)
 def test_giants_and_dwarfs_that_we_made_keep_their_size(suffix, tall_m):
     fairswap.save(f"made{suffix}", fairswap.resize(figure_with(act("idle", "Osric")), height_m=tall_m))
     read = fairswap.load(f"made{suffix}")
@@ -246,6 +250,7 @@ def test_what_a_stranger_turned_since_is_judged_anew():
 
 
 @pytest.mark.parametrize("mark", [None, [], [1.0], "stands", {"x": 1}, [None] * 3, [1e308, 0.0, 0.0], ["0", "1", "2"]])
+@pytest.mark.long(but=3)
 def test_a_mark_that_is_none_is_left_aside(mark):
     body, clip = lying_in_a_stance()
     fairswap.save("made.gltf", body, [clip])
@@ -329,6 +334,7 @@ def test_a_page_shows_what_is_written_also_if_it_is_called_otherwise():
 
 
 @pytest.mark.parametrize("platform", ["", 'platforms = ["fernway"]'])
+@pytest.mark.long(but=1)
 def test_a_plan_scores_what_it_writes(platform):
     fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
     steps = "" if platform else "[clip]\nthin = 12.0\n"
@@ -345,6 +351,7 @@ def test_a_plan_scores_what_it_writes(platform):
 
 
 @pytest.mark.parametrize("bent", [{"spine_2": 60.0}, {"spine_1": 60.0, "spine_2": -60.0}], ids=str)
+@pytest.mark.long(but=1)
 def test_a_spine_of_another_count_ends_where_it_did(bent):
     """Four bones for six, bent otherwise: neck and hands are near where they were."""
     own, idle = rigged(figure("Juniper")), act("idle", "Juniper")

@@ -108,6 +108,7 @@ def bone_name(role):
 
 @pytest.mark.parametrize("name", ["leap", "walk", "clap"])
 @pytest.mark.parametrize("whom", ["Juniper", "Pip"])
+@pytest.mark.long(but=2)
 def test_of_sound_skin_nothing_is_told(name, whom):
     assert not told(fairswap.convert(fairswap.demo_motion(name, by="Osric"), figure(whom)).findings)
     clip = act(name, whom)
