@@ -89,7 +89,7 @@ def _torn(figure: Figure, clip: Clip) -> list[Finding]:
 
 
 def _edges(mesh: Mesh, vertices: Floats) -> Floats:
-    """How long two edges of each triangle are ``(2, triangles)``: a corner that is pulled away draws out two of three."""
+    """How long two edges of each triangle are ``(2, triangles)``: a corner that is pulled away draws out two."""
     corners = np.ascontiguousarray(vertices.T, dtype=np.float32)[:, mesh.triangles.T]  # component first, for speed
     along = corners[:, 1:] - corners[:, :2]
     return np.asarray(np.sqrt(np.einsum("ces,ces->es", along, along)))
