@@ -9,6 +9,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.demo.repertoire import ACTS
@@ -62,7 +63,7 @@ def test_a_sheet_shows_both_actors_standing_on_their_floor_lines():
     proof = fairswap.compare((figure("Juniper"), clip), (figure("Osric"), result))
     png = comparison_sheet(proof, "bow.glb  onto  Osric")
     picture = np.asarray(Image.open(BytesIO(png)).convert("RGB"), dtype=int)
-    assert picture.shape == (1044, 1800, 3)
+    assert picture.shape == (1044, 1800, 3)  # nobody lies: rows of full height
     dark, rows = picture.sum(axis=2) < 200, {}
     for number, top in enumerate((116, 512)):  # in each row: boots on the floor line, nothing much below it
         # The line is darker than its ground in every column that nothing stands in.
@@ -117,6 +118,46 @@ def test_whatever_moves_is_inside_its_panel(name):
                 assert max(wide, high) > 0.8, title
             else:
                 assert (free / [2.0 * width, 2.0 * height]).min() < 0.2, title
+
+
+def lying(name):
+    """Two seconds of lying on the back with the feet ahead, and standing before: as wide as tall."""
+    own, clip = figure(name), act("idle", name)
+    edit = clip.poses.edit()
+    hips = fairswap.RiggedFigure.of(own).roles.bones["hips"]
+    half = slice(clip.frames // 2, None)
+    down = Rotation.from_euler("x", -90.0, degrees=True)
+    edit.rotation_tracks[hips, :, half] = (down * Rotation.from_quat(edit.rotation_tracks[hips].T[half])).as_quat().T
+    low = np.array(edit.translation_track(hips))
+    low[1, half] = 0.12 * own.height_m
+    edit.translations[hips] = low
+    return clip.with_poses(edit.poses())
+
+
+def test_who_lies_down_gets_the_room_and_who_stands_leaves_it():
+    """Panels are as wide as they need, so that all are shown larger; none is cut, and together they fill the width."""
+    own, clip = figure("Pip"), lying("Pip")
+    staged = Staged.of(own, clip, np.linspace(0.0, clip.duration_s, 6), fairswap.RiggedFigure.of(own))
+    panels = SHOTS["full"]
+    beside = [[(instant, panel)] for instant in range(6) for panel in panels]
+    stacked = [[(instant, panel) for panel in panels] for instant in range(6)]
+    for columns in (beside, stacked):
+        frame = Frame.beside([staged], columns, 1200, 400, 50)
+        widths = [frame.width_of(*column[0]) for column in columns]
+        assert sum(widths) == 1200
+        free = []
+        for column, wide in zip(columns, widths, strict=True):
+            for instant, panel in column:
+                assert frame.width_of(instant, panel) == wide
+                seen, _ = frame.view_of(staged, instant, panel).pixels(staged.points(instant, panel))
+                free += [seen.min(axis=0), 2.0 * np.array([wide, frame.height]) - seen.max(axis=0)]
+        assert np.min(free) > 2.0
+        assert frame.scale > 1.3 * Frame.around([staged], panels, 1200 // len(columns), 400).scale
+        assert frame.height < 300  # and no white paper above
+    # Where height is what is scarce, what is left over is shared out: all as far apart.
+    roomy = Frame.beside([staged], stacked, 6000, 100)
+    assert roomy.height == 100
+    assert roomy.scale == pytest.approx(Frame.around([staged], panels, 6000, 100).scale)
 
 
 def test_a_root_that_stays_behind_is_no_part_of_what_is_seen():

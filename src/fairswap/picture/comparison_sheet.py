@@ -23,7 +23,9 @@ from fairswap.picture.stage import LEFT, RIGHT
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
-_WIDTH, _LABEL, _HEAD, _ROW, _NAMES, _GAP, _FOOT, _STRIP = 1800, 150, 92, 384, 24, 12, 58, 78
+_WIDTH, _LABEL, _HEAD, _NAMES, _GAP, _FOOT, _STRIP = 1800, 150, 92, 24, 12, 58, 78
+# How high a row of panels is at most; and at least, for what is written beside it.
+_ROW, _LEAST = 384, 190
 _CANDIDATES = 61
 # More instants than this are too narrow to be seen.
 MOST_INSTANTS = 8
@@ -46,34 +48,34 @@ def comparison_sheet(
     from PIL import Image
 
     times = chosen_times(times_s, comparison.source.clip) if len(times_s) else telling_times(comparison, instants)
-    pair = _NAMES + 2 * (_ROW + _GAP)
-    height = _HEAD + len(shots) * pair + _FOOT + _STRIP
-    sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
-    draw = pen(sheet)
-    cell = (_WIDTH - _LABEL) // (2 * len(times))
     rows = [
         Staged.of(motion.rigged.figure, motion.clip, times, motion.rigged)
         for motion in (comparison.source, comparison.result)
     ]
-    for number, shot in enumerate(shots):
-        panels = panels_of(shot)
-        frame = Frame.around(rows, panels, cell, _ROW)
-        top = _HEAD + number * pair
-        for column in range(2 * len(times)):
-            name = panels[column % 2].name
-            draw.text((_LABEL + (column + 0.5) * cell, top + 4), name, font=font(14), fill=FAINT, anchor="ma")
-        columns = range(2 * len(times))
+    cells = [[(time, panel) for time in range(len(times)) for panel in panels_of(shot)] for shot in shots]
+    frames = [Frame.beside(rows, [[cell] for cell in row], _WIDTH - _LABEL, _ROW, _LEAST) for row in cells]
+    height = _HEAD + sum(_NAMES + 2 * (frame.height + _GAP) for frame in frames) + _FOOT + _STRIP
+    sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
+    draw = pen(sheet)
+    top = _HEAD
+    for shot, columns, frame in zip(shots, cells, frames, strict=True):
         # Every other instant on a darker ground.
-        papers = [BAND if (column // 2) % 2 == 0 else PAPER for column in columns]
-        cells = [(staged, column // 2, panels[column % 2], papers[column]) for staged in rows for column in columns]
-        pictures = iter(frame.pictures(cells))
+        papers = [PAPER if time % 2 else BAND for time, _ in columns]
+        shown = [(staged, *cell, paper) for staged in rows for cell, paper in zip(columns, papers, strict=True)]
+        pictures = iter(frame.pictures(shown))
         for which, staged in enumerate(rows):
-            y = top + _NAMES + which * (_ROW + _GAP)
-            for column in columns:
-                sheet.paste(next(pictures), (_LABEL + column * cell, y))
+            y, x = top + _NAMES + which * (frame.height + _GAP), _LABEL
+            for _, panel in columns:
+                picture = next(pictures)
+                sheet.paste(picture, (x, y))
+                if which == 0:
+                    middle = (x + 0.5 * picture.width, top + 4)
+                    draw.text(middle, panel.name, font=font(14), fill=FAINT, anchor="ma")
+                x += picture.width
             _label(draw, staged, "RESULT" if which else "SOURCE", y, y + frame.floor_px if shot == "full" else None)
+        top += _NAMES + 2 * (frame.height + _GAP)
     _heading(draw, comparison, title)
-    _columns(draw, comparison, times, height - _STRIP)
+    _columns(draw, comparison, times, frames[-1], shots[-1], height - _STRIP)
     _contact_strip(draw, comparison, times, height - _STRIP + 4)
     out = BytesIO()
     sheet.save(out, "PNG", optimize=False)
@@ -148,14 +150,16 @@ def _label(draw: ImageDraw, staged: Staged, word: str, top: int, floor: float | 
         draw.text((24, floor - 9), "floor", font=font(15), fill=FAINT)
 
 
-def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, height: int) -> None:
-    cell = (_WIDTH - _LABEL) // (2 * len(times))
+def _columns(draw: ImageDraw, comparison: Comparison, times: Floats, drawn: Frame, shot: str, height: int) -> None:
+    """Under each instant its time, and by how much limbs differ."""
+    left = _LABEL
     for number, time in enumerate(times.tolist()):
-        middle = _LABEL + (2 * number + 1) * cell
+        wide = sum(drawn.width_of(number, panel) for panel in panels_of(shot))
         frame = int(np.argmin(np.abs(comparison.times_s - time)))
         text = f"{time:.2f} s   ·   {comparison.per_frame_degrees[frame]:.2f}°"
         size = 19 if len(times) <= 5 else 15
-        draw.text((middle, height - 46), text, font=font(size), fill=INK, anchor="ma")
+        draw.text((left + 0.5 * wide, height - 46), text, font=font(size), fill=INK, anchor="ma")
+        left += wide
 
 
 def _contact_strip(draw: ImageDraw, comparison: Comparison, times: Floats, top: int) -> None:

@@ -3,8 +3,9 @@ have one scale, in heights of their figures."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
-from dataclasses import dataclass
+import math
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -36,6 +37,9 @@ class Panel(NamedTuple):
     view: str
 
 
+# An instant, by its number, in a panel.
+Cell = tuple[int, Panel]
+
 # What each shot shows, from two sides or of two hands; without roles the whole figure.
 SHOTS = {
     "full": (Panel("front", (), "front"), Panel("side", (), "side")),
@@ -45,6 +49,7 @@ SHOTS = {
 }
 # Of a panel: what is left free around the figure. How much a shot shows around what it is of.
 _MARGIN, _AROUND = 0.05, 0.12
+_FREE = 1.0 - 2.0 * _MARGIN
 _FINE = 2  # drawn this much larger, then made small: smooth edges
 
 
@@ -148,7 +153,7 @@ class Staged:
         return self._boxes[frame, panel]
 
     @cached_property
-    def _boxes(self) -> dict[tuple[int, Panel], Floats]:
+    def _boxes(self) -> dict[Cell, Floats]:
         return {}
 
     def _box(self, frame: int, panel: Panel) -> Floats:
@@ -161,12 +166,16 @@ class Staged:
 
 @dataclass(frozen=True)
 class Frame:
-    """How all panels of a row show their figures: pixels to a height of the figure, and where the floor is."""
+    """How all panels of a row show their figures: pixels to a height of the figure, and where the floor is.
+
+    All are as wide; but those that are in ``widths``, by instant and panel.
+    """
 
     width: int
     height: int
     scale: float
     bottom: float
+    widths: Mapping[Cell, int] = field(default_factory=dict)
 
     @classmethod
     def around(cls, staged: Sequence[Staged], panels: Sequence[Panel], width: int, height: int) -> Frame:
@@ -174,15 +183,29 @@ class Frame:
 
         A whole figure stands on one line in all panels; a part of one is in the middle of each.
         """
-        boxes = np.array([one.box(frame, panel) for one in staged for frame in range(one.poses.frames)
-                          for panel in panels])  # fmt: skip
-        wide = float((boxes[:, 1] - boxes[:, 0]).max())
-        whole = not any(panel.roles for panel in panels)
-        # From the floor, or from below it where something goes there, to what is highest.
-        bottom = min(float(boxes[:, 2].min()), 0.0) if whole else 0.0
-        high = float(boxes[:, 3].max()) - bottom if whole else float((boxes[:, 3] - boxes[:, 2]).max())
-        free = 1.0 - 2.0 * _MARGIN
-        return cls(width, height, free * min(width / max(wide, 1e-6), height / max(high, 1e-6)), bottom)
+        wide = max(_wide(staged, panels).values())
+        high, bottom = _high(staged, panels)
+        return cls(width, height, _FREE * min(width / wide, height / high), bottom)
+
+    @classmethod
+    def beside(
+        cls, staged: Sequence[Staged], columns: Sequence[Sequence[Cell]], width: int, most: int, least: int = 1
+    ) -> Frame:
+        """The largest scale at which columns of panels are beside each other within ``width``: each as wide as it
+        needs, what is left over shared out. Panels are no higher than needed, from ``least`` to ``most``."""
+        panels = list({panel: None for column in columns for _, panel in column})
+        wide = _wide(staged, panels)
+        needs = np.array([max(wide[cell] for cell in column) for column in columns])
+        high, bottom = _high(staged, panels)
+        scale = _FREE * min(width / needs.sum(), most / high)
+        over = (width - needs.sum() * scale / _FREE) / len(columns)
+        edges = np.cumsum([0.0, *(needs * scale / _FREE + over)]).astype(int)
+        widths = {cell: int(size) for column, size in zip(columns, np.diff(edges), strict=True) for cell in column}
+        return cls(width, min(most, max(least, math.ceil(high * scale / _FREE))), scale, bottom, widths)
+
+    def width_of(self, frame: int, panel: Panel) -> int:
+        """How wide a panel is, pixels."""
+        return self.widths.get((frame, panel), self.width)
 
     def view_of(self, staged: Staged, frame: int, panel: Panel) -> View:
         """The camera of one panel: what is shown in the middle, the floor where it is in all."""
@@ -190,7 +213,8 @@ class Frame:
         middle = 0.5 * (box[0] + box[1]) * staged.height_m
         # Half a panel up from the middle of what it is of, or all the way from the floor.
         low = 0.5 * (box[2] + box[3]) * staged.height_m if panel.roles else 0.0
-        at = (0.5 * _FINE * self.width, _FINE * (0.5 * self.height if panel.roles else self.floor_px))
+        across = 0.5 * _FINE * self.width_of(frame, panel)
+        at = (across, _FINE * (0.5 * self.height if panel.roles else self.floor_px))
         centre = np.array([0.0, staged.floor_m + low, 0.0]) + middle * VIEWS[panel.view][0]
         return View(panel.view, centre, at, _FINE * self.scale / staged.height_m)
 
@@ -207,7 +231,7 @@ class Frame:
         """One instant from one side, skinned, with its bones over the skin and the floor under it."""
         from PIL import ImageDraw
 
-        canvas = Canvas.blank(_FINE * self.width, _FINE * self.height, paper)
+        canvas = Canvas.blank(_FINE * self.width_of(frame, panel), _FINE * self.height, paper)
         camera = self.view_of(staged, frame, panel)
         draw_figure(canvas, camera, staged.stances[frame], staged.bones)
         image = canvas.image()
@@ -219,6 +243,23 @@ class Frame:
             for start, end, side in bone_lines(staged.figure, staged.world, frame, staged.bones):
                 _bone(draw, camera.pixels(np.stack([start, end]))[0], byte(_COLORS[side]))
         return image.reduce(_FINE)
+
+
+def _wide(staged: Sequence[Staged], panels: Sequence[Panel]) -> dict[Cell, float]:
+    """How wide what is seen in each instant and panel is, of the widest figure, in heights of the figures."""
+    boxes = {(frame, panel): [one.box(frame, panel) for one in staged]
+             for frame in range(staged[0].poses.frames) for panel in panels}  # fmt: skip
+    return {key: max([1e-6, *(float(box[1] - box[0]) for box in found)]) for key, found in boxes.items()}
+
+
+def _high(staged: Sequence[Staged], panels: Sequence[Panel]) -> tuple[float, float]:
+    """How high what is seen in any of them is, and how far below the floor it begins."""
+    boxes = np.array([one.box(frame, panel) for one in staged for frame in range(one.poses.frames) for panel in panels])
+    if any(panel.roles for panel in panels):
+        return max(float((boxes[:, 3] - boxes[:, 2]).max()), 1e-6), 0.0
+    # From the floor, or from below it where something goes there, to what is highest.
+    bottom = min(float(boxes[:, 2].min()), 0.0)
+    return max(float(boxes[:, 3].max()) - bottom, 1e-6), bottom
 
 
 _COLORS = {"left": LEFT, "right": RIGHT, "": MIDDLE}

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 from fractions import Fraction
 from io import BytesIO
+from typing import TYPE_CHECKING
 
 import numpy as np
 
@@ -14,11 +15,14 @@ from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.signals import runs_of
 from fairswap.picture.comparison_sheet import chosen_times
-from fairswap.picture.framing import Frame, Staged, panels_of
+from fairswap.picture.framing import Cell, Frame, Staged, panels_of
 from fairswap.picture.paper import BAND, FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.stage import LEFT, RIGHT
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.wording import counted
+
+if TYPE_CHECKING:
+    from PIL.Image import Image
 
 _WIDTH, _HEAD, _NAMES, _ROW, _FOOT = 1800, 78, 22, 330, 96
 _INSTANTS, _AT_REST = 10, 1
@@ -35,7 +39,7 @@ def lone_sheet(
     UsageError
         If an instant is not in the clip, there are too many, or a shot is none.
     """
-    from PIL import Image
+    from PIL import Image as Images
 
     shown = clip or _resting(figure)
     if len(times_s):
@@ -43,11 +47,14 @@ def lone_sheet(
     else:
         times = np.linspace(0.0, shown.duration_s, _INSTANTS if clip is not None else _AT_REST)
     width = _WIDTH if len(times) > 3 else 420 * max(len(times), 2)
+    staged = Staged.of(figure, shown, times, rigged)
     # One instant alone has its panels beside each other, and twice as tall.
     alone = len(times) == 1
-    block = _NAMES + 2 * _ROW
-    height = _HEAD + len(shots) * block + (_FOOT if clip is not None else 16)
-    sheet = Image.new("RGB", (width, height), byte(PAPER))
+    rows = [[[cell] for cell in row[0]] if alone else row for row in (_columns(shot, len(times)) for shot in shots)]
+    frames = [Frame.beside([staged], row, width, 2 * _ROW if alone else _ROW) for row in rows]
+    blocks = [_NAMES + len(row[0]) * frame.height for row, frame in zip(rows, frames, strict=True)]
+    height = _HEAD + sum(blocks) + (_FOOT if clip is not None else 16)
+    sheet = Images.new("RGB", (width, height), byte(PAPER))
     draw = pen(sheet)
     name = clip.name if clip is not None else "at rest"
     draw.text((20, 12), title or f"{figure.name}: {name}", font=font(27), fill=INK)
@@ -55,31 +62,45 @@ def lone_sheet(
     if clip is not None:
         facts += f"   ·   {clip.duration_s:.2f} s at {float(clip.rate):g}, {counted(clip.frames, 'frame')}"
     draw.text((22, 48), facts, font=font(16), fill=FAINT)
-    staged = Staged.of(figure, shown, times, rigged)
-    for number, shot in enumerate(shots):
-        panels = panels_of(shot)
-        wide, high = (width // len(panels), 2 * _ROW) if alone else (width // len(times), _ROW)
-        frame = Frame.around([staged], panels, wide, high)
-        top = _HEAD + number * block
-        cells = [
-            (staged, column, panel, BAND if (place if alone else column) % 2 == 0 else PAPER)
-            for place, panel in enumerate(panels) for column in range(len(times))
-        ]  # fmt: skip
-        pictures = iter(frame.pictures(cells))
-        for place, panel in enumerate(panels):
-            left, above = (place * wide, 0) if alone else (0, place * high)
-            for column in range(len(times)):
-                sheet.paste(next(pictures), (left + column * wide, top + _NAMES + above))
-            draw.text((left + 8, top + _NAMES + above + 4), panel.name, font=font(13), fill=FAINT)
-        for column, time in enumerate(times.tolist() if clip is not None else ()):
-            said = f"{time:.2f} s · {round(time * float(shown.rate))}f"
-            middle = 0.5 * width if alone else (column + 0.5) * wide
-            draw.text((middle, top + 2), said, font=font(15), fill=INK, anchor="ma")
+    top = _HEAD
+    for row, frame, block in zip(rows, frames, blocks, strict=True):
+        _draw_row(sheet, staged, row, frame, top, [] if clip is None else times.tolist(), float(shown.rate))
+        top += block
     if clip is not None and rigged is not None:
         _contacts(draw, rigged, clip, times.tolist(), width, height - _FOOT + 14)
     out = BytesIO()
     sheet.save(out, "PNG")
     return out.getvalue()
+
+
+def _columns(shot: str, instants: int) -> list[list[Cell]]:
+    """An instant to a column, with the panels of a shot under each other."""
+    return [[(instant, panel) for panel in panels_of(shot)] for instant in range(instants)]
+
+
+def _draw_row(
+    sheet: Image, staged: Staged, columns: list[list[Cell]], frame: Frame, top: int, times: list[float], rate: float
+) -> None:
+    """The panels of one shot, with the names of the views at the left and the times above."""
+    draw = pen(sheet)
+    papers = [PAPER if number % 2 else BAND for number in range(len(columns))]
+    shown = [(staged, *cell, paper) for column, paper in zip(columns, papers, strict=True) for cell in column]
+    pictures = iter(frame.pictures(shown))
+    left, said = 0, set()
+    for column in columns:
+        for place, (_, panel) in enumerate(column):
+            above = top + _NAMES + place * frame.height
+            sheet.paste(next(pictures), (left, above))
+            if panel not in said:
+                draw.text((left + 8, above + 4), panel.name, font=font(13), fill=FAINT)
+            said.add(panel)
+        left += frame.width_of(*column[0])
+    left = 0
+    for instant, time in enumerate(times):
+        wide = sum(frame.width_of(*column[0]) for column in columns if column[0][0] == instant)
+        text = f"{time:.2f} s · {round(time * rate)}f"
+        draw.text((left + 0.5 * wide, top + 2), text, font=font(15), fill=INK, anchor="ma")
+        left += wide
 
 
 def _resting(figure: Figure) -> Clip:

@@ -127,12 +127,15 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     chains = ChainWorld(edit), ChainWorld(clip.poses)
     motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
     _put_layers_on(motion)
-    keep_limb_joints(swap.target, motion.chain)
+    same = swap.of_one_build
+    if not same:
+        keep_limb_joints(swap.target, motion.chain)
     if not _stands_as_it_stood(motion):
         for stage in (_take_floor_out, _keep_height, _plant_feet, _meet_hands):
             stage(motion)
     _clear_limbs(motion)
-    put = put_on_parts(swap.source, swap.target, motion.source_chain, motion.chain, contacts, motion.rate)
+    chains = motion.source_chain, motion.chain
+    put = (motion.layered or not same) and put_on_parts(swap.source, swap.target, *chains, contacts, motion.rate)
     if put and motion.planted is not None:
         _plant_feet(motion)  # what moved the body moved them
     taken = _move_root(motion)
@@ -145,7 +148,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         motion.findings.append(Finding("extras-lost", "note", clip.name, message))
     motion.findings += keys_apart(swap.source.figure, swap.source.roles, clip)
     popped = stretched_joints(clip.poses, swap.source)
-    if popped:
+    if popped and not same:
         shown = ", ".join(f"{role} by {share:.0%} at {frame / motion.rate:.2f} s" for role, share, frame in popped[:4])
         message = f"joints come out of their places in it ({shown}): the result keeps its bones' lengths"
         motion.findings.append(Finding("joints-stretched", "warning", clip.name, message))

@@ -8,7 +8,7 @@ parent's; bones without a partner keep their rest. The hips travel from their re
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 from typing import TYPE_CHECKING
 
@@ -25,8 +25,10 @@ from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder, Poses
 from fairswap.model.rotation import angle_between, conjugate, rotate
 from fairswap.model.skeleton import world_rotations
+from fairswap.pose.choice import AUTO
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
-from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.reference import leg_length
+from fairswap.pose.rigged import Decided, RiggedFigure
 from fairswap.retarget.extras import Extra, extra_translations, moving_extras, pair_extras
 from fairswap.retarget.hips_height import height_change
 from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
@@ -39,6 +41,8 @@ if TYPE_CHECKING:
 
 # Bounds the memory of a long clip; short enough to stay near the processor.
 _FRAMES_AT_ONCE = 4096
+# Bones that are turned by less than this against each other rest alike.
+_ONE_TURN = np.radians(0.05)
 
 
 @dataclass(frozen=True, eq=False)
@@ -61,6 +65,9 @@ class Swap:
     target: RiggedFigure
 
     def __post_init__(self) -> None:
+        if self.of_one_build:  # one body has one reference pose, whichever clip shows it
+            same = Decided(self.source.reference, self.source.floor_m)
+            object.__setattr__(self, "target", replace(self.target, decided=same))
         # Say now what is wrong, not at the first clip.
         _ = self.pairs, self.source.reference, self.target.reference
 
@@ -96,14 +103,23 @@ class Swap:
 
     @cached_property
     def of_one_build(self) -> bool:
-        """Whether both have the very same bones, places, roles and reference pose: a motion is then what it is."""
+        """Whether both have the very same bones, places and roles: a motion is then what it is. Where other reference
+        poses are asked for than what suits, these have to be the same, too."""
         a, b = self.source, self.target
         if a.skeleton.names != b.skeleton.names or dict(a.roles.bones) != dict(b.roles.bones):
             return False
+        leg_m = leg_length(a.roles, a.skeleton.rest.positions[0])
         places = np.abs(a.skeleton.rest.positions - b.skeleton.rest.positions).max()
         turns = angle_between(a.skeleton.rest.rotations[0], b.skeleton.rest.rotations[0]).max()
-        apart = angle_between(a.reference.rotations, b.reference.rotations).max()
-        return bool(places < 1e-4 * a.reference.leg_m and max(turns, apart) < np.radians(0.05))
+        if places > 1e-4 * leg_m or turns > _ONE_TURN:
+            return False
+        asked = (a.reference_choice, a.hands_choice), (b.reference_choice, b.hands_choice)
+        if all(choice.kind == AUTO.kind for choices in asked for choice in choices):
+            return True
+        # About which lines limbs bend may be told by the clip: the poses that it starts from say whether it is one.
+        told = any(choice.saved is not None for choices in asked for choice in choices)
+        poses = [(one.reference.rotations if told else one.base.world.rotations[0]) for one in (a, b)]
+        return a.hands_choice.kind == b.hands_choice.kind and bool(angle_between(*poses).max() < _ONE_TURN)
 
     @cached_property
     def resting_bones(self) -> list[str]:
@@ -203,8 +219,27 @@ class Swap:
         partnered = frozenset(extra.target for extra in self.extras)
         helpers = share_twist(self.target, moved, rotations, partnered)
         places = extra_translations(clip.poses, self.source, self.target, extras, self.leg_ratio)
-        edit = PoseBuilder(target, rotations, {**places, self.target.roles.bones["hips"]: hips_track})
-        return edit, moved | frozenset(helpers)
+        places = {**places, self.target.roles.bones["hips"]: hips_track}
+        if self.of_one_build:
+            kept = self._as_they_are(clip.poses)
+            rotations[kept] = clip.poses.rotation_tracks[kept]
+            own = clip.poses.translation_by_bone()
+            places = {bone: track for bone, track in places.items() if bone not in kept}
+            places |= {bone: own[bone] for bone in kept if bone in own}
+            moved |= clip.keyed & frozenset(kept)
+        return PoseBuilder(target, rotations, places), moved | frozenset(helpers)
+
+    def _as_they_are(self, poses: Poses) -> list[int]:
+        """The bones of one build that do what the source's do, joints out of their places and all: those below the
+        hips; the others, too, unless something above the hips moves, which rests in a result."""
+        hips, skeleton = self.target.roles.bones["hips"], self.target.skeleton
+        above = skeleton.with_ancestors([hips])[:-1]
+        resting = self.target.resting_rotations[above][:, :, None], skeleton.rest_translations[above][:, :, None]
+        places = np.stack([poses.translation_track(bone) for bone in above]) if above else np.empty((0, 3, 1))
+        turned = np.abs(np.sum(poses.rotation_tracks[above] * resting[0], axis=1)).min(initial=1.0)
+        if turned > 1.0 - 1e-9 and np.abs(places - resting[1]).max(initial=0.0) < 1e-6:
+            return [bone for bone in range(len(skeleton)) if bone not in (hips, *above)]
+        return sorted(skeleton.below(hips))
 
     def _transfer_block(
         self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float, floor: Floor
