@@ -80,6 +80,10 @@ def _neck_and_head(
         if start in taken or start in rig.helpers:
             continue
         run = rig.run(start)
+        branches = rig.children[run[-1]]
+        called = [bone for bone in branches if _called(rig, bone, "head")]
+        if len(branches) >= 2 and len(called) == 1 and not _called(rig, run[-1], "head"):
+            run = [*run, *called]  # what protects the neck, say, hangs on it beside the head
         forks = len(rig.children[run[-1]]) >= 2
         for at, bone in enumerate(run[:5]):
             # The head turns about a quarter of an arm above the line of the shoulders.

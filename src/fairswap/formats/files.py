@@ -15,7 +15,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.space import Space
-from fairswap.model.stand_ins import bent, own_parts
+from fairswap.model.stand_ins import bent, own_parts, told_by_bones
 
 
 class _Format(NamedTuple):
@@ -35,7 +35,8 @@ HOLDINGS = {
 _SCENE = "bones mesh skin morphs looks clip clips"
 # Adding a format touches its own folder and one row here. A module has ``read(content, path, unit, up)``; one that is
 # written has ``encode(figure, clips, name, space)``, which gives the files to write by their names, the one named last,
-# and ``left_out(figure, clips)``, what it cannot hold; one whose files name others has ``parts_of(path)``.
+# and ``left_out(figure, clips)``, what it cannot hold; one whose files name others has ``parts_of(path)``; one that
+# holds bones alone has ``by_bones_alone(figure)``: whether these have to tell what a mesh would.
 FORMATS = {
     ".glb": _Format("glTF 2.0 (binary)", "fairswap.formats.gltf", holds=f"{_SCENE} colours space boxes all"),
     ".gltf": _Format("glTF 2.0", "fairswap.formats.gltf", (".bin",), holds=f"{_SCENE} colours space boxes all"),
@@ -256,7 +257,14 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     encoder: Callable[..., Encoded] | None = getattr(import_module(row.module), "encode", None)
     if encoder is None:
         raise UsageError(f"{row.name} is read here, not written", file=name, remedy=f"Known are {', '.join(written())}")
-    return encoder(*own_parts(figure, clips), name, space=space)
+    return encoder(*_for_format(row, figure, clips), name, space=space)
+
+
+def _for_format(row: _Format, figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, Sequence[Clip]]:
+    """A figure and its clips as they are written in a format: as its file has the body, or so that bones tell it."""
+    by_bones_alone: Callable[[Figure], bool] | None = getattr(import_module(row.module), "by_bones_alone", None)
+    told = by_bones_alone is not None and by_bones_alone(figure)
+    return own_parts(told_by_bones(figure) if told else figure, clips)
 
 
 def written() -> list[str]:

@@ -188,7 +188,7 @@ class Conversions:
         converted, kept, figure = [row.clip for row in self.done], list(self.kept_clips), self.figure
         if self.motion_only:
             converted, kept, figure = [*map(motion_alone, converted)], [*map(motion_alone, kept)], without_mesh(figure)
-        return write_clips(figure, converted, out, outputs, kept=kept)
+        return write_clips(figure, converted, out, outputs, kept=kept, rigged=self.done[0].swap.target)
 
     def _repr_html_(self) -> str:
         rows = []

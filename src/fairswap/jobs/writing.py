@@ -5,24 +5,49 @@ from __future__ import annotations
 from collections.abc import Sequence
 from pathlib import Path
 
+from fairswap.errors import Finding
 from fairswap.formats.files import files_of, save_to
 from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.pose.choice import PoseChoice
+from fairswap.pose.rest import rest_pose_of
+from fairswap.pose.rigged import RiggedFigure, rigged_if_known
+from fairswap.pose.setting import skeleton_resting_in, with_rest
 
 
 def write_clips(
-    figure: Figure, clips: Sequence[Clip], out: Path, outputs: Outputs, *, kept: Sequence[Clip] = (), suffix: str = ""
-) -> list[str]:
+    figure: Figure, clips: Sequence[Clip], out: Path, outputs: Outputs, *, kept: Sequence[Clip] = (), suffix: str = "",
+    rigged: RiggedFigure | None = None,
+) -> list[str]:  # fmt: skip
     """Write clips into one file, or into a folder one file for each, named after it; all names are reserved first.
 
-    ``out`` is a folder if it is one, or has no suffix; files in it have the suffix ``suffix`` or ``.glb``.
+    ``out`` is a folder if it is one, or has no suffix; files in it have the suffix ``suffix`` or ``.glb``. ``rigged``
+    is the figure with its roles, if they are known.
     """
+    if ".bvh" in (out.suffix.lower(), suffix.lower()):
+        figure, clips = _without_a_mesh(figure, clips, rigged, outputs)
     rows = [(path, clips if path == out else [clips[i]]) for i, path in enumerate(paths_for(out, clips, suffix))]
     for path, _ in rows:
         outputs.reserve(*files_of(path))
     return [name for path, own in rows for name in save_to(outputs, path, figure, [*kept, *own])]
+
+
+def _without_a_mesh(
+    figure: Figure, clips: Sequence[Clip], rigged: RiggedFigure | None, outputs: Outputs
+) -> tuple[Figure, Sequence[Clip]]:
+    """A figure for motion alone: one that was saved in mid-motion rests in the T, for the mesh that shows how it really
+    stands is not there."""
+    rigged = rigged or rigged_if_known(figure, next(iter(clips), None))
+    if rigged is None or not figure.meshes or rigged.skeleton != figure.skeleton:
+        return figure, clips
+    if rigged.base.resting is None and rest_pose_of(figure, rigged.roles).kind != "mid-motion":
+        return figure, clips
+    message = "saved in mid-motion, and BVH holds no mesh that would show how it stands: it rests in a T there"
+    outputs.left_out.append(Finding("format-leaves-out", "note", figure.name, message))
+    rested = with_rest(figure, clips, skeleton_resting_in(rigged, PoseChoice("t")))
+    return rested.figure, rested.clips
 
 
 def paths_for(out: Path, clips: Sequence[Clip], suffix: str = "") -> list[Path]:

@@ -7,6 +7,7 @@ beside the body hang on the body here. :func:`own_parts` gives back the body as 
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Collection, Mapping, Sequence
 from dataclasses import dataclass, replace
 
@@ -48,15 +49,15 @@ class StandIns:
     hung : mapping of str to str
         The bones of the file that hang on another one now, with the one that they hang on in the file; nothing for
         those that hang on none there.
-    original : Figure
-        The figure as it is in its file.
+    original : Figure or None
+        The figure as it is in its file, if that is how it is written.
     skeleton, meshes : Skeleton, tuple of Mesh
         Those of the figure as it was completed.
     """
 
     carriers: Mapping[str, str]
     hung: Mapping[str, str]
-    original: Figure
+    original: Figure | None
     skeleton: Skeleton
     meshes: tuple[Mesh, ...]
 
@@ -176,14 +177,15 @@ def own_parts(figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, tuple[Clip
     if stand_ins is None or not _still_stand_in(figure, stand_ins):
         return figure, tuple(clips)
     skeleton = figure.skeleton
-    if skeleton == stand_ins.skeleton:
-        own = stand_ins.original.skeleton
+    original = stand_ins.original
+    if original is not None and skeleton == stand_ins.skeleton:
+        own = original.skeleton
         kept = _places(own, skeleton).tolist()
     else:
         own, kept = _without(skeleton, stand_ins)
     out_of = np.full(len(skeleton), -1, dtype=np.intp)
     out_of[kept] = np.arange(len(kept))
-    meshes = stand_ins.original.meshes if figure.meshes is stand_ins.meshes else tuple(
+    meshes = original.meshes if original is not None and figure.meshes is stand_ins.meshes else tuple(
         replace(mesh, joints=np.maximum(out_of[mesh.joints], 0), bind_matrices=mesh.bind_matrices[kept])
         for mesh in figure.meshes
     )  # fmt: skip
@@ -234,6 +236,17 @@ def hung_for_good(figure: Figure) -> Figure:
     is."""
     stand_ins = figure.stand_ins
     return figure if stand_ins is None or stand_ins.carriers else replace(figure, stand_ins=None)
+
+
+def told_by_bones(figure: Figure) -> Figure:
+    """The figure for a file of bones alone, where no mesh tells a reader what is lacking: limbs hang where they hang
+    here, and hips, hands and feet that are stood in for are bones like others. A limb of one piece stays one."""
+    stand_ins = figure.stand_ins
+    if stand_ins is None:
+        return figure
+    carried = Counter(stand_ins.carriers.values())
+    stiff = {name: carrier for name, carrier in stand_ins.carriers.items() if carried[carrier] > 1}
+    return replace(figure, stand_ins=replace(stand_ins, carriers=stiff, hung={}, original=None) if stiff else None)
 
 
 def bent(figure: Figure, clip: Clip) -> list[str]:
@@ -325,4 +338,6 @@ def bone_in_file(figure: Figure, bone: int) -> int:
     if figure.stand_ins is None:
         return bone
     name = figure.skeleton.names[carrier_of(figure, bone)]
+    if figure.stand_ins.original is None:
+        return figure.skeleton.names.index(name)
     return figure.stand_ins.original.skeleton.names.index(name)

@@ -34,6 +34,11 @@ def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | N
     return {name: _chunks(figure, clips[0], space or figure.space)}
 
 
+def by_bones_alone(figure: Figure) -> bool:
+    """Whether the bones have to tell what a mesh would; what came from such a file goes back as it was."""
+    return not isinstance(figure.source, BvhSource)
+
+
 def left_out(figure: Figure, clips: Sequence[Clip]) -> list[Finding]:
     """What of a figure and its clips this format cannot hold."""
     return losses(figure, clips, "BVH", meshes=False)
@@ -96,31 +101,44 @@ def _says_all(joint: Joint, moved: bool) -> bool:
     return joint.end or (len(set(turns)) == len(turns) == 3 and len(places) >= (3 if moved else 0))
 
 
-def _hierarchy(joints: list[Joint], offsets: Floats, tips: Floats) -> bytes:
+def _as_written(joints: list[Joint]) -> list[int]:
+    """The joints in the order of the text, in which the values of a frame stand, too: each limb to its end."""
+    children = _children(joints)
+    found, stack = [], [index for index in reversed(range(len(joints))) if joints[index].parent < 0]
+    while stack:
+        found.append(stack.pop())
+        stack += reversed(children[found[-1]])
+    return found
+
+
+def _children(joints: list[Joint]) -> list[list[int]]:
     children: list[list[int]] = [[] for _ in joints]
     for index, joint in enumerate(joints):
         if joint.parent >= 0:
             children[joint.parent].append(index)
-    lines = ["HIERARCHY"]
-    stack: list[tuple[int, int, bool]] = [(i, 0, False) for i in reversed(range(len(joints))) if joints[i].parent < 0]
-    while stack:
-        index, depth, closing = stack.pop()
-        joint, tab = joints[index], "\t" * depth
-        if closing:
-            lines.append(f"{tab}}}")
-            continue
+    return children
+
+
+def _hierarchy(joints: list[Joint], offsets: Floats, tips: Floats) -> bytes:
+    children, lines, open_at = _children(joints), ["HIERARCHY"], list[int]()
+    for index in _as_written(joints):
+        joint = joints[index]
+        while open_at and open_at[-1] != joint.parent:
+            open_at.pop()
+            lines.append("\t" * len(open_at) + "}")
+        tab = "\t" * len(open_at)
         if joint.end:
             lines.append(f"{tab}End Site {_name(joint)}".rstrip() if joint.named else f"{tab}End Site")
         else:
-            lines.append(f"{tab}{'JOINT' if depth else 'ROOT'} {_name(joint)}")
+            lines.append(f"{tab}{'JOINT' if open_at else 'ROOT'} {_name(joint)}")
         lines += [f"{tab}{{", f"{tab}\t{_offset(offsets[index])}"]
         if not joint.end:
             names = [f"{axis}{'position' if kind == 'P' else 'rotation'}" for kind, axis in joint.channels]
             lines.append(f"{tab}\tCHANNELS {' '.join([str(len(names)), *names])}")
             if not children[index]:  # the format wants every limb closed
                 lines += [f"{tab}\tEnd Site", f"{tab}\t{{", f"{tab}\t\t{_offset(tips[index])}", f"{tab}\t}}"]
-        stack.append((index, depth, True))
-        stack += [(child, depth + 1, False) for child in reversed(children[index])]
+        open_at.append(index)
+    lines += ["\t" * depth + "}" for depth in reversed(range(len(open_at)))]
     return ("\n".join(lines) + "\n").encode()
 
 
@@ -141,7 +159,8 @@ def _rows(
     span = slice(start, start + _FRAMES_AT_ONCE)
     tracks = clip.poses.rotation_tracks[:, :, span]
     columns = []
-    for bone, joint in enumerate(layout):
+    for bone in _as_written(layout):
+        joint = layout[bone]
         if not joint.channels:
             continue
         parent = int(skeleton.parents[bone])
