@@ -133,7 +133,7 @@ def test_limbs_that_hang_beside_the_body_hang_on_it_in_motion_text(way):
 
 @pytest.mark.parametrize("build", BODIES)
 def test_a_body_of_few_parts_is_told_by_its_bones(build, tmp_path):
-    """Hips, hands and feet that its file lacks are written where they are reckoned to be; stiff limbs are not parted."""
+    """Hips, hands, feet that its file lacks are written where they are reckoned to be; stiff limbs are not parted."""
     juniper = fairswap.Document("act", "", figure("Juniper").space, (figure("Juniper"),), (act("walk", "Juniper"),))
     made = fairswap.convert(juniper, blocks(BODIES[build]).load(tmp_path), face=fairswap.FaceOptions("none"))
     made.save("moved.bvh", force=True)
