@@ -170,3 +170,36 @@ def test_a_head_beside_what_guards_the_neck_is_the_head():
     found = rigged(fairswap.Figure("guard", armed)).roles.bones
     assert armed.names[found["head"]] == "Head"
     assert armed.names[found[neck]] == "Neck"
+
+
+def test_a_body_that_nothing_tells_the_front_of_rests_where_its_file_says():
+    """Legs that hang beside the trunk's foot: no body with two legs is seen, and the clip crouches all the time."""
+    joints = """ROOT hips
+{
+ OFFSET 0 1 0
+ CHANNELS 6 Xposition Yposition Zposition Zrotation Xrotation Yrotation
+ JOINT mast
+ {
+  OFFSET 0 0.5 -0.4
+  CHANNELS 3 Zrotation Xrotation Yrotation
+  End Site
+  {
+   OFFSET 0 0.4 0
+  }
+ }
+ JOINT post
+ {
+  OFFSET 0 -1 0
+  CHANNELS 3 Zrotation Xrotation Yrotation
+  End Site
+  {
+   OFFSET 0 0 0.2
+  }
+ }
+}"""
+    crouching = " ".join(["0", "0.95", "0"] + ["0"] * 3 + ["10", "20", "0"] + ["0"] * 3)
+    text = f"HIERARCHY\n{joints}\nMOTION\nFrames: 3\nFrame Time: 0.04\n" + f"{crouching}\n" * 3
+    Path("odd.bvh").write_text(text)
+    read = fairswap.load("odd.bvh")
+    assert "space-guessed" in [finding.code for finding in read.findings]
+    assert read.figure.skeleton.rest.positions[0, 0, 1] == pytest.approx(1.0)

@@ -11,10 +11,14 @@ from fairswap.formats.naming import distinct, file_stem
 from fairswap.formats.outputs import Outputs
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
+from fairswap.model.rotation import angle_between
 from fairswap.pose.choice import PoseChoice
 from fairswap.pose.rest import rest_pose_of
 from fairswap.pose.rigged import RiggedFigure, rigged_if_known
 from fairswap.pose.setting import skeleton_resting_in, with_rest
+
+# A figure that is judged by the pose it rests in is turned by less than this, radians.
+_AS_IT_RESTS = 0.02
 
 
 def write_clips(
@@ -37,14 +41,15 @@ def write_clips(
 def _without_a_mesh(
     figure: Figure, clips: Sequence[Clip], rigged: RiggedFigure | None, outputs: Outputs
 ) -> tuple[Figure, Sequence[Clip]]:
-    """A figure for motion alone: one that was saved in mid-motion rests in the T, for the mesh that shows how it really
-    stands is not there."""
+    """A figure for motion alone: one that rests in a stance or in mid-motion rests in a T, for no mesh shows there how
+    it stands and where it looks."""
     rigged = rigged or rigged_if_known(figure, next(iter(clips), None))
     if rigged is None or not figure.meshes or rigged.skeleton != figure.skeleton:
         return figure, clips
-    if rigged.base.resting is None and rest_pose_of(figure, rigged.roles).kind != "mid-motion":
+    turned = angle_between(rigged.base.world.rotations[0], figure.skeleton.rest.rotations[0]).max()
+    if turned < _AS_IT_RESTS and rest_pose_of(figure, rigged.roles).stands_even:
         return figure, clips
-    message = "saved in mid-motion, and BVH holds no mesh that would show how it stands: it rests in a T there"
+    message = "it rests in mid-motion, and BVH has no mesh to show how it stands; it rests in a T there"
     outputs.left_out.append(Finding("format-leaves-out", "note", figure.name, message))
     rested = with_rest(figure, clips, skeleton_resting_in(rigged, PoseChoice("t")))
     return rested.figure, rested.clips

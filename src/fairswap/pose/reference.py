@@ -29,13 +29,12 @@ from fairswap.model.rotation import (
 )
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import AHEAD, UP
+from fairswap.model.tips import axis_onward
 from fairswap.pose.base import BasePose, can_stand
 from fairswap.pose.hinges import hinge_axes, hinged_limbs
 
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
-# Bones of a finger whose axes are this near to each other lie along one axis.
-_ONE_AXIS_DEGREES, _AXIS_DEGREES = 12.0, 2.0
 _KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
 
 
@@ -206,28 +205,8 @@ def tip_of_role(
             place=f"bone {skeleton.names[bone]!r}",
             remedy="Check that the profile names the right bones",
         )
-    return _tip_by_frame(bone, skeleton, rotations, positions) if is_finger(role) else None
-
-
-def _tip_by_frame(bone: int, skeleton: Skeleton, rotations: Floats, positions: Floats) -> Floats | None:
-    """Where a last finger bone points that has no end marker: along the same axis of its own as the bone before it.
-
-    Only if the finger keeps to one axis: the bone before it must lie along that of the one before, or along an axis of
-    its own frame.
-    """
-    parent = int(skeleton.parents[bone])
-    above = int(skeleton.parents[parent]) if parent >= 0 else -1
-    if above < 0:
-        return None
-    places = [skeleton.rest_translations[child] for child in (parent, bone)]
-    if min(np.linalg.norm(place) for place in places) < 1e-6:
-        return None
-    expected, found = normalized(places[0]), normalized(places[1])
-    alike = float(expected @ found) > np.cos(np.radians(_ONE_AXIS_DEGREES))
-    along_axis = float(np.abs(found).max()) > np.cos(np.radians(_AXIS_DEGREES))
-    if not (alike or along_axis):
-        return None
-    return np.asarray(positions[bone] + 0.01 * rotate(rotations[bone], found))
+    onward = axis_onward(skeleton, bone) if is_finger(role) else None
+    return None if onward is None else np.asarray(positions[bone] + 0.01 * rotate(rotations[bone], onward))
 
 
 def _palm_turn(role: str, turn: Floats, roles: RoleMap, positions: Floats, along: Floats) -> Floats:

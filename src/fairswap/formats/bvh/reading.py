@@ -302,7 +302,7 @@ def _skeleton(
         message = f"the root has no resting height of its own; stood on its lowest bone, {-lowest:.2f} m lower"
         findings.append(Finding("rest-height", "note", name, message))
         return Skeleton(names, parents, identity, lifted, ends)
-    if posture is None and 0 in positions:
+    if posture is None and 0 in positions and not own_height:
         lifted = rest.copy()
         lifted[0] = (space.turn @ positions[0][:, 0]) * space.metres
         lifted[0, [0, 2]] = 0.0

@@ -19,9 +19,11 @@ from fairswap.model.figure import Figure
 from fairswap.model.rotation import conjugate, euler_from_quaternion, multiply, rotate
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import Space
-from fairswap.model.tips import skin_of_bones, tip_of
+from fairswap.model.tips import axis_onward, skin_of_bones, tip_of
 
 _FRAMES_AT_ONCE = 2048
+# A fingertip, shorter than this in heights, goes on along the axis of its finger if its skin ends within 35 degrees.
+_FINGERTIP, _ALONG = 0.03, 0.82
 
 
 def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, Iterator[bytes]]:
@@ -64,7 +66,8 @@ def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
 
 
 def _tips(figure: Figure, skeleton: Skeleton) -> Floats:
-    """From each last bone to where its skin ends ``(bones, 3)``, zero where nothing says how long the bone is."""
+    """From each last bone to where its skin ends ``(bones, 3)``, zero where nothing says how long the bone is. A
+    fingertip points as its bone does, whatever its nail."""
     out = np.zeros((len(skeleton), 3))
     if figure.skeleton != skeleton:
         return out
@@ -73,6 +76,11 @@ def _tips(figure: Figure, skeleton: Skeleton) -> Floats:
         tip = None if skeleton.children[bone] else tip_of(skin, places[bone], figure.height_m)
         if tip is not None:
             out[bone] = tip - places[bone]
+            onward, length = axis_onward(skeleton, bone), float(np.linalg.norm(out[bone]))
+            if onward is not None and length < _FINGERTIP * figure.height_m:
+                way = rotate(skeleton.rest.rotations[0, bone], onward)
+                along = float(out[bone] @ way)
+                out[bone] = along * way if along > _ALONG * length else out[bone]
     return out
 
 
