@@ -45,6 +45,7 @@ def places_by_name(clip):
 
 @pytest.mark.parametrize("suffix", [".bvh", ".csv", ".glb", ".dae", ".x3d", ".usda"])
 @pytest.mark.parametrize("seed", range(3))
+@pytest.mark.long(but=6)
 def test_bones_in_any_order_are_where_they_were(suffix, seed):
     """A skeleton whose bones do not follow each other limb by limb: values belong to the bones they are written for."""
     mixed, _ = in_another_order(random_skeleton(14, seed), seed)
@@ -112,6 +113,7 @@ def test_clips_of_such_a_figure_become_motion_text_as_well():
     assert max(np.abs(ours[name] - theirs[name]).max() for name in ours if name in theirs) < 1e-4
 
 
+@pytest.mark.long
 def test_a_figure_that_stands_rests_in_motion_text_as_it_does():
     made = fairswap.convert(fairswap.demo_motion("walk", by="Juniper"), figure("Osric"))
     made.save("walk.bvh", force=True)
@@ -119,6 +121,7 @@ def test_a_figure_that_stands_rests_in_motion_text_as_it_does():
 
 
 @pytest.mark.parametrize("way", WAYS)
+@pytest.mark.long(but=1)
 def test_limbs_that_hang_beside_the_body_hang_on_it_in_motion_text(way):
     """One root, from which everything hangs: programs read no second one."""
     document = apart(way)
@@ -132,6 +135,7 @@ def test_limbs_that_hang_beside_the_body_hang_on_it_in_motion_text(way):
 
 
 @pytest.mark.parametrize("build", BODIES)
+@pytest.mark.long(but=2)
 def test_a_body_of_few_parts_is_told_by_its_bones(build, tmp_path):
     """Hips, hands, feet that its file lacks are written where they are reckoned to be; stiff limbs are not parted."""
     juniper = fairswap.Document("act", "", figure("Juniper").space, (figure("Juniper"),), (act("walk", "Juniper"),))

@@ -70,6 +70,7 @@ def is_the_same(source, name=None):
 
 
 @pytest.mark.parametrize("build", ["six", "six in T", "elbows", "eleven"])
+@pytest.mark.long(but=2)
 def test_blocks_do_what_they_did(build, tmp_path):
     body = blocks(BODIES[build]).load(tmp_path).figure
     walk = fairswap.convert(
