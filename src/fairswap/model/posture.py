@@ -6,7 +6,6 @@ Used at the border, where files do not say (motion text) or say it wrongly (a sc
 from __future__ import annotations
 
 from dataclasses import dataclass
-from functools import cache
 from itertools import combinations
 
 import numpy as np
@@ -162,88 +161,116 @@ def unit_from_height(height: float) -> str:
 
 def _trunk_and_legs(positions: Floats, parents: Integers) -> tuple[list[int], tuple[list[int], list[int]]] | None:
     """The bones of the trunk (with arms and head), and the two legs from the hip down, along their longest chains."""
-    count = len(parents)
-    parent_list = parents.tolist()
-    children: list[list[int]] = [[] for _ in range(count)]
-    below = [1] * count
-    reach = [0.0] * count  # the longest way down from each bone
-    depth = [1] * count  # in bones
-    steps = np.where(parents[:, None] >= 0, positions - positions[parents], 0.0)
-    length = np.linalg.norm(steps, axis=1).tolist()
-    for bone in range(count - 1, -1, -1):
-        parent = parent_list[bone]
-        if parent >= 0:
-            children[parent].append(bone)
-            below[parent] += below[bone]
-            reach[parent] = max(reach[parent], length[bone] + reach[bone])
-            depth[parent] = max(depth[parent], 1 + depth[bone])
+    tree = _Tree(positions, parents)
+    hubs = sorted(range(len(parents)), key=lambda bone: -tree.reach[bone])  # bodies are larger than hands
+    return next((found for hub in hubs if (found := tree.body_at(hub))), None)
 
-    @cache
-    def chain(bone: int) -> list[int]:
-        found, least = [bone], 1e-4 * reach[bone]
-        while children[bone]:
-            bone = max(children[bone], key=lambda child: (length[child] + reach[child], -child))
-            if length[bone] > least:  # some exporters put a node between every two bones
-                found.append(bone)
-        return found
 
-    def limbs_of(hub: int) -> list[int]:
+class _Tree:
+    """Bones by how far they go on downward: ``reach`` is the longest way down from each, ``depth`` how many bones that
+    can be, itself included, and ``below`` how many there are in all."""
+
+    def __init__(self, positions: Floats, parents: Integers) -> None:
+        count = len(parents)
+        self.positions, self.parents = positions, parents.tolist()
+        self.children: list[list[int]] = [[] for _ in range(count)]
+        self.below, self.depth, self.reach = [1] * count, [1] * count, [0.0] * count
+        steps = np.where(parents[:, None] >= 0, positions - positions[parents], 0.0)
+        self.length = np.linalg.norm(steps, axis=1).tolist()
+        for bone in range(count - 1, -1, -1):
+            parent = self.parents[bone]
+            if parent >= 0:
+                self.children[parent].append(bone)
+                self.below[parent] += self.below[bone]
+                self.reach[parent] = max(self.reach[parent], self.length[bone] + self.reach[bone])
+                self.depth[parent] = max(self.depth[parent], 1 + self.depth[bone])
+        self._chains: dict[int, list[int]] = {}
+
+    def chain(self, bone: int) -> list[int]:
+        """From a bone down the longest way."""
+        if bone not in self._chains:
+            found, least, at = [bone], 1e-4 * self.reach[bone], bone
+            while self.children[at]:
+                at = max(self.children[at], key=lambda child: (self.length[child] + self.reach[child], -child))
+                if self.length[at] > least:  # some exporters put a node between every two bones
+                    found.append(at)
+            self._chains[bone] = found
+        return self._chains[bone]
+
+    def limbs_of(self, hub: int) -> list[int]:
         """What goes out from a bone, three bones long at least; of a child that forks at once, its branches."""
         found = []
-        for child in children[hub]:
-            branches = [branch for branch in children[child] if depth[branch] >= 3 and reach[branch] > 0]
-            if len(branches) == len(children[child]) == 2:
+        for child in self.children[hub]:
+            branches = [branch for branch in self.children[child] if self._is_limb(branch)]
+            if len(branches) == len(self.children[child]) == 2:
                 found += branches
-            elif depth[child] >= 3 and reach[child] > 0:
+            elif self._is_limb(child):
                 found.append(child)
         return found
 
-    def beside(hub: int) -> int:
+    def _is_limb(self, bone: int) -> bool:
+        return self.depth[bone] >= 3 and self.reach[bone] > 0
+
+    def _beside(self, hub: int) -> int:
         """The largest branch that forks beside a bone; -1 for none: a spine may begin beside what holds the legs."""
-        others = children[parent_list[hub]] if parent_list[hub] >= 0 else []
-        forks = [other for other in others if other != hub and below[other] > depth[other] >= 3 and reach[other] > 0]
-        return max(forks, key=lambda other: below[other], default=-1)
+        others = self.children[self.parents[hub]] if self.parents[hub] >= 0 else []
+        forks = [other for other in others if other != hub and self.below[other] > self.depth[other]]
+        return max(filter(self._is_limb, forks), key=lambda other: self.below[other], default=-1)
 
-    def apart(two: tuple[int, int]) -> bool:
+    def _apart(self, two: tuple[int, int]) -> bool:
         """Whether two limbs are two: rigs have some again, for targets, where they are."""
-        first, second = (positions[chain(limb)] for limb in two)
+        first, second = (self.positions[self.chain(limb)] for limb in two)
         shared = min(len(first), len(second))
-        return bool(np.abs(first[:shared] - second[:shared]).max() > 1e-3 * reach[two[0]])
+        return bool(np.abs(first[:shared] - second[:shared]).max() > 1e-3 * self.reach[two[0]])
 
-    def alike(two: tuple[int, int]) -> bool:
+    def _alike(self, two: tuple[int, int]) -> bool:
         """Whether two limbs mirror each other: as many bones, and as long."""
         first, second = two
-        return below[first] == below[second] and abs(reach[first] - reach[second]) < 0.05 * reach[first]
+        longer = abs(self.reach[first] - self.reach[second])
+        return self.below[first] == self.below[second] and longer < 0.05 * self.reach[first]
 
-    for hub in sorted(range(count), key=lambda bone: -reach[bone]):  # bodies are larger than hands
-        limbs = limbs_of(hub)
+    def body_at(self, hub: int) -> tuple[list[int], tuple[list[int], list[int]]] | None:
+        """Trunk and legs that go out from a bone; None if these are no body's."""
+        limbs = self.limbs_of(hub)
         if len(limbs) < 3:
-            continue
-        trunk = max(limbs, key=lambda child: (below[child], -child))
-        spine = beside(hub)
-        if below[trunk] == depth[trunk] and spine >= 0 and 2 * below[spine] > below[trunk]:
+            return None
+        trunk = max(limbs, key=lambda child: (self.below[child], -child))
+        spine = self._beside(hub)
+        if self.below[trunk] == self.depth[trunk] and spine >= 0 and 2 * self.below[spine] > self.below[trunk]:
             trunk = spine  # what hangs on the legs' own bone does not fork: a tail
-        kept = sorted(sorted(limbs, key=lambda limb: -reach[limb])[:_MOST_LIMBS])
-        if any(alike((trunk, limb)) for limb in kept if limb != trunk):
+        kept = sorted(sorted(limbs, key=lambda limb: -self.reach[limb])[:_MOST_LIMBS])
+        if any(self._alike((trunk, limb)) for limb in kept if limb != trunk):
             # A trunk has no twin: where legs and arms hang on one bone, legs are the longer pair, the arms the trunk.
-            twins = [two for two in combinations(kept, 2) if alike(two) and apart(two)]
-            legs = max(twins, key=lambda two: reach[two[0]], default=(trunk, trunk))
+            twins = [two for two in combinations(kept, 2) if self._alike(two) and self._apart(two)]
+            legs = max(twins, key=lambda two: self.reach[two[0]], default=(trunk, trunk))
             arms = [two for two in twins if not set(two) & set(legs)]
             if trunk in legs and arms:
-                return sorted({*chain(arms[0][0]), *chain(arms[0][1])}), (chain(legs[0]), chain(legs[1]))
-        # Legs are the pair most alike in length, and long: a tail has no twin, a skirt is shorter.
+                above = {*self.chain(arms[0][0]), *self.chain(arms[0][1])}
+                return sorted(above), (self.chain(legs[0]), self.chain(legs[1]))
+        pair = self._legs([limb for limb in kept if limb != trunk])
+        if pair is None or all(self._far(limb, hub) for limb in pair):
+            return None  # no twins: neck and arms; or arms that a control bone holds
+        return self._with_all_below(trunk), (self.chain(pair[0]), self.chain(pair[1]))
+
+    def _legs(self, limbs: list[int]) -> tuple[int, int] | None:
+        """The pair most alike in length, and long: a tail has no twin, a skirt is shorter."""
+        reach = self.reach
         pair = max(
-            filter(apart, combinations([limb for limb in kept if limb != trunk], 2)),
+            filter(self._apart, combinations(limbs, 2)),
             key=lambda two: min(reach[two[0]], reach[two[1]]) - 2.0 * abs(reach[two[0]] - reach[two[1]]),
             default=None,
         )
         if pair is None or abs(reach[pair[0]] - reach[pair[1]]) > 0.15 * max(reach[pair[0]], reach[pair[1]]):
-            continue  # no twins: neck and arms, perhaps
-        if all(float(np.linalg.norm(positions[limb] - positions[hub])) > _FAR * reach[limb] for limb in pair):
-            continue  # arms that a control bone holds: legs begin near what they hang on
-        inside = np.zeros(count, dtype=bool)
-        inside[trunk] = True
-        for bone in range(trunk + 1, count):
-            inside[bone] = parent_list[bone] >= 0 and inside[parent_list[bone]]
-        return np.flatnonzero(inside).tolist(), (chain(pair[0]), chain(pair[1]))
-    return None
+            return None
+        return pair
+
+    def _far(self, limb: int, hub: int) -> bool:
+        """Whether a limb begins away from what it hangs on, as no leg does."""
+        return float(np.linalg.norm(self.positions[limb] - self.positions[hub])) > _FAR * self.reach[limb]
+
+    def _with_all_below(self, trunk: int) -> list[int]:
+        inside = {trunk}
+        for bone in range(trunk + 1, len(self.parents)):
+            if self.parents[bone] in inside:
+                inside.add(bone)
+        return sorted(inside)
