@@ -261,16 +261,18 @@ def test_setting_a_pose_that_is_not_there_is_told(arguments, says):
     assert not Path("out.glb").exists()
 
 
-def test_straight_limbs_take_their_hinge_from_the_clip():
-    """Arms rolled by 40 degrees about themselves in a straight rest: only how the elbows bend in the clip shows it."""
-    osric = figure("Osric")
-    body = body_of("Osric")
-    roll = {
-        f"upper_arm_{side}": quaternion_from_axis_angle([1, 0, 0], np.radians(40.0))[None] for side in ("left", "right")
-    }
-    rolled = replace(osric, skeleton=body.skeleton(roll), meshes=(), source=None)
+def rolled_arms(degrees):
+    """Osric's bones with arms rolled about themselves in a straight rest, and his walk on them."""
+    turn = quaternion_from_axis_angle([1, 0, 0], np.radians(degrees))[None]
+    skeleton = body_of("Osric").skeleton({f"upper_arm_{side}": turn for side in ("left", "right")})
     clip = act("walk", "Osric")
-    clip = replace(clip, poses=replace(clip.poses, skeleton=rolled.skeleton))
+    clip = replace(clip, poses=replace(clip.poses, skeleton=skeleton), origin=None)
+    return replace(figure("Osric"), skeleton=skeleton, meshes=(), source=None), clip
+
+
+def test_straight_limbs_take_their_hinge_from_the_clip():
+    """Only how the elbows bend in the clip shows by how much arms are rolled."""
+    rolled, clip = rolled_arms(40.0)
     swap = swap_between(rolled, figure("Juniper"), motion=clip)
     found = fairswap.compare((figure("Juniper"), act("walk", "Juniper")), (figure("Juniper"), swap.convert(clip, FREE)))
     turns = {row.role: row.turn_mean_degrees for row in found.roles}
@@ -278,6 +280,24 @@ def test_straight_limbs_take_their_hinge_from_the_clip():
     blind = swap_between(rolled, figure("Juniper")).source.reference.rotations
     bone = swap.source.roles.bones["upper_arm_left"]
     assert np.degrees(angle_between(blind[bone], swap.source.reference.rotations[bone])) == pytest.approx(40, abs=1)
+
+
+@pytest.mark.parametrize(("degrees", "believed"), [(90.0, True), (-110.0, True), (180.0, False), (-160.0, False)])
+def test_no_clip_says_that_an_arm_is_turned_inside_out(degrees, believed):
+    """Palms ahead, or behind, are ways to rest; elbows that bend backward are a clip gone wrong."""
+    rolled, clip = rolled_arms(degrees)
+    plain, told = (rigged(rolled, clip=one).reference.rotations for one in (None, clip))
+    bone = rigged(rolled).roles.bones["upper_arm_left"]
+    turned = np.degrees(angle_between(plain[bone], told[bone]))
+    assert turned == pytest.approx(abs(degrees) if believed else 0.0, abs=2.0)
+
+
+def test_arms_that_a_clip_shows_rolled_are_fitted_as_they_are():
+    """The rest pose of a platform takes the roll out; the clips show what they showed, and are told to."""
+    rolled, clip = rolled_arms(70.0)
+    fitted = fairswap.fit(fairswap.Document("rolled", "", rolled.space, (rolled,), (clip,)), "quillmoor")
+    found = fairswap.compare_fitted(fitted)[0]
+    assert {part.part: part.score for part in found.parts}["arms"] > 97.0
 
 
 def test_twist_is_shared_over_helpers():

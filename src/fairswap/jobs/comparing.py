@@ -64,7 +64,8 @@ def compare(
     given = options_of(SourceOptions, source_options, "source_options")
     wanted = options_of(TargetOptions, result_options, "result_options")
     (figure_a, clip_a), (figure_b, clip_b) = _pair(source, result, clip)
-    record = record_in(clip_b, figure_a, figure_b) if (given, wanted) == (SourceOptions(), TargetOptions()) else None
+    as_found = (given, wanted) == (SourceOptions(), TargetOptions())
+    record = record_in(clip_b, figure_a, figure_b, clip_a) if as_found else None
     if record is not None:
         return _as_decided(record, Motion(rigged_as(record.source, figure_a, "source"), clip_a),
                            Motion(rigged_as(record.target, figure_b, "result"), clip_b))  # fmt: skip
@@ -90,14 +91,10 @@ def compare_fitted(fitted: Fitted) -> tuple[Comparison, ...]:
     >>> fairswap.compare_fitted(fairswap.fit(idle, "quillmoor"))[0].looks_same
     True
     """
-    result = RiggedFigure.of(fitted.figure, part="result")
-    whole = [origin for origin in fitted.origins if len(origin.parts) == 1]
-    sources = {id(origin.figure): origin.figure for origin in whole}
-    rigged = {key: RiggedFigure.of(figure, part="source") for key, figure in sources.items()}
     return tuple(
-        compare_prepared(Motion(rigged[id(origin.figure)], origin.clip), Motion(result, origin.parts[0]))
-        for origin in whole
-    )
+        compare_prepared(Motion(origin.rigged, origin.clip), Motion(fitted.rigged, origin.parts[0]))
+        for origin in fitted.origins if len(origin.parts) == 1
+    )  # fmt: skip
 
 
 def compare_prepared(source: Motion, result: Motion) -> Comparison:

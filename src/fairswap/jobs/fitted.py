@@ -21,9 +21,8 @@ if TYPE_CHECKING:
 def as_fitted(found: Conversions, ready: Performer, platform: Platform | str | Path) -> Conversions:
     """The figure and its clips as a platform wants them, each compared anew with its source."""
     fitted = ready.prepared_for(platform_named(platform)).with_clips(found.clips)
-    result = RiggedFigure.of(fitted.figure, part="result")
     own = fitted.origins[-len(found.done) :]  # those before them are clips that the figure had
-    rows = [_judged(row, result, origin) for row, origin in zip(found.done, own, strict=True)]
+    rows = [_judged(row, fitted.rigged, origin) for row, origin in zip(found.done, own, strict=True)]
     return replace(found, done=tuple(rows), fitted=fitted)
 
 

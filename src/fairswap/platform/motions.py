@@ -25,7 +25,7 @@ from fairswap.platform.rules import ClipRules
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.options import AS_TRANSFERRED
 from fairswap.retarget.pipeline import retarget
-from fairswap.retarget.record import fitted_record
+from fairswap.retarget.record import without_its_way
 from fairswap.retarget.swap import Swap
 
 _LADDER_MM = (2.0, 3.0, 4.5, 7.0, 10.0, 15.0)
@@ -199,7 +199,7 @@ def _moved(clip: Clip, swap: Swap, travel: str) -> Clip:
     edit.translations = {b: track for b, track in edit.translations.items() if b not in carriers} | changed
     for bone in carriers:
         edit.rotation_tracks[bone] = new.rotation_tracks[bone]
-    made = clip.made if found.travel_taken is None else fitted_record(clip, found.travel_taken)
+    made = clip.made if found.travel_taken is None else without_its_way(clip, found.travel_taken)
     return clip.with_poses(edit.poses(), keyed=clip.keyed | frozenset(changed), made=made)
 
 

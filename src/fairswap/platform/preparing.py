@@ -34,6 +34,7 @@ from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, without_morphs
 from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip
 from fairswap.platform.proof import Proof, prove
+from fairswap.platform.referring import in_its_reference
 from fairswap.platform.refitting import refitted
 from fairswap.platform.rules import Platform, kept_of_face
 from fairswap.platform.skeleton import Rebuilt, moved_to_rebuilt, rebuilt
@@ -52,7 +53,7 @@ _REST_SLACK_DEGREES = 1.0
 class Origin(NamedTuple):
     """A clip as it came, with its figure, and what it is now: one clip, or several where it was too long."""
 
-    figure: Figure
+    rigged: RiggedFigure
     clip: Clip
     parts: tuple[Clip, ...]
 
@@ -77,6 +78,7 @@ class Fitted:
     reel_proof: Proof | None
     roles: RoleMap = field(repr=False)
     platform: Platform = field(repr=False)
+    rigged: RiggedFigure = field(repr=False)
     reduced: Reduced | None = field(default=None, repr=False)
     origins: tuple[Origin, ...] = field(default=(), repr=False)
 
@@ -135,7 +137,7 @@ class Prepared:
         for clip in rested:
             moved, lost = self._with_face(clip, moved_to_rebuilt(self._faced(clip), self.made))
             moved = planted_without_toes(clip, RiggedFigure(self.original, self.source.roles, clip), moved, self.target)
-            carried.append(replace(moved, made=fitted_record(clip)))
+            carried.append(replace(moved, made=fitted_record(clip, self.source, self.rigged)))
             findings += lost
         proof = prove(self.original, rested, new, carried, self.source.roles) if clips else None
         if self.charted is not None:
@@ -145,14 +147,19 @@ class Prepared:
             parts, told = fitted_clip(clip, self.target, platform.clip)
             changes += told
             parts = [_with_keys(part, self.target, platform, changes, findings) for part in parts]
-            origins.append(Origin(before, came, tuple(parts)))
+            origins.append(Origin(self.source, came, tuple(parts)))
         fitted = [part for origin in origins for part in origin.parts]
         for clip in fitted:
             if platform.clip.with_mesh == "never":
                 findings += morphs_left_out(clip, f"{platform.name} takes motions without a mesh")
         findings += _too_much(new, platform)
         return Fitted(new, tuple(fitted), tuple(changes), tuple(findings), proof, self.reel_proof, self.source.roles,
-                      platform, origins=tuple(origins))  # fmt: skip
+                      platform, self.rigged, origins=tuple(origins))  # fmt: skip
+
+    @cached_property
+    def rigged(self) -> RiggedFigure:
+        """The figure that was made, in the reference pose that it had before: one measure for what it does and did."""
+        return in_its_reference(self.source, self.original.skeleton, self.made, self.target)
 
     @cached_property
     def _lost_face_bones(self) -> LostFaceBones:

@@ -35,6 +35,8 @@ from fairswap.pose.hinges import hinge_axes, hinged_limbs
 
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
+# A clip tells by how much a straight limb is turned about itself, up to some 135 degrees.
+_INSIDE_OUT = -0.7
 _KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
 
 
@@ -130,7 +132,7 @@ def t_pose(
     rotations, positions = pose.rotation_tracks[:, :, 0], pose.position_tracks[:, :, 0]
     if can_stand(pose, roles):  # of one that kneels, toes may point backward
         _check_sides(positions, roles, what)
-    shown = hinge_axes(pose, roles, clip)
+    shown, at_rest = hinge_axes(pose, roles, clip), hinge_axes(pose, roles)
     hinges = {role: (rotate(rotations[roles.bones[role]], axis), neutral) for role, axis, neutral in _hinges(shown)}
     role_of = {bone: role for role, bone in roles.bones.items()}
     turns = np.tile(IDENTITY, (len(skeleton), 1))
@@ -156,7 +158,10 @@ def t_pose(
                 turns[bone] = multiply(_palm_turn(role, turns[bone], roles, positions, direction), turns[bone])
             elif role in hinges:
                 axis, neutral = hinges[role]
-                turns[bone] = multiply(_turn_about(direction, rotate(turns[bone], axis), neutral), turns[bone])
+                now = rotate(turns[bone], axis)
+                # No clip excuses a limb that would be turned inside out: it bends the wrong way there.
+                if role in at_rest or float(now @ neutral) > _INSIDE_OUT * float(np.linalg.norm(now)):
+                    turns[bone] = multiply(_turn_about(direction, now, neutral), turns[bone])
             corrections[role] = float(np.degrees(angle_between(turns[bone], inherited)))
         elif _keeps_rest(role):
             turns[bone] = IDENTITY

@@ -58,7 +58,7 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     Attributes
     ----------
     source, target : Side or None
-        The figures; None of one that is as it is found by itself, as one that was made to fit a platform.
+        The figures; None of one that is as it is found by itself.
     seconds : float
         How long the clip was: of one that was cut since, the way cannot be put back.
     travel_taken : list of (x, z)
@@ -127,37 +127,45 @@ def kept_layers(files: tuple[Layers, ...]) -> list[KeptLayers]:
     ]
 
 
-def fitted_record(clip: Clip, travel_taken: Floats | None = None) -> Mapping[str, Any] | None:
-    """What a clip brings along when its figure is made to fit a platform: what was decided about its source, and the
-    way that was taken out of it, also now: ``(frames, 3)`` metres. What was decided about old bones is of no use."""
-    found = _read(clip)
-    if found is None and travel_taken is None:
-        return None
-    found = found or Record(None, None, clip.duration_s)
+def fitted_record(clip: Clip, source: RiggedFigure, fitted: RiggedFigure) -> Mapping[str, Any]:
+    """What a clip brings along when its figure, ``source``, is made to fit a platform: what was decided about its own
+    source, if it has one, else about the figure as it was; and about what was made of it."""
+    found = _read(clip) or Record(side_of(source), None, clip.duration_s)
     if found.target is not None and _fits(found.target, clip.skeleton):
         found = _with_way(found, _grown(found.target, clip.skeleton))
-    if travel_taken is not None:
-        found = msgspec.structs.replace(found, travel_taken=points_of(travel_taken, float(clip.rate)))
-    return as_made(msgspec.structs.replace(found, target=None))
+    return as_made(msgspec.structs.replace(found, target=side_of(fitted)))
 
 
-def record_in(clip: Clip, source: Figure, target: Figure) -> Record | None:
+def without_its_way(clip: Clip, travel_taken: Floats) -> Mapping[str, Any]:
+    """What a clip brings along when a way ``(frames, 3)``, metres, is taken out of it."""
+    found = _read(clip) or Record(None, None, clip.duration_s)
+    return as_made(msgspec.structs.replace(found, travel_taken=points_of(travel_taken, float(clip.rate))))
+
+
+def record_in(clip: Clip, source: Figure, target: Figure, came: Clip | None = None) -> Record | None:
     """The record that a clip brought from its file; whatever else stands there is none of ours.
 
     Of figures that were resized since, lengths are as they are now. Held against another figure than its source, as a
-    file that it was made of in between, all that still counts is the way that was taken out.
+    file that it was made of in between, what was decided of that one stands with its clip ``came``; of what was done
+    only the way that was taken out counts.
     """
     found = _read(clip)
     if found is None:
         return None
-    pairs = ((found.source, source), (found.target, target))
-    if not all(side is None or _fits(side, figure.skeleton) for side, figure in pairs):
-        taken = found.travel_taken
-        return Record(None, None, found.seconds, taken, cleared=found.cleared) if taken else None
-    sides = [side and _resized(side, _grown(side, figure.skeleton)) for side, figure in pairs]
+    fits = [side is None or _fits(side, one.skeleton) for side, one in ((found.source, source), (found.target, target))]
+    if not all(fits):
+        before = None if came is None else _read(came)
+        between = before is not None and before.target is not None and _fits(before.target, source.skeleton)
+        taken = [] if before is not None and before.travel_taken else found.travel_taken
+        if not (fits[1] and between) and not taken:
+            return None
+        sides = (before.target, found.target) if before is not None and fits[1] and between else (None, None)
+        found = Record(*sides, found.seconds, taken, cleared=found.cleared)
+    resized = [side and _resized(side, _grown(side, one.skeleton))
+               for side, one in ((found.source, source), (found.target, target))]  # fmt: skip
     if found.target is not None:
         found = _with_way(found, _grown(found.target, target.skeleton))
-    return msgspec.structs.replace(found, source=sides[0], target=sides[1])
+    return msgspec.structs.replace(found, source=resized[0], target=resized[1])
 
 
 def _read(clip: Clip) -> Record | None:

@@ -41,8 +41,10 @@ if TYPE_CHECKING:
 
 # Bounds the memory of a long clip; short enough to stay near the processor.
 _FRAMES_AT_ONCE = 4096
-# Bones that are turned by less than this against each other rest alike.
+# Bones that are turned by less than this against each other rest alike. One that does not turn in a clip has more than
+# this cosine with its rest; one that does not leave its place is nearer to it than this.
 _ONE_TURN = np.radians(0.05)
+_UNTURNED, _IN_PLACE_M = 1.0 - 1e-9, 1e-6
 
 
 @dataclass(frozen=True, eq=False)
@@ -223,10 +225,8 @@ class Swap:
         if self.of_one_build:
             kept = self._as_they_are(clip.poses)
             rotations[kept] = clip.poses.rotation_tracks[kept]
-            own = clip.poses.translation_by_bone()
             places = {bone: track for bone, track in places.items() if bone not in kept}
-            places |= {bone: own[bone] for bone in kept if bone in own}
-            moved |= clip.keyed & frozenset(kept)
+            places |= {bone: track for bone, track in _off_their_rest(clip.poses).items() if bone in kept}
         return PoseBuilder(target, rotations, places), moved | frozenset(helpers)
 
     def _as_they_are(self, poses: Poses) -> list[int]:
@@ -234,12 +234,11 @@ class Swap:
         hips; the others, too, unless something above the hips moves, which rests in a result."""
         hips, skeleton = self.target.roles.bones["hips"], self.target.skeleton
         above = skeleton.with_ancestors([hips])[:-1]
-        resting = self.target.resting_rotations[above][:, :, None], skeleton.rest_translations[above][:, :, None]
-        places = np.stack([poses.translation_track(bone) for bone in above]) if above else np.empty((0, 3, 1))
-        turned = np.abs(np.sum(poses.rotation_tracks[above] * resting[0], axis=1)).min(initial=1.0)
-        if turned > 1.0 - 1e-9 and np.abs(places - resting[1]).max(initial=0.0) < 1e-6:
-            return [bone for bone in range(len(skeleton)) if bone not in (hips, *above)]
-        return sorted(skeleton.below(hips))
+        resting = self.target.resting_rotations[above]
+        turned = np.abs(np.einsum("bc,bcf->bf", resting, poses.rotation_tracks[above])).min(initial=1.0) < _UNTURNED
+        if turned or not _off_their_rest(poses).keys().isdisjoint(above):
+            return sorted(skeleton.below(hips).tolist())
+        return [bone for bone in range(len(skeleton)) if bone not in (hips, *above)]
 
     def _transfer_block(
         self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float, floor: Floor
@@ -265,3 +264,13 @@ class Swap:
             resting = target.resting_world
             moved = rotate(conjugate(resting.rotations[0, parent]), moved - resting.positions[0, parent])
         hips_out[:] = moved.T
+
+
+def _off_their_rest(poses: Poses) -> dict[int, Floats]:
+    """The local position tracks of the bones that leave their places on what they hang on, ``(3, frames)``."""
+    rest = poses.skeleton.rest_translations
+    return {
+        bone: track
+        for bone, track in poses.translation_by_bone().items()
+        if np.abs(track - rest[bone][:, None]).max() > _IN_PLACE_M
+    }
