@@ -368,3 +368,41 @@ def test_a_spine_of_another_count_ends_where_it_did(bent):
     before, after = (moving.world().positions[0] for moving in (clip, made.clips[0]))
     for role in ("neck_1", "head", "hand_left", "hand_right"):
         assert np.linalg.norm(before[own.roles.bones[role]] - after[new.bones[role]]) < 0.028, role
+
+
+def test_what_fit_tells_is_what_the_files_tell(tmp_path):
+    """The reference pose goes along to the new bones, and into the file: arms that only a clip shows rolled."""
+    who, clip = figure("Osric"), act("lamp", "Osric")
+    local, bones = who.skeleton.rest_rotations.copy(), rigged(who).roles.bones
+    for arm in (bones["upper_arm_left"], bones["upper_arm_right"]):
+        local[arm] = (Rotation.from_quat(local[arm]) * Rotation.from_rotvec([0.5, 0.0, 0.0])).as_quat()
+    rolled = replace(who, skeleton=replace(who.skeleton, rest_rotations=local), source=None)
+    moved = replace(clip, poses=replace(clip.poses, skeleton=rolled.skeleton), origin=None)
+    fairswap.save(tmp_path / "rolled.glb", rolled, [moved])
+    fitted = fairswap.fit(tmp_path / "rolled.glb", "quillmoor")
+    fitted.save(tmp_path / "fitted.glb")
+    told = fairswap.compare_fitted(fitted)[0]
+    read = fairswap.compare(tmp_path / "rolled.glb", tmp_path / "fitted.glb")
+    assert told.likeness > 95.0
+    assert read.likeness == pytest.approx(told.likeness, abs=0.1)
+    # And a worse one is told by the file as well.
+    document = fairswap.load(tmp_path / "fitted.glb")
+    worse = document.clips[0].poses.edit()
+    arm = rigged(document.figure).roles.bones["upper_arm_left"]
+    twisted = Rotation.from_quat(worse.rotation_tracks[arm].T.copy()) * Rotation.from_rotvec([0.0, 0.6, 0.0])
+    worse.turn(arm, twisted.as_quat().T)
+    fairswap.save(tmp_path / "worse.glb", document.figure, [document.clips[0].with_poses(worse.poses())])
+    assert fairswap.compare(tmp_path / "rolled.glb", tmp_path / "worse.glb").likeness < told.likeness - 20.0
+
+
+@pytest.mark.long
+def test_two_results_of_one_motion_are_compared_by_what_each_brings(tmp_path):
+    """Carried over, and carried over and fitted: neither is the other's source."""
+    walk = fairswap.demo_motion("walk", by="Juniper")
+    made = fairswap.convert(walk, figure("Osric"))
+    made.save(tmp_path / "plain.glb")
+    fitted = fairswap.fit(tmp_path / "plain.glb", "saltglass")
+    fitted.save(tmp_path / "fitted.glb")
+    told = fairswap.compare_fitted(fitted)[0].likeness
+    assert fairswap.compare(tmp_path / "plain.glb", tmp_path / "fitted.glb").likeness == pytest.approx(told, abs=1.0)
+    assert fairswap.compare(walk, tmp_path / "fitted.glb").likeness > made.done[0].comparison.likeness - 5.0
