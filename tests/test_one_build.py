@@ -11,6 +11,7 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.model.poses import Poses
+from fairswap.model.skeleton import Skeleton
 from making import act, figure, rigged, swap_between
 from test_blocks import blocks
 from test_few_parts import BODIES
@@ -122,6 +123,48 @@ def test_a_motion_of_the_root_goes_to_the_hips_and_nothing_below_them_changes():
     assert degrees < 1e-4
     assert metres < 1e-6
     assert np.ptp(after.poses.rotation_tracks[root], axis=1).max() < 1e-12
+
+
+def with_more_and_less(body):
+    """The body under a root of its own, with a thing in its hand, and without its end markers."""
+    old, hand = body.skeleton, rigged(body).roles.bones["hand_right"]
+    kept = [bone for bone in range(len(old)) if bone not in old.ends]
+    at = {bone: index + 1 for index, bone in enumerate(kept)}
+    above = [at[parent] if parent >= 0 else 0 for parent in (int(old.parents[bone]) for bone in kept)]
+    identity = [0.0, 0.0, 0.0, 1.0]
+    skeleton = Skeleton(
+        ("carrier", *(old.names[bone] for bone in kept), "lantern"), [-1, *above, at[hand]],
+        np.concatenate([[identity], old.rest_rotations[kept], [identity]]),
+        np.concatenate([np.zeros((1, 3)), old.rest_translations[kept], [[0.0, -0.1, 0.0]]]),
+    )  # fmt: skip
+    return fairswap.Figure("more and less", skeleton)
+
+
+@pytest.mark.parametrize("motion", [{}, {"travel": "root"}, {"travel": "none"}, {"clear": True}])
+@pytest.mark.long(but=2)
+def test_a_body_with_a_root_and_things_beside_is_the_same_body(motion):
+    who, clip = figure("Osric"), with_joints_out_of_place(act("walk", "Osric"), figure("Osric"))
+    body = with_more_and_less(who)
+    found = fairswap.convert(
+        document(who, clip), body, motion=fairswap.MotionOptions(**motion), face=fairswap.FaceOptions("none")
+    ).done[0]
+    assert found.comparison.likeness > 97.0  # its soles are guessed: it has no mesh
+    before, after = clip.world().positions, found.clip.world().positions
+    at = {name: bone for bone, name in enumerate(body.skeleton.names)}
+    shared = [(bone, at[name]) for bone, name in enumerate(who.skeleton.names) if name in at]
+    hips = rigged(who).roles.bones["hips"]
+    aside = (before[:, hips] - after[:, at[who.skeleton.names[hips]]])[:, None]
+    assert np.abs(aside).max() < (1e-6 if motion.get("travel") != "none" else 10.0)
+    assert np.abs(before[:, [a for a, _ in shared]] - aside - after[:, [b for _, b in shared]]).max() < 1e-6
+
+
+def test_a_body_with_one_longer_shin_is_another():
+    who = figure("Osric")
+    places = who.skeleton.rest_translations.copy()
+    places[rigged(who).roles.bones["foot_left"]] *= 1.1
+    other = replace(who, skeleton=replace(who.skeleton, rest_translations=places), meshes=(), source=None)
+    assert swap_between(who, who).of_one_build
+    assert not swap_between(who, other).of_one_build
 
 
 def test_a_reference_pose_that_is_asked_for_counts():

@@ -23,14 +23,13 @@ from fairswap.measure.levels import levels_told
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.poses import PoseBuilder, Poses
-from fairswap.model.rotation import angle_between, conjugate, rotate
+from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import world_rotations
-from fairswap.pose.choice import AUTO
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
-from fairswap.pose.reference import leg_length
-from fairswap.pose.rigged import Decided, RiggedFigure
+from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.extras import Extra, extra_translations, moving_extras, pair_extras
 from fairswap.retarget.hips_height import height_change
+from fairswap.retarget.one_build import decided_of, kept_as_they_are, off_their_rest, same_bones
 from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
 from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
 from fairswap.retarget.twist import links_of, share_twist
@@ -41,10 +40,6 @@ if TYPE_CHECKING:
 
 # Bounds the memory of a long clip; short enough to stay near the processor.
 _FRAMES_AT_ONCE = 4096
-# Bones that are turned by less than this against each other rest alike. One that does not turn in a clip has more than
-# this cosine with its rest; one that does not leave its place is nearer to it than this.
-_ONE_TURN = np.radians(0.05)
-_UNTURNED, _IN_PLACE_M = 1.0 - 1e-9, 1e-6
 
 
 @dataclass(frozen=True, eq=False)
@@ -67,9 +62,9 @@ class Swap:
     target: RiggedFigure
 
     def __post_init__(self) -> None:
-        if self.of_one_build:  # one body has one reference pose, whichever clip shows it
-            same = Decided(self.source.reference, self.source.floor_m)
-            object.__setattr__(self, "target", replace(self.target, decided=same))
+        if self.of_one_build:
+            decided = decided_of(self.source, self.target, self.same_bones)
+            object.__setattr__(self, "target", replace(self.target, decided=decided))
         # Say now what is wrong, not at the first clip.
         _ = self.pairs, self.source.reference, self.target.reference
 
@@ -104,24 +99,14 @@ class Swap:
         return self.target.reference.leg_m / self.source.reference.leg_m
 
     @cached_property
+    def same_bones(self) -> dict[int, int]:
+        """For each bone of the target that the source has, too, that one, if the two are of one build; else none."""
+        return same_bones(self.source, self.target)
+
+    @property
     def of_one_build(self) -> bool:
-        """Whether both have the very same bones, places and roles: a motion is then what it is. Where other reference
-        poses are asked for than what suits, these have to be the same, too."""
-        a, b = self.source, self.target
-        if a.skeleton.names != b.skeleton.names or dict(a.roles.bones) != dict(b.roles.bones):
-            return False
-        leg_m = leg_length(a.roles, a.skeleton.rest.positions[0])
-        places = np.abs(a.skeleton.rest.positions - b.skeleton.rest.positions).max()
-        turns = angle_between(a.skeleton.rest.rotations[0], b.skeleton.rest.rotations[0]).max()
-        if places > 1e-4 * leg_m or turns > _ONE_TURN:
-            return False
-        asked = (a.reference_choice, a.hands_choice), (b.reference_choice, b.hands_choice)
-        if all(choice.kind == AUTO.kind for choices in asked for choice in choices):
-            return True
-        # About which lines limbs bend may be told by the clip: the poses that it starts from say whether it is one.
-        told = any(choice.saved is not None for choices in asked for choice in choices)
-        poses = [(one.reference.rotations if told else one.base.world.rotations[0]) for one in (a, b)]
-        return a.hands_choice.kind == b.hands_choice.kind and bool(angle_between(*poses).max() < _ONE_TURN)
+        """Whether both have the very same body, and a motion is what it is."""
+        return bool(self.same_bones)
 
     @cached_property
     def resting_bones(self) -> list[str]:
@@ -223,22 +208,12 @@ class Swap:
         places = extra_translations(clip.poses, self.source, self.target, extras, self.leg_ratio)
         places = {**places, self.target.roles.bones["hips"]: hips_track}
         if self.of_one_build:
-            kept = self._as_they_are(clip.poses)
-            rotations[kept] = clip.poses.rotation_tracks[kept]
+            kept = kept_as_they_are(self.source, self.target, self.same_bones, clip.poses)
+            rotations[[*kept]] = clip.poses.rotation_tracks[[*kept.values()]]
             places = {bone: track for bone, track in places.items() if bone not in kept}
-            places |= {bone: track for bone, track in _off_their_rest(clip.poses).items() if bone in kept}
+            moves = off_their_rest(clip.poses)
+            places |= {bone: moves[other] for bone, other in kept.items() if other in moves}
         return PoseBuilder(target, rotations, places), moved | frozenset(helpers)
-
-    def _as_they_are(self, poses: Poses) -> list[int]:
-        """The bones of one build that do what the source's do, joints out of their places and all: those below the
-        hips; the others, too, unless something above the hips moves, which rests in a result."""
-        hips, skeleton = self.target.roles.bones["hips"], self.target.skeleton
-        above = skeleton.with_ancestors([hips])[:-1]
-        resting = self.target.resting_rotations[above]
-        turned = np.abs(np.einsum("bc,bcf->bf", resting, poses.rotation_tracks[above])).min(initial=1.0) < _UNTURNED
-        if turned or not _off_their_rest(poses).keys().isdisjoint(above):
-            return sorted(skeleton.below(hips).tolist())
-        return [bone for bone in range(len(skeleton)) if bone not in (hips, *above)]
 
     def _transfer_block(
         self, poses: Poses, span: slice, out: Floats, hips_out: Floats, scale: float, floor: Floor
@@ -264,13 +239,3 @@ class Swap:
             resting = target.resting_world
             moved = rotate(conjugate(resting.rotations[0, parent]), moved - resting.positions[0, parent])
         hips_out[:] = moved.T
-
-
-def _off_their_rest(poses: Poses) -> dict[int, Floats]:
-    """The local position tracks of the bones that leave their places on what they hang on, ``(3, frames)``."""
-    rest = poses.skeleton.rest_translations
-    return {
-        bone: track
-        for bone, track in poses.translation_by_bone().items()
-        if np.abs(track - rest[bone][:, None]).max() > _IN_PLACE_M
-    }
