@@ -132,7 +132,8 @@ def t_pose(
     rotations, positions = pose.rotation_tracks[:, :, 0], pose.position_tracks[:, :, 0]
     if can_stand(pose, roles):  # of one that kneels, toes may point backward
         _check_sides(positions, roles, what)
-    shown, at_rest = hinge_axes(pose, roles, clip), hinge_axes(pose, roles)
+    at_rest = hinge_axes(pose, roles)
+    shown = at_rest if clip is None else hinge_axes(pose, roles, clip)
     hinges = {role: (rotate(rotations[roles.bones[role]], axis), neutral) for role, axis, neutral in _hinges(shown)}
     role_of = {bone: role for role, bone in roles.bones.items()}
     turns = np.tile(IDENTITY, (len(skeleton), 1))
