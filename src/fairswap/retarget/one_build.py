@@ -68,7 +68,7 @@ def _of_one_pose(source: RiggedFigure, target: RiggedFigure, same: dict[int, int
 
 def decided_of(source: RiggedFigure, target: RiggedFigure, same: dict[int, int]) -> Decided:
     """What was decided of the source, for the bones of the target: one body has one reference pose, whichever clip
-    shows it. Bones that the source has not go along with what they hang on."""
+    shows it. Bones that the source has not go along with what they hang on; another skin may stand on thicker soles."""
     skeleton, reference = target.skeleton, source.reference
     rotations = skeleton.rest.rotations[0].copy()
     for bone, parent in enumerate(skeleton.parents.tolist()):
@@ -76,7 +76,8 @@ def decided_of(source: RiggedFigure, target: RiggedFigure, same: dict[int, int])
             rotations[bone] = reference.rotations[same[bone]]
         elif parent >= 0:
             rotations[bone] = multiply(rotations[parent], skeleton.rest_rotations[bone])
-    return Decided(ReferencePose(rotations, reference.hips, reference.leg_m, reference.corrections), source.floor_m)
+    floor_m = target.floor_m if target.figure.meshes else source.floor_m
+    return Decided(ReferencePose(rotations, reference.hips, reference.leg_m, reference.corrections), floor_m)
 
 
 def kept_as_they_are(source: RiggedFigure, target: RiggedFigure, same: dict[int, int], poses: Poses) -> dict[int, int]:

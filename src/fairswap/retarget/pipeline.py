@@ -37,6 +37,9 @@ from fairswap.retarget.swap import Swap
 from fairswap.retarget.sway import sway, swinging_bones
 from fairswap.wording import listed
 
+# Soles are the same whose heels and balls are nearer to each other than this, in legs.
+_SAME_SOLE = 0.01
+
 
 @dataclass(frozen=True, eq=False)
 class Retargeted:
@@ -165,11 +168,21 @@ def _put_layers_on(motion: _Motion) -> None:
 
 
 def _stands_as_it_stood(motion: _Motion) -> bool:
-    """Whether feet and hands are where they were: on a figure of the same build, unless its way or its legs change."""
+    """Whether feet and hands are where they were: on the same body, unless its way, its legs or its soles change."""
     bones = motion.swap.target.roles.bones
     feet = motion.swap.target.skeleton.with_ancestors([bones[f"foot_{side}"] for side in SIDES])
     same_way = motion.options.scale_travel in (None, 1.0)
-    return motion.swap.of_one_build and same_way and not motion.layered & set(feet)
+    return motion.swap.of_one_build and same_way and not motion.layered & set(feet) and _on_the_same_soles(motion.swap)
+
+
+def _on_the_same_soles(swap: Swap) -> bool:
+    """Whether both roll over the same points; of bones alone nobody knows."""
+    if not (swap.source.figure.meshes and swap.target.figure.meshes):
+        return True
+    soles = soles_of(swap.source), soles_of(swap.target)
+    apart = [a - b for side in SIDES for a, b in ((soles[0][side].heel, soles[1][side].heel),
+                                                  (soles[0][side].ball, soles[1][side].ball))]  # fmt: skip
+    return float(np.linalg.norm(apart, axis=1).max()) < _SAME_SOLE * swap.target.reference.leg_m
 
 
 def _take_floor_out(motion: _Motion) -> None:
