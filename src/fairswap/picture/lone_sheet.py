@@ -53,7 +53,7 @@ def lone_sheet(
     rows = [[[cell] for cell in row[0]] if alone else row for row in (_columns(shot, len(times)) for shot in shots)]
     frames = [Frame.beside([staged], row, width, 2 * _ROW if alone else _ROW) for row in rows]
     blocks = [_NAMES + len(row[0]) * frame.height for row, frame in zip(rows, frames, strict=True)]
-    height = _HEAD + sum(blocks) + (_FOOT if clip is not None else 16)
+    height = _HEAD + sum(blocks) + (_FOOT if clip is not None and rigged is not None else 16)
     sheet = Images.new("RGB", (width, height), byte(PAPER))
     draw = pen(sheet)
     name = clip.name if clip is not None else "at rest"
