@@ -16,14 +16,16 @@ from fairswap.formats.scene.losses import losses
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.rotation import conjugate, euler_from_quaternion, multiply, rotate
+from fairswap.model.rotation import conjugate, euler_from_quaternion, multiply, normalized, rotate
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import Space
 from fairswap.model.tips import axis_onward, skin_of_bones, tip_of
 
 _FRAMES_AT_ONCE = 2048
-# A fingertip, shorter than this in heights, goes on along the axis of its finger if its skin ends within 35 degrees.
+# A fingertip, shorter than this in heights, goes on as its bone does if its skin ends within 35 degrees of that.
 _FINGERTIP, _ALONG = 0.03, 0.82
+# Skin is on the floor that is no higher over it than this, in heights.
+_ON_FLOOR = 0.005
 
 
 def encode(figure: Figure, clips: Sequence[Clip], name: str, *, space: Space | None) -> dict[str, Iterator[bytes]]:
@@ -66,22 +68,45 @@ def _chunks(figure: Figure, clip: Clip, space: Space) -> Iterator[bytes]:
 
 
 def _tips(figure: Figure, skeleton: Skeleton) -> Floats:
-    """From each last bone to where its skin ends ``(bones, 3)``, zero where nothing says how long the bone is. A
-    fingertip points as its bone does, whatever its nail."""
+    """From each last bone to where its skin ends ``(bones, 3)``, zero where nothing says how long the bone is."""
     out = np.zeros((len(skeleton), 3))
     if figure.skeleton != skeleton:
         return out
     places = skeleton.rest.positions[0]
     for bone, skin in skin_of_bones(figure).items():
-        tip = None if skeleton.children[bone] else tip_of(skin, places[bone], figure.height_m)
-        if tip is not None:
-            out[bone] = tip - places[bone]
-            onward, length = axis_onward(skeleton, bone), float(np.linalg.norm(out[bone]))
-            if onward is not None and length < _FINGERTIP * figure.height_m:
-                way = rotate(skeleton.rest.rotations[0, bone], onward)
-                along = float(out[bone] @ way)
-                out[bone] = along * way if along > _ALONG * length else out[bone]
+        if skeleton.children[bone]:
+            continue
+        tip = tip_of(skin, places[bone], figure.height_m)
+        low = skin[skin[:, 1] < figure.floor_m + _ON_FLOOR * figure.height_m]
+        if tip is not None and len(low):
+            tip = _end_of_sole(low, places[bone], tip)
+        out[bone] = _end_of(skeleton, bone, skin, tip, _FINGERTIP * figure.height_m)
     return out
+
+
+def _end_of_sole(low: Floats, ankle: Floats, tip: Floats) -> Floats:
+    """Where the sole, whose vertices are ``low``, leaves the floor: on that a foot rolls, not on the front of a shoe."""
+    ahead = (tip - ankle) * [1.0, 0.0, 1.0]
+    length = float(np.linalg.norm(ahead))
+    if length < 1e-6:
+        return tip
+    reach = float(((low - ankle) @ ahead).max()) / length
+    return ankle * [1.0, 0.0, 1.0] + ahead * (reach / length) + [0.0, float(low[:, 1].min()), 0.0]
+
+
+def _end_of(skeleton: Skeleton, bone: int, skin: Floats, tip: Floats | None, most: float) -> Floats:
+    """From a last bone to its end ``(3,)``: where its skin ends, but of a fingertip, shorter than ``most``, on the way
+    that its bone goes on, whatever its nail."""
+    rest, parent, onward = skeleton.rest, int(skeleton.parents[bone]), axis_onward(skeleton, bone)
+    place = rest.positions[0, bone]
+    if parent < 0 or (tip is None and onward is None):
+        return np.zeros(3) if tip is None else tip - place
+    straight = place - rest.positions[0, parent]
+    way = normalized(straight) if onward is None else rotate(rest.rotations[0, bone], onward)
+    if tip is None:  # a stub, with skin all around
+        return way * max(float(((skin - place) @ way).max()), 0.0)
+    length, along = float(np.linalg.norm(tip - place)), float((tip - place) @ way)
+    return along * way if length < most and along > _ALONG * length else tip - place
 
 
 def _layout(skeleton: Skeleton, clip: Clip, source: object) -> list[Joint]:
