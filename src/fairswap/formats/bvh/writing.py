@@ -85,7 +85,7 @@ def _tips(figure: Figure, skeleton: Skeleton) -> Floats:
 
 
 def _end_of_sole(low: Floats, ankle: Floats, tip: Floats) -> Floats:
-    """Where the sole, whose vertices are ``low``, leaves the floor: on that a foot rolls, not on the front of a shoe."""
+    """Where the sole, whose vertices are ``low``, leaves the floor: a foot rolls on that, not on the tip of a shoe."""
     ahead = (tip - ankle) * [1.0, 0.0, 1.0]
     length = float(np.linalg.norm(ahead))
     if length < 1e-6:
