@@ -141,7 +141,7 @@ def with_more_and_less(body):
 
 
 @pytest.mark.parametrize("motion", [{}, {"travel": "root"}, {"travel": "none"}, {"clear": True}])
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_a_body_with_a_root_and_things_beside_is_the_same_body(motion):
     who, clip = figure("Osric"), with_joints_out_of_place(act("walk", "Osric"), figure("Osric"))
     body = with_more_and_less(who)
