@@ -214,9 +214,14 @@ CONTROLS = {"sockets": (sockets_that_hold_no_skin,), "limbs again": (limbs_again
             "both": (limbs_again_without_skin, sockets_that_hold_no_skin)}  # fmt: skip
 
 
-@pytest.mark.parametrize("controls", CONTROLS)
-@pytest.mark.parametrize("path", sorted(RIGS.glob("*.glb")), ids=lambda path: path.stem)
-@pytest.mark.long(but=6)
+@pytest.mark.parametrize(
+    ("path", "controls"),
+    # Every rig with all of it, and one with each.
+    [(path, "both") for path in sorted(RIGS.glob("*.glb"))] + [(RIGS / "crew.glb", one) for one in list(CONTROLS)[:2]],
+    +[(RIGS / "crew.glb", each) for each in list(CONTROLS)[:2]],
+    ids=lambda value: getattr(value, "stem", value),
+)
+@pytest.mark.long(but=4)
 def test_what_a_rig_is_moved_by_is_no_part_of_the_body(path, controls):
     """Sockets and targets that hold no skin change nothing of what is found, on figures of another make."""
     scene, plain = Scene(path.read_bytes()), fairswap.load(path)

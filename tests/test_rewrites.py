@@ -18,7 +18,7 @@ from rewrites import REWRITES, rewritten
 WHO = "Juniper"
 # Some of the pairs. FAIRSWAP_ALL_PAIRS=1 runs all, in both orders.
 _ALL = list(itertools.permutations(sorted(REWRITES), 2))
-PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::130]
+PAIRS = _ALL if os.environ.get("FAIRSWAP_ALL_PAIRS") else list(itertools.combinations(sorted(REWRITES), 2))[::290]
 _DICE = np.random.default_rng(12)
 # What went wrong once.
 PAIRS += [
@@ -27,7 +27,7 @@ PAIRS += [
     ("saved in mid motion", "keys on a driving skeleton"),
     ("a cloak two per cent too large", "travel on a node above"),
 ]
-THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(5)]
+THREES = [tuple(_DICE.choice(sorted(REWRITES), 3, replace=False).tolist()) for _ in range(3)]
 
 
 def some_steps(walk):

@@ -59,8 +59,9 @@ def furthest(one, other, clip, again):
     return np.abs(a.positions - b.positions[:, order]).max(), off, max(skin)
 
 
-@pytest.mark.parametrize("suffix", HELD)
-@pytest.mark.parametrize("who", TROUPE)
+@pytest.mark.parametrize(
+    ("suffix", "who"), [*((suffix, "Juniper") for suffix in HELD), (".dae", "Osric"), (".x3d", "Pip")]
+)
 @pytest.mark.long(but=1)
 def test_the_troupe_with_acts_and_faces_comes_back_as_it_was_written(suffix, who):
     one = figure(who)
