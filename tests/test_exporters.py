@@ -217,8 +217,7 @@ CONTROLS = {"sockets": (sockets_that_hold_no_skin,), "limbs again": (limbs_again
 @pytest.mark.parametrize(
     ("path", "controls"),
     # Every rig with all of it, and one with each.
-    [(path, "both") for path in sorted(RIGS.glob("*.glb"))] + [(RIGS / "crew.glb", one) for one in list(CONTROLS)[:2]],
-    +[(RIGS / "crew.glb", each) for each in list(CONTROLS)[:2]],
+    [*((path, "both") for path in sorted(RIGS.glob("*.glb"))), *((RIGS / "crew.glb", one) for one in [*CONTROLS][:2])],
     ids=lambda value: getattr(value, "stem", value),
 )
 @pytest.mark.long(but=4)
