@@ -22,14 +22,19 @@ STAGES = ["fernway", "quillmoor", "saltglass"]
 CHIBI = Path(__file__).parent.parent.parent / "shared" / "rigs" / "chibi.glb"
 
 
+def some_steps(who):
+    """Two seconds of a walk say as much as six."""
+    return fairswap.clips.trim(act("walk", who), start="0", end="2")
+
+
 def scores(found):
     return {row.part: row.score for row in found.parts}
 
 
-@pytest.mark.parametrize("stage", STAGES)
+@pytest.mark.parametrize("stage", ["quillmoor", "fernway", "saltglass"])
 @pytest.mark.long(but=1)
 def test_what_a_platform_gets_is_judged_as_it_is_written(stage, tmp_path):
-    fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
+    fairswap.save("walk.glb", figure("Osric"), [some_steps("Osric")])
     made = fairswap.convert("walk.glb", TROUPE / "juniper.glb", platform=stage)
     (row,) = made.done
     made.save("out.glb")
@@ -129,11 +134,11 @@ ASKED = {
 }
 
 
-@pytest.mark.parametrize("suffix", [".dae", ".x3d", ".usdz", ".glb"])
+@pytest.mark.parametrize("suffix", [".glb", ".dae", ".x3d", ".usdz"])
 @pytest.mark.long(but=1)
 def test_what_was_decided_goes_along_in_every_format_that_holds_a_figure(suffix):
     Path("hips.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "hips"\noffset = [0, -0.05, 0]\n')
-    fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
+    fairswap.save("walk.glb", figure("Osric"), [some_steps("Osric")])
     for name, asked in ASKED.items():
         made = fairswap.convert("walk.glb", CHIBI, motion=fairswap.MotionOptions(**asked))
         made.save(f"made{suffix}", force=True)
