@@ -18,7 +18,6 @@ from fairswap.model.words import sides_of
 from fairswap.picture.page.viewing import of_conversions
 from making import FREE, TROUPE, act, figure, rigged, run
 
-STAGES = ["fernway", "quillmoor", "saltglass"]
 CHIBI = Path(__file__).parent.parent.parent / "shared" / "rigs" / "chibi.glb"
 
 
