@@ -12,7 +12,7 @@ import signal
 import subprocess
 import sys
 import time
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 
 import msgspec
@@ -20,10 +20,11 @@ import psutil
 import pytest
 
 import fairswap
+from deadly import Deadly, die_handing_over, die_of_c
 from fairswap.plans.inputs import LEDGER
 from fairswap.plans.ledger import Ledger, WrittenFile
 from fairswap.plans.made import Made, Measures, Told
-from fairswap.plans.pool import Pool, bytes_for, bytes_kept, path_of
+from fairswap.plans.pool import Pool, bytes_for, bytes_kept, each_beside, path_of
 from fairswap.plans.recipe import Plan
 from fairswap.plans.running import RunOptions, carried_out
 from fairswap.plans.tasks import clips_in, expand
@@ -533,6 +534,27 @@ def test_a_worker_that_dies_costs_only_its_task():
     assert killed
     assert made.ok
     assert made.made == 6
+
+
+@pytest.mark.long
+def test_a_worker_that_dies_handing_over_keeps_nobody_waiting():
+    street(*ACTS, figures=("pip",))
+    tasks = expand(Plan.load("job.toml")).tasks
+    hard = msgspec.structs.replace(tasks[0], pose=Deadly("died", tasks[0].pose))
+    pool = Pool(2, 1 << 33, Path("scratch"), {})
+    made = [row for _, row in pool.done([hard, *tasks[1:]]) if row is not None]
+    pool.close()
+    assert Path("died").exists()
+    assert {row.result: row.error for row in made} == {task.result: "" for task in tasks}
+
+
+@pytest.mark.long
+def test_one_of_many_files_that_kills_its_process_costs_no_other():
+    once = list(each_beside(partial(die_handing_over, "died"), [*map(Path, "abcdef")]))
+    assert once == [*map(Path, "abcdef")]
+    done = []
+    with pytest.raises(fairswap.ImpossibleError, match="worked on c died twice"):
+        done.extend(each_beside(die_of_c, [*map(Path, "abcdef")]))
 
 
 @pytest.mark.long

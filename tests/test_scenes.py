@@ -18,6 +18,7 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from conftest import need
+from deadly import die_handing_over
 from fairswap.bones.assignment import roles_of
 from fairswap.formats.archives import archive_of, parts_from_archive
 from fairswap.formats.gltf.materials import maps_of
@@ -849,3 +850,8 @@ def test_a_file_is_not_called_damaged_because_the_machine_is_busy(monkeypatch):
     with pytest.raises(fairswap.InputError, match="memory or time"):
         apart.done_apart(_busy, 10, 600.0)
     assert apart.done_apart(_busy, 10, 0.1) == 0.1
+
+
+@pytest.mark.long
+def test_a_file_is_not_called_damaged_because_its_process_died_handing_over():
+    assert apart.done_apart(die_handing_over, 10, "died", 3.0) == 3.0

@@ -5,12 +5,12 @@ from __future__ import annotations
 import os
 import signal
 from collections.abc import Callable, Iterator, Mapping, Sequence
-from concurrent.futures import FIRST_COMPLETED, Future, wait
+from concurrent.futures import Future
 from pathlib import Path
 from typing import Any, Protocol, TypeVar
 
-from fairswap.errors import FairSwapError
-from fairswap.formats.processes import end_at_once
+from fairswap.errors import FairSwapError, ImpossibleError
+from fairswap.formats.processes import WorkerDied, end_at_once, first_of, result_of, submitted
 from fairswap.plans.inputs import Content
 from fairswap.plans.made import Made
 from fairswap.plans.recipe import ConvertWords
@@ -93,17 +93,15 @@ class Pool:
                 if not tries[task.result]:
                     yield task, None
                 tries[task.result] += 1
-                running[self._submit(task)] = task
-            finished, _ = wait(running, return_when=FIRST_COMPLETED)
+                running[submitted(self._started, _do, task)] = task
             broken = False
-            for future in finished:
-                task = running.pop(future)
-                made = _result_of(future)
-                if made is not None:
-                    yield task, made
-                else:
+            for future in first_of(self._started, running):
+                try:
+                    made = result_of(self._started, future)
+                except WorkerDied:
                     broken = True
-                    running[future] = task
+                else:
+                    yield running.pop(future), made
             if broken:
                 lost, running = list(running.values()), {}
                 self.close(at_once=True)
@@ -123,22 +121,23 @@ class Pool:
         return self.memory - self.count * kept
 
     def clips_of(self, sources: Sequence[tuple[Path, ConvertWords]]) -> Iterator[tuple[int, tuple[ClipInfo, ...]]]:
-        begun = {self._started.submit(_clips_in, *row): number for number, row in enumerate(sources)}
+        begun = {submitted(self._started, _clips_in, *row): number for number, row in enumerate(sources)}
+        died = False
         for future, number in begun.items():
-            found = _result_of(future)
-            if found is not None:
-                yield number, found
-
-    def _submit(self, task: Task) -> Future[Made]:
-        submitted: Future[Made] = self._started.submit(_do, task)
-        return submitted
+            try:
+                found = result_of(self._started, future)
+            except WorkerDied:  # those that it has not read are read where they are needed
+                died = True
+            else:
+                if found is not None:
+                    yield number, found
+        if died:
+            self.close(at_once=True)
 
     @property
     def _started(self) -> Any:
         if self._executor is None:
-            from loky import ProcessPoolExecutor
-
-            self._executor = ProcessPoolExecutor(self.count, initializer=_begin, initargs=self._given, env=_ONE_THREAD)
+            self._executor = _processes(self.count, initializer=_begin, initargs=self._given)
         return self._executor
 
     def close(self, *, at_once: bool = False) -> None:
@@ -158,31 +157,49 @@ def each_beside(function: Callable[[Any], Thing], items: Sequence[Any]) -> Itera
     if len(items) < _WORTH_PROCESSES:
         yield from map(function, items)
         return
-    from loky import ProcessPoolExecutor
-
     count = max(1, min(os.cpu_count() or 1, len(items), memory_of_this_machine() // _PROCESS_BYTES))
-    executor = ProcessPoolExecutor(count, env=_ONE_THREAD)
+    executor = _processes(count)
     try:
-        yield from executor.map(function, items)
+        begun = [submitted(executor, function, item) for item in items]
+        for item, future in zip(items, begun, strict=True):
+            try:
+                result = result_of(executor, future)
+            except WorkerDied:  # perhaps another's fault, which took all the memory
+                result = _by_itself(function, item)
+            yield result
     except BaseException:
         end_at_once(executor)
         raise
     executor.shutdown()
 
 
+def _by_itself(function: Callable[[Any], Thing], item: Any) -> Thing:
+    """A function done on an item in a process of its own, with no other beside.
+
+    Raises
+    ------
+    ImpossibleError
+        If that process dies.
+    """
+    executor = _processes(1)
+    try:
+        return result_of(executor, submitted(executor, function, item))
+    except WorkerDied:
+        problem = f"the process that worked on {item if isinstance(item, Path) else 'a file'} died twice"
+        raise ImpossibleError(problem, remedy="Perhaps for want of memory: do fewer, or smaller files") from None
+    finally:
+        end_at_once(executor)
+
+
+def _processes(count: int, **begun: Any) -> Any:
+    from loky import ProcessPoolExecutor
+
+    return ProcessPoolExecutor(count, env=_ONE_THREAD, **begun)
+
+
 def path_of(content: Content) -> Path:
     """Where a file is, on the machine that the plan is on."""
     return Path(content.path)
-
-
-def _result_of(future: Future[Thing]) -> Thing | None:
-    """What a worker gave; None if it died."""
-    from concurrent.futures.process import BrokenProcessPool
-
-    try:
-        return future.result()
-    except BrokenProcessPool:
-        return None
 
 
 _workshop: list[Workshop] = []

@@ -15,13 +15,11 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
-from concurrent.futures import Future, TimeoutError
-from concurrent.futures.process import BrokenProcessPool
 from pathlib import Path
 from typing import Any, TypeVar
 
 from fairswap.errors import InputError
-from fairswap.formats.processes import end_at_once
+from fairswap.formats.processes import WorkerDied, end_at_once, result_of, submitted
 from fairswap.formats.usd.packing import library
 
 _Result = TypeVar("_Result")
@@ -45,9 +43,9 @@ def done_apart(work: Callable[..., _Result], size: int, *given: Any) -> _Result:
         for _ in range(2):
             try:
                 call = _bounded, os.getcwd(), _MEMORY + _MEMORY_A_BYTE * size, seconds, work, given
-                future: Future[_Result] = _process().submit(*call)
-                return future.result(_BUSY * seconds)
-            except BrokenProcessPool:  # perhaps no fault of the file: it may have ended while it had nothing to do
+                executor = _process()
+                return result_of(executor, submitted(executor, *call), _BUSY * seconds)
+            except WorkerDied:  # perhaps no fault of the file: it may have ended while it had nothing to do
                 _give_up()
             except (TimeoutError, MemoryError):
                 _give_up()
