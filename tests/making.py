@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 import jsonschema
 import numpy as np
+import pytest
 
 import fairswap
 from fairswap.cli.main import status_of
@@ -26,6 +27,8 @@ from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 
 TROUPE = Path(fairswap.__file__).parent / "data" / "troupe"
+# Figures of another make: they lie beside the project, not everywhere that it is.
+RIGS = Path(__file__).parents[2] / "shared" / "rigs"
 COMPONENTS = {"i1": 5120, "u1": 5121, "<i2": 5122, "<u2": 5123, "<u4": 5125, "<f4": 5126}
 TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 # Nothing but what was carried over: no feet planted, no hands brought together.
@@ -149,6 +152,14 @@ STICK = """ROOT a
   }
  }
 }"""
+
+
+def rig(name: str) -> Path:
+    """A file of the figures of another make; where they are not, the test is skipped."""
+    path = RIGS / name
+    if not path.is_file():
+        pytest.skip("the rigs of another make are not here")
+    return path
 
 
 @cache

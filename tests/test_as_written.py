@@ -16,9 +16,7 @@ from fairswap.model.posture import posture_from_positions
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.words import sides_of
 from fairswap.picture.page.viewing import of_conversions
-from making import FREE, TROUPE, act, figure, rigged, run
-
-CHIBI = Path(__file__).parent.parent.parent / "shared" / "rigs" / "chibi.glb"
+from making import FREE, TROUPE, act, figure, rig, rigged, run
 
 
 def some_steps(who):
@@ -139,7 +137,7 @@ def test_what_was_decided_goes_along_in_every_format_that_holds_a_figure(suffix)
     Path("hips.toml").write_text('fairswap = "layers/1"\n[[layer]]\nrole = "hips"\noffset = [0, -0.05, 0]\n')
     fairswap.save("walk.glb", figure("Osric"), [some_steps("Osric")])
     for name, asked in ASKED.items():
-        made = fairswap.convert("walk.glb", CHIBI, motion=fairswap.MotionOptions(**asked))
+        made = fairswap.convert("walk.glb", rig("chibi.glb"), motion=fairswap.MotionOptions(**asked))
         made.save(f"made{suffix}", force=True)
         found = fairswap.compare("walk.glb", f"made{suffix}")
         assert found.likeness == pytest.approx(made.comparisons[0].likeness, abs=0.01), name
@@ -156,7 +154,7 @@ def test_what_was_decided_goes_along_in_every_format_that_holds_a_figure(suffix)
 @pytest.mark.long(but=3)
 def test_a_word_of_a_stranger_in_its_place_is_left_aside(text):
     fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
-    fairswap.convert("walk.glb", CHIBI, motion=FREE).save("made.dae")
+    fairswap.convert("walk.glb", rig("chibi.glb"), motion=FREE).save("made.dae")
     written = Path("made.dae").read_text()
     place = re.compile(r'(<technique profile="fairswap">)[^<]*(</technique>)')
     assert json.loads(place.search(written)[0].split(">")[1].split("<")[0])["source"]["roles"]

@@ -11,10 +11,8 @@ import pytest
 import fairswap
 import rewrites
 from fairswap.model.poses import Poses
-from making import FREE, TROUPE, act, figure, run
+from making import FREE, RIGS, TROUPE, act, figure, rig, run
 from rewrites import REWRITES, Scene, garment, limbs_again_without_skin, rewritten, sockets_that_hold_no_skin
-
-RIGS = Path(__file__).parents[2] / "shared" / "rigs"
 
 NAMES = {
     "clip|bone": lambda clip, bone, number: f"{clip}|{bone}",
@@ -217,12 +215,13 @@ CONTROLS = {"sockets": (sockets_that_hold_no_skin,), "limbs again": (limbs_again
 @pytest.mark.parametrize(
     ("path", "controls"),
     # Every rig with all of it, and one with each.
-    [*((path, "both") for path in sorted(RIGS.glob("*.glb"))), *((RIGS / "crew.glb", one) for one in [*CONTROLS][:2])],
+    [*((path, "both") for path in sorted(RIGS.glob("*.glb"))), *(("crew.glb", one) for one in [*CONTROLS][:2])],
     ids=lambda value: getattr(value, "stem", value),
 )
 @pytest.mark.long(but=4)
 def test_what_a_rig_is_moved_by_is_no_part_of_the_body(path, controls):
     """Sockets and targets that hold no skin change nothing of what is found, on figures of another make."""
+    path = rig(path)
     scene, plain = Scene(path.read_bytes()), fairswap.load(path)
     for add in CONTROLS[controls]:
         add(scene)
@@ -255,12 +254,10 @@ def test_keys_on_the_controls_of_a_rig_are_told():
 
 
 @pytest.mark.parametrize("known", ["by names", "by a clip"])
-@pytest.mark.parametrize("rig", ["chibi", "words", "idle"])
+@pytest.mark.parametrize("name", ["chibi", "words", "idle"])
 @pytest.mark.long(but=2)
-def test_nor_is_it_where_there_is_no_skin(rig, known):
-    if not RIGS.is_dir():
-        pytest.skip("the rigs are not here")
-    scene = Scene((RIGS / f"{rig}.glb").read_bytes())
+def test_nor_is_it_where_there_is_no_skin(name, known):
+    scene = Scene(rig(f"{name}.glb").read_bytes())
     before = roles_by_node(fairswap.load(scene.bytes(), format=".glb"))
     sockets_that_hold_no_skin(scene)
     if known == "by a clip":
@@ -286,11 +283,9 @@ def test_nodes_between_bones_hide_nothing_where_names_say_nothing(path):
     assert after == before
 
 
-@pytest.mark.parametrize("rig", ["latin", "nautical", "words"])
-def test_sockets_in_motion_text_neither_turn_a_figure_nor_take_its_roles(rig):
-    path = RIGS / f"{rig}.bvh"
-    if not path.is_file():
-        pytest.skip("the rigs are not here")
+@pytest.mark.parametrize("name", ["latin", "nautical", "words"])
+def test_sockets_in_motion_text_neither_turn_a_figure_nor_take_its_roles(name):
+    path = rig(f"{name}.bvh")
     Path("props.bvh").write_text(with_props(path.read_text()))
     plain, found = fairswap.load(path), fairswap.load("props.bvh")
     assert len(found.figure.skeleton) > len(plain.figure.skeleton) + 10
@@ -329,9 +324,8 @@ def with_props(text):
     return "\n".join([*out, *lines[motion : motion + 3], *rows]) + "\n"
 
 
-@pytest.mark.skipif(not RIGS.is_dir(), reason="the rigs are not here")
 def test_a_bone_without_skin_keeps_its_role_if_its_name_says_it_and_no_other_does():
-    scene = Scene((RIGS / "suffix.glb").read_bytes())
+    scene = Scene(rig("suffix.glb").read_bytes())
     head = next(node for node, row in enumerate(scene.nodes) if row.get("name") == "head")
     number = rewrites._add_joint(scene, head, {"name": "jaw", "translation": [0.0, 0.02, 0.05]})
     roles = roles_by_node(fairswap.load(scene.bytes(), format=".glb"))
@@ -345,9 +339,8 @@ def test_a_bone_without_skin_keeps_its_role_if_its_name_says_it_and_no_other_doe
     assert roles_by_node(document, replace(document.figure, meshes=()))["hand_left"] == hand
 
 
-@pytest.mark.skipif(not RIGS.is_dir(), reason="the rigs are not here")
 def test_a_figure_of_which_only_a_part_has_skin_is_stood_up():
-    scene = Scene(rewritten((RIGS / "words.glb").read_bytes(), "lying on its back"))
+    scene = Scene(rewritten(rig("words.glb").read_bytes(), "lying on its back"))
     head = next(node for node, row in enumerate(scene.nodes) if row.get("name") == "Head")
     for primitive in scene.primitives():
         attributes = primitive["attributes"]

@@ -9,8 +9,7 @@ import pytest
 import fairswap
 from fairswap.face.head import Head
 from fairswap.face.units import UNITS
-from making import run
-from test_exporters import RIGS
+from making import rig, run
 
 
 def speaking(who):
@@ -58,13 +57,11 @@ def test_what_a_jaw_did_its_morphs_do_where_the_jaw_goes(stage):
     Path("eyes.toml").write_text(
         'fairswap = "platform/2"\nname = "eyes"\nbones = "quillmoor"\n[figure]\nface_bones = "eyes"\n'
     )
-    if not RIGS.is_dir():
-        pytest.skip("the rigs are not here")
-    made = fairswap.convert(RIGS / "words.bvh", RIGS / "crew.glb", platform=stage)
+    made = fairswap.convert(rig("words.bvh"), rig("crew.glb"), platform=stage)
     head = Head.of(made.figure)
     (clip,) = made.fitted.clips
     drop = head.units(clip)[list(UNITS).index("jaw_drop")]
-    source = Head.of(fairswap.load(RIGS / "words.bvh"))
+    source = Head.of(fairswap.load(rig("words.bvh")))
     wanted = source.units(source.clips[0])[list(UNITS).index("jaw_drop")]
     assert wanted.max() > 0.5
     assert drop.max() == pytest.approx(wanted.max(), abs=0.1)

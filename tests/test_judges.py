@@ -11,9 +11,8 @@ import fairswap
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.rules import platform_named
 from judging import positions, skins, validated
-from making import FREE, TROUPE, act, arm, figure, run, swap_between
+from making import FREE, RIGS, TROUPE, act, arm, figure, run, swap_between
 from rewrites import REWRITES, rewritten
-from test_exporters import RIGS
 
 
 def converted(motion, performer, target):

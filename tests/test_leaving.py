@@ -11,10 +11,9 @@ import pytest
 from scipy.spatial import cKDTree
 
 import fairswap
-from making import FREE, TROUPE, act, figure, run
+from making import FREE, RIGS, TROUPE, act, figure, run
 from rewrites import REWRITES, Scene
 from scenes import small_avatar
-from test_exporters import RIGS
 
 
 def coarser(mesh, share, name):

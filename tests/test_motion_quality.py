@@ -2,7 +2,6 @@
 
 from dataclasses import replace
 from functools import cache
-from pathlib import Path
 
 import numpy as np
 import pytest
@@ -22,12 +21,12 @@ from fairswap.measure.surface import arms_of
 from fairswap.measure.touches import touching
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
-from fairswap.model.rotation import IDENTITY, angle_between, multiply, quaternion_from_axis_angle
+from fairswap.model.rotation import IDENTITY, angle_between, conjugate, multiply, quaternion_from_axis_angle, rotate
 from fairswap.model.skinning import inverse_rest_matrices
 from fairswap.retarget.hands import push_hand
 from fairswap.retarget.hips_height import HipsHeight
 from fairswap.retarget.least_jerk import Wish, least_jerk, least_jerk_to, strength
-from making import TROUPE, act, clip_of, figure, rigged, run, swap_between
+from making import RIGS, TROUPE, act, clip_of, figure, rig, rigged, run, swap_between
 
 X, Y, Z = np.eye(3)
 
@@ -296,6 +295,31 @@ def resting_so(name, rest):
     return replace(skeleton, rest_translations=places)
 
 
+@pytest.mark.parametrize("degrees", [0.0, -25.0])
+def test_toes_of_a_foot_that_stands_lie_on_the_floor_to_the_side_they_lie_in_the_source(degrees):
+    """Toes turned outward by half a right angle, meant or not; and bent up as well: then they lie down."""
+    pair, source = swap_between(figure("Osric"), figure("Juniper"), motion=act("idle", "Osric")), act("idle", "Osric")
+    edit, toes = source.poses.edit(), pair.source.roles.bones["toes_left"]
+    above = source.world().rotations[:, int(source.skeleton.parents[toes])]
+    aside = multiply(
+        quaternion_from_axis_angle(Y, np.radians(45.0)), quaternion_from_axis_angle(X, np.radians(degrees))
+    )
+    own = multiply(above, edit.rotation_tracks[toes].T)
+    edit.turn(toes, multiply(conjugate(above), multiply(aside, own)).T)
+    odd = source.with_poses(edit.poses())
+    made = pair.convert(odd)
+    for rig_, clip, level in ((pair.source, odd, degrees == 0.0), (pair.target, made, True)):
+        bones = rig_.roles.bones
+        toes, foot = (multiply(clip.world().rotations[:, bones[f"{part}_left"]],
+                               conjugate(rig_.reference.rotations[bones[f"{part}_left"]]))
+                      for part in ("toes", "foot"))  # fmt: skip
+        way = rotate(toes, Z)
+        along = rotate(conjugate(foot), way)  # as seen from the foot
+        assert np.degrees(np.arctan2(along[:, 0], along[:, 2])) == pytest.approx(np.full(clip.frames, 45.0), abs=6.0)
+        if level:
+            assert abs(np.degrees(np.arcsin(along[:, 1]))).max() < 3.0
+
+
 @pytest.mark.parametrize("rest", list(RESTS))
 @pytest.mark.long(but=1)
 def test_a_rest_that_does_not_stand_is_stood_up(rest):
@@ -513,8 +537,7 @@ def test_limbs_are_kept_apart_unasked_where_the_result_is_more_like_its_source_f
 
 def test_bones_alone_are_not_held_to_be_thicker_than_the_body_they_are_of(tmp_path):
     """A motion file has no skin: its arms were in a body of usual thickness where those of the slim body are beside."""
-    rigs = Path(__file__).parents[2] / "shared" / "rigs"
-    bodies = [fairswap.load(path) for path in sorted(rigs.glob("c*.glb"))]
+    bodies = [fairswap.load(path) for path in sorted(RIGS.glob("c*.glb"))]
     bodies.append(replace(fairswap.load(TROUPE / "osric.glb"), clips=(act("clap", "Osric"),)))
     for number, body in enumerate(bodies):
         path = tmp_path / f"{number}.bvh"
@@ -525,11 +548,8 @@ def test_bones_alone_are_not_held_to_be_thicker_than_the_body_they_are_of(tmp_pa
 
 def test_an_arm_in_a_large_head_is_held_off_and_not_twisted():
     """Swivelled about the line from shoulder to hand, a nearly straight arm is twisted by more than it comes aside."""
-    rigs = Path(__file__).parents[2] / "shared" / "rigs"
-    if not rigs.is_dir():
-        pytest.skip("the rigs are not here")
     left, apart = (
-        fairswap.convert(rigs / "words.bvh", rigs / "chibi.glb", motion=fairswap.MotionOptions(clear=clear)).done[0]
+        fairswap.convert(rig("words.bvh"), rig("chibi.glb"), motion=fairswap.MotionOptions(clear=clear)).done[0]
         for clear in (False, None)
     )
     was, now = left.comparison, apart.comparison

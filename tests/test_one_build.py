@@ -184,6 +184,116 @@ def test_a_body_with_one_longer_shin_is_another():
     assert not swap_between(who, other).of_one_build
 
 
+LONGER = {"upper_leg": 0.95, "lower_leg": 1.2, "foot": 1.15, "lower_arm": 0.85, "hand": 0.9, "spine": 1.1, "neck": 1.3}
+
+
+def cousin(body, factors=LONGER):
+    """A figure of the same family: bones, by their roles, so many times as far from what they hang on. No mesh."""
+    places, bones = body.skeleton.rest_translations.copy(), rigged(body).roles.bones
+    for role, bone in bones.items():
+        places[bone] *= next((factor for name, factor in factors.items() if role.startswith(name)), 1.0)
+    return replace(body, skeleton=replace(body.skeleton, rest_translations=places), meshes=(), source=None)
+
+
+def bare(body):
+    return replace(body, meshes=(), source=None)
+
+
+@pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+def test_on_one_of_the_same_family_every_joint_turns_as_it_did(who):
+    body, clip = figure(who), act("turn-and-bow", who)
+    swap = swap_between(bare(body), cousin(body), motion=clip)
+    assert swap.of_one_family
+    assert not swap.of_one_build
+    assert apart(clip, swap.transfer(clip), leave=swap.target.roles.helpers)[0] < 1e-4
+
+
+@pytest.mark.parametrize("shown", [0, 1])
+def test_of_a_family_whose_elbows_bend_oddly_as_well(shown):
+    body = figure("Juniper")
+    clips = bends(body, (0.0, 1.0, 0.0)), bends(body, (0.6, -0.8, 0.0))
+    swap = swap_between(bare(body), cousin(body), motion=clips[shown])
+    assert apart(clips[shown], swap.transfer(clips[shown]), leave=swap.target.roles.helpers)[0] < 1e-4
+
+
+def test_bones_of_the_same_names_that_rest_in_another_pose_are_no_family():
+    """All joints turned alike, as some programs write them, arms at rest by the side here, out to the side there."""
+    body = figure("Juniper")
+    world, identity = body.skeleton.rest, np.tile([0.0, 0.0, 0.0, 1.0], (len(body.skeleton), 1))
+    steps = [place - (world.positions[0, parent] if parent >= 0 else 0.0)
+             for place, parent in zip(world.positions[0], body.skeleton.parents.tolist(), strict=True)]  # fmt: skip
+    plain = replace(body.skeleton, rest_rotations=identity, rest_translations=np.array(steps))
+    out = replace(bare(body), skeleton=plain)
+    hanging, roles = np.array(steps), rigged(body).roles.bones
+    for side, angle in (("left", -1.2), ("right", 1.2)):
+        for bone in body.skeleton.below(roles[f"upper_arm_{side}"]).tolist():
+            if bone != roles[f"upper_arm_{side}"]:
+                hanging[bone] = Rotation.from_rotvec([0.0, 0.0, angle]).apply(hanging[bone])
+    down = replace(out, skeleton=replace(plain, rest_translations=hanging))
+    clip = fairswap.clips.trim(swap_between(bare(body), out).transfer(act("clap", "Juniper")), start="0", end="1")
+    swap = swap_between(out, down, motion=clip)
+    assert not swap.of_one_family
+    found = swap.transfer(clip).world().positions
+    wanted = clip.world().positions
+    elbow = [roles["upper_arm_left"], roles["lower_arm_left"]]
+    arms = [np.diff(one[:, elbow], axis=1)[:, 0] for one in (found, wanted)]
+    one, two = (arm / np.linalg.norm(arm, axis=1)[:, None] for arm in arms)
+    assert np.degrees(np.arccos(np.clip(np.einsum("fi,fi->f", one, two), -1, 1))).max() < 2.0
+
+
+def with_links(body):
+    """A bone more in each shin, as animals and some rigs have it: it bends, too."""
+    old, roles = body.skeleton, rigged(body).roles.bones
+    shins = {roles[f"foot_{side}"]: f"link {side}" for side in ("left", "right")}
+    names, parents, rotations, places, at = [], [], [], [], {-1: -1}
+    for bone, parent in enumerate(old.parents.tolist()):
+        place = old.rest_translations[bone]
+        if bone in shins:
+            names.append(shins[bone])
+            parents.append(at[parent])
+            rotations.append([0.0, 0.0, 0.0, 1.0])
+            places.append(0.6 * place)
+            parent, place = -2, 0.4 * place
+            at[parent] = len(names) - 1
+        names.append(old.names[bone])
+        parents.append(at[parent])
+        rotations.append(old.rest_rotations[bone])
+        places.append(place)
+        at[bone] = len(names) - 1
+    return fairswap.Figure("links", Skeleton(tuple(names), parents, np.array(rotations), np.array(places)))
+
+
+def on_its_links(body):
+    """Two seconds in which the shins bend in their middle, and the hips give way, so that both feet stay."""
+    skeleton, roles, frames = body.skeleton, rigged(body).roles.bones, 60
+    edit = Poses(skeleton, np.repeat(skeleton.rest_rotations[:, :, None], frames, axis=2)).edit()
+    bend = np.outer(0.7 * np.sin(np.linspace(0.0, 6.0, frames)) ** 2, [1.0, 0.0, 0.0])
+    rest = skeleton.rest
+    for side in ("left", "right"):
+        link, foot = skeleton.names.index(f"link {side}"), roles[f"foot_{side}"]
+        for bone, way in ((link, 1.0), (foot, -1.0)):  # the foot stays level
+            above = Rotation.from_quat(rest.rotations[0, int(skeleton.parents[bone])])
+            own = Rotation.from_quat(skeleton.rest_rotations[bone])
+            edit.turn(bone, (above.inv() * Rotation.from_rotvec(way * bend) * above * own).as_quat().T)
+    moved = edit.poses().world().positions[:, roles["foot_left"]]
+    hips = roles["hips"]
+    above = Rotation.from_quat(rest.rotations[0, int(skeleton.parents[hips])])
+    edit.translations[hips] = skeleton.rest_translations[hips][:, None] - above.inv().apply(moved - moved[0]).T
+    return fairswap.Clip("on its links", Fraction(30), edit.poses())
+
+
+def test_feet_stand_on_legs_that_bend_between_knee_and_ankle():
+    """From knee to ankle it is not as far in one frame as in another."""
+    body = with_links(figure("Juniper"))
+    clip, roles = on_its_links(body), rigged(body).roles.bones
+    feet = [roles["foot_left"], roles["foot_right"]]
+    standing = clip.world().positions[:, feet]
+    assert np.ptp(standing, axis=0).max() < 1e-6
+    assert np.ptp(clip.world().positions[:, roles["hips"]], axis=0).max() > 0.02
+    found = swap_between(body, cousin(body, {"lower_leg": 0.8, "foot": 0.9}), motion=clip).convert(clip)
+    assert np.ptp(found.world().positions[:, feet], axis=0).max() < 2e-3
+
+
 def test_a_reference_pose_that_is_asked_for_counts():
     """The rest of one's own figure, said to be another pose: the motion is told from there."""
     body, clip = figure("Osric"), act("lamp", "Osric")

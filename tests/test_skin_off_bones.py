@@ -6,9 +6,8 @@ import pytest
 import fairswap
 from fairswap.bones.assignment import roles_of
 from fairswap.bones.skin import skin_off_bones
-from making import FREE, TROUPE, act, figure, run
+from making import FREE, RIGS, TROUPE, act, figure, run
 from rewrites import REWRITES, Scene, rewritten
-from test_exporters import RIGS
 
 ARM = {"upper_arm_left", "lower_arm_left"}
 

@@ -13,9 +13,7 @@ from scipy.spatial.transform import Rotation
 import fairswap
 from fairswap.figures.bones_alone import without_mesh
 from fairswap.model.poses import Poses
-from making import FREE, STICK, TROUPE, act, animate, arm, bvh, figure, run
-
-RIGS = Path(__file__).parents[2] / "shared" / "rigs"
+from making import FREE, RIGS, STICK, TROUPE, act, animate, arm, bvh, figure, rig, run
 
 
 def json_of(path):
@@ -155,12 +153,10 @@ def test_what_morphs_did_is_told_where_a_platform_takes_no_mesh_with_a_motion():
 @pytest.mark.parametrize("name", ["chibi", "crew", "numbers", "rawz", "words", "idle"])
 @pytest.mark.long(but=1)
 def test_no_rotation_that_is_written_goes_beyond_one(name):
-    if not RIGS.is_dir():
-        pytest.skip("the rigs of another make are not here")
-    rig = RIGS / f"{name}.glb"
-    for words in (("pose", "set", rig, "--to", "t", "-o", "t.glb"),
-                  ("fit", rig, "--platform", "fernway", "-o", "f.glb"),
-                  ("convert", rig.with_suffix(".bvh"), "--onto", rig, "-o", "c.glb")):  # fmt: skip
+    own = rig(f"{name}.glb")
+    for words in (("pose", "set", own, "--to", "t", "-o", "t.glb"),
+                  ("fit", own, "--platform", "fernway", "-o", "f.glb"),
+                  ("convert", own.with_suffix(".bvh"), "--onto", own, "-o", "c.glb")):  # fmt: skip
         done = run(*words)
         assert done.returncode in (0, 1), done.stderr
         for node in json_of(words[-1])["nodes"]:
@@ -245,14 +241,12 @@ def fairswap_free_document(path):
 )
 @pytest.mark.long(but=3)
 def test_a_figure_that_lies_or_faces_backwards_stands_in_the_file_that_is_written(name, words):
-    if not RIGS.is_dir():
-        pytest.skip("the rigs of another make are not here")
-    rig = RIGS / f"{name}.glb"
-    truth = json.loads((RIGS / f"{name}.truth.json").read_text())["bones"]
+    own = rig(f"{name}.glb")
+    truth = json.loads(rig(f"{name}.truth.json").read_text())["bones"]
     of_role = {role: bone for bone, role in truth.items() if role}
-    assert run("check", rig, "--platform", "vrm-1", "--json").stdout.count("space.standard") == 1
+    assert run("check", own, "--platform", "vrm-1", "--json").stdout.count("space.standard") == 1
 
-    done = run(*(rig if word == "RIG" else word for word in words), "-o", "out.glb")
+    done = run(*(own if word == "RIG" else word for word in words), "-o", "out.glb")
     assert done.returncode in (0, 1), done.stderr
     profile = fairswap.bones.named("quillmoor") if words[0] == "fit" else None
     names = {
@@ -274,9 +268,7 @@ def test_a_figure_that_lies_or_faces_backwards_stands_in_the_file_that_is_writte
 
 
 def test_a_corrected_file_moves_as_it_was_judged():
-    if not RIGS.is_dir():
-        pytest.skip("the rigs of another make are not here")
-    made = fairswap.convert(RIGS / "words.bvh", RIGS / "rawz.glb", motion=FREE)
+    made = fairswap.convert(rig("words.bvh"), rig("rawz.glb"), motion=FREE)
     made.save("out.glb")
     clip = made.clips[0]
     for frame in (0, 40, clip.frames - 1):
@@ -455,16 +447,14 @@ def spoken():
 @pytest.mark.long(but=1)
 def test_a_file_and_a_folder_get_the_same_motion_and_both_pass(stage, rigs):
     """Bones of the figure that nothing moves are bones in the motion alone, too; axes, unit and travel are one."""
-    for rig in rigs:
-        source = RIGS / f"{rig}.glb"
-        if not source.exists():
-            pytest.skip("the rigs of another make are not here")
-        done = run("fit", source, "--platform", stage, "-o", f"{rig}.glb", "--json")
-        parted = run("fit", source, "--platform", stage, "-o", rig, "--json")
+    for name in rigs:
+        source = rig(f"{name}.glb")
+        done = run("fit", source, "--platform", stage, "-o", f"{name}.glb", "--json")
+        parted = run("fit", source, "--platform", stage, "-o", name, "--json")
         assert done.report["fits"], done.stdout
         assert parted.report["fits"], parted.stdout
-        whole = fairswap.load(f"{rig}.glb")
-        alone = next(each for path in Path(rig).iterdir() if (each := fairswap.load(path)).clips)
+        whole = fairswap.load(f"{name}.glb")
+        alone = next(each for path in Path(name).iterdir() if (each := fairswap.load(path)).clips)
         assert whole.figure.space == alone.figure.space
         assert whole.figure.skeleton.names == alone.figure.skeleton.names
         assert whole.figure.skeleton.ends == alone.figure.skeleton.ends

@@ -17,9 +17,8 @@ from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.rotation import angle_between
 from judging import validated
-from making import TROUPE, act, figure, rigged, run
+from making import TROUPE, act, figure, rig, rigged, run
 from scenes import EXTRA, avatar_extensions, body, picture, small_avatar, small_avatar_motion, small_scene
-from test_exporters import RIGS
 
 META = 'fairswap = "meta/1"\nname = "Wick"\nauthors = ["the troupe"]\n'
 
@@ -319,12 +318,10 @@ def test_a_motion_written_for_avatars_says_the_same_when_it_is_read(who):
 
 
 @pytest.mark.long(but=1)
-@pytest.mark.parametrize("rig", ["suffix", "idle", "cloth", "numbers"])
-def test_strangers_become_avatars_and_perform_what_they_performed(rig):
+@pytest.mark.parametrize("name", ["suffix", "idle", "cloth", "numbers"])
+def test_strangers_become_avatars_and_perform_what_they_performed(name):
     """Lying down, looking back, in a skirt, with names that say nothing: the act is where its own maker has it."""
-    path = RIGS / f"{rig}.glb"
-    if not path.exists():
-        pytest.skip("the rigs are not here")
+    path = rig(f"{name}.glb")
     own, truth = fairswap.load(path), json.loads(path.with_suffix(".truth.json").read_text())
     fairswap.fit(own, "vrm-1", meta=meta_file()).save("made.vrm")
     made = fairswap.convert(path, "made.vrm", motion=fairswap.MotionOptions(feet="free", clear=False))
@@ -335,7 +332,7 @@ def test_strangers_become_avatars_and_perform_what_they_performed(rig):
     # Expressions that the standard does not know are told by the names of the morphs that they are.
     assert fairswap.compare(path, "act.vrma").face_missed < 0.1
     # Of another's names only the avatar says what they look like: no verdict on what nobody knows.
-    another = fairswap.compare(RIGS / "latin.glb", "act.vrma")
+    another = fairswap.compare(rig("latin.glb"), "act.vrma")
     assert another.face_missed is None
     assert "only its avatar says" in another.face_lacking
     played = fairswap.load("act.vrma")

@@ -74,7 +74,8 @@ class Value:
     def wrong(self, problem: str) -> UsageError:
         """The error that says what is wrong with this value."""
         title = getattr(self, "name", "")
-        what = f"{type(self).__name__.lower()} {title!r}" if title else f"these {type(self).__name__.lower()}"
+        kind = type(self).__name__.lower()
+        what = f"{kind} {title!r}" if title else f"{'these' if kind.endswith('s') else 'this'} {kind}"
         return UsageError(f"{what} cannot be: {problem}")
 
 

@@ -22,15 +22,15 @@ class Limb:
     lower: Floats
 
     @property
-    def length(self) -> float:
-        """Both bones, stretched, in metres."""
-        return float(sum(self.lengths))
+    def length(self) -> Floats:
+        """Both bones, stretched, in metres ``(frames,)``."""
+        first, second = self.lengths
+        return first + second
 
     @property
-    def lengths(self) -> tuple[float, float]:
-        """Of the two bones, metres."""
-        first = np.linalg.norm(self.middle[0] - self.root[0])
-        return float(first), float(np.linalg.norm(self.end[0] - self.middle[0]))
+    def lengths(self) -> tuple[Floats, Floats]:
+        """From joint to joint, metres ``(frames,)``: that changes where a bone between them bends."""
+        return np.linalg.norm(self.middle - self.root, axis=1), np.linalg.norm(self.end - self.middle, axis=1)
 
 
 class ChainWorld:

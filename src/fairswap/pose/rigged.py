@@ -149,8 +149,7 @@ class RiggedFigure(Value):
             return self.decided.reference
         at_rest = self.hands_choice.kind == REST.kind
         found = t_pose(self.skeleton, self.roles, self.title, self.base, self.clip, at_rest)
-        if not self.base.stands:
-            found = self._stood_up(found)
+        found = self.stood_up(found)
         if self.clip is not None and self.reference_choice.kind == AUTO.kind and recorded(self.figure):
             found = with_feet_as_they_stand(found, self.roles, self.clip)
         turns = {} if self.reference_choice.saved is None else self.reference_choice.saved.rotations()
@@ -161,8 +160,10 @@ class RiggedFigure(Value):
             return found
         return replace(found, rotations=turned_rotations(self.skeleton, self.roles, found.rotations, turns))
 
-    def _stood_up(self, found: ReferencePose) -> ReferencePose:
-        """The reference pose with the hips as high over the floor as its legs are long: it rests lower, or lying."""
+    def stood_up(self, found: ReferencePose) -> ReferencePose:
+        """A reference pose, with the hips as high over the floor as its legs are long if it rests lower, or lying."""
+        if self.base.stands:
+            return found
         world = world_of_pose(self.skeleton, local_rotations(self.skeleton, found.rotations))
         hips = float(world.positions[0, self.roles.bones["hips"], 1])
         if self.figure.meshes:

@@ -25,6 +25,8 @@ from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import (
     conjugate,
     multiply,
+    normalized,
+    quaternion_between,
     quaternion_from_axis_angle,
     quaternion_from_rotation_vector,
     rotate,
@@ -51,6 +53,8 @@ _LANDS_S, _SOFT_REACH = 0.1, 0.004
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
 _ROUNDS = 3
+# How much toes that point up hold to where their foot points.
+_NO_SIDE = 1e-3
 # Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so.
 _FLAT_DEGREES = 12.0
 
@@ -124,19 +128,19 @@ def _aim(
     flat, stands, tilt = heel & ball, heel | ball, tilt_degrees(target, foot, rotation)
     for start, stop in runs_of(flat):
         flat[start:stop] = np.median(tilt[start:stop]) < _FLAT_DEGREES
-    level = _flat_rotations(target, foot, rotation, flat)
+    lying = _flat_rotations(target, foot, rotation, flat)
     near = nearness(flat, _FLAT_S * rate)
     noise = noise_of(ankle) / target.reference.leg_m
     holds = _hold_for(noise, rate)
     # A foot that shakes much lies flat some while longer: what it turns then is mostly its shaking.
     lies = nearness(flat, _FLAT_SHAKEN_S * rate) if noise > _SHAKES_MUCH else flat.astype(float)
-    laid = rotation_vector(multiply(level, conjugate(rotation))) * lies[:, None]
+    laid = rotation_vector(multiply(lying, conjugate(rotation))) * lies[:, None]
     turned = multiply(quaternion_from_rotation_vector(_led(laid, lies > 0.0, holds, rate)), rotation)
     arms = sole.rolls_off(turned)
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
-        lying = multiply(conjugate(target.reference.rotations[foot]), target.reference.rotations[sole.toes])
-        toes = slerp(chain.rotation(sole.toes), multiply(turned, lying), near)
-        chain.turn_local(sole.toes, multiply(conjugate(turned), toes))
+        toes = chain.rotation(sole.toes)
+        lie = quaternion_between(*_bent_and_lying(target, sole, toes, turned))
+        chain.turn_local(sole.toes, multiply(conjugate(turned), slerp(toes, multiply(lie, toes), near)))
     lowest = _lowest(sole, turned, ankle, chain)
     off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
     low = floor_m - lowest
@@ -219,8 +223,7 @@ def _hold_for(noise: float, rate: float) -> tuple[float, float]:
 
 def _flat_rotations(target: RiggedFigure, foot: int, rotation: Floats, flat: np.ndarray) -> Floats:
     """The foot lying on its sole, in each frame with the heading of the nearest flat stance."""
-    reference = target.reference.rotations[foot]
-    ahead = rotate(multiply(rotation, conjugate(reference)), AHEAD)
+    ahead = _turned(target, foot, rotation, AHEAD)
     heading = np.unwrap(np.arctan2(ahead[:, 0], ahead[:, 2]))
     runs = runs_of(flat)
     if runs:
@@ -228,7 +231,20 @@ def _flat_rotations(target: RiggedFigure, foot: int, rotation: Floats, flat: np.
         # From the middle between two stances on, the next one counts.
         borders = [0.5 * (a[1] + b[0]) for a, b in pairwise(runs)]
         heading = means[np.searchsorted(borders, np.arange(len(heading)))]
-    return multiply(quaternion_from_axis_angle(UP, heading), reference)
+    return multiply(quaternion_from_axis_angle(UP, heading), target.reference.rotations[foot])
+
+
+def _turned(target: RiggedFigure, bone: int, rotation: Floats, way: Floats) -> Floats:
+    """Where what has the direction ``way`` in the reference pose points when a bone turns to ``rotation``."""
+    return rotate(multiply(rotation, conjugate(target.reference.rotations[bone])), way)
+
+
+def _bent_and_lying(target: RiggedFigure, sole: Sole, toes: Floats, foot: Floats) -> tuple[Floats, Floats]:
+    """Where toes point ``(frames, 3)``, and where they would if they lay level with the foot: to the same side."""
+    bent, up = _turned(target, sole.toes, toes, AHEAD), _turned(target, sole.foot, foot, UP)
+    level = bent - np.einsum("fi,fi->f", bent, up)[:, None] * up
+    # Toes that point straight up have no side.
+    return bent, normalized(level + _NO_SIDE * _turned(target, sole.foot, foot, AHEAD))
 
 
 def _lowest(sole: Sole, rotation: Floats, ankle: Floats, chain: ChainWorld) -> Floats:

@@ -37,7 +37,7 @@ def solve_limb(limb: Limb, root: Floats, end: Floats, hinge: Floats) -> tuple[Fl
     new, wanted = _unit(end - root)
     full = first + second
     align = quaternion_between(old, new)
-    normal = np.cross(limb.middle - limb.root, limb.end - limb.root) / (first * full)
+    normal = np.cross(limb.middle - limb.root, limb.end - limb.root) / (first * full)[:, None]
     normal = normal + _HINGE_TRUST * hinge
     normal = normal - np.einsum("fi,fi->f", normal, old)[:, None] * old
     axis = rotate(align, normalized(normal))
@@ -56,7 +56,7 @@ def solve_limb(limb: Limb, root: Floats, end: Floats, hinge: Floats) -> tuple[Fl
     return upper, lower, root + new * length[:, None]
 
 
-def _with_slack(length: Floats, straight: Floats, bend: Floats, full: float) -> tuple[Floats, np.ndarray]:
+def _with_slack(length: Floats, straight: Floats, bend: Floats, full: Floats) -> tuple[Floats, np.ndarray]:
     """The length ``(frames,)`` of a limb that is ``straight`` long and bent by ``bend`` radians now, if ``length`` is
     wanted; and where it keeps its own."""
     slack = _SLACK * full * np.interp(length / full, [_SLACK_FROM, _SLACK_FULL], [0.0, 1.0])

@@ -29,7 +29,7 @@ from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.extras import Extra, extra_translations, moving_extras, pair_extras
 from fairswap.retarget.hips_height import height_change
-from fairswap.retarget.one_build import decided_of, kept_as_they_are, off_their_rest, same_bones
+from fairswap.retarget.one_build import decided_of, kept_as_they_are, off_their_rest, same_bones, same_family
 from fairswap.retarget.pairing import Pair, PairedBone, pair_bones
 from fairswap.retarget.transfer import TransferPlan, plan_transfer, transfer_rotations
 from fairswap.retarget.twist import links_of, share_twist
@@ -62,8 +62,8 @@ class Swap:
     target: RiggedFigure
 
     def __post_init__(self) -> None:
-        if self.of_one_build:
-            decided = decided_of(self.source, self.target, self.same_bones)
+        if self.of_one_family:
+            decided = decided_of(self.source, self.target, self._alike, one_length=self.of_one_build)
             object.__setattr__(self, "target", replace(self.target, decided=decided))
         # Say now what is wrong, not at the first clip.
         _ = self.pairs, self.source.reference, self.target.reference
@@ -74,7 +74,11 @@ class Swap:
     @cached_property
     def pairs(self) -> list[Pair]:
         """Which target bone takes its motion from where, in the order of the target's bones."""
-        return pair_bones(self.source, self.target)
+        if not self.of_one_family:
+            return pair_bones(self.source, self.target)
+        own = ((role, bone) for role, bone in self.target.roles.bones.items() if role != "root")
+        pairs = [Pair(role, bone, self._alike[bone], self._alike[bone], 0.0) for role, bone in own]
+        return sorted(pairs, key=lambda pair: pair.target)
 
     @cached_property
     def extras(self) -> list[Extra]:
@@ -107,6 +111,15 @@ class Swap:
     def of_one_build(self) -> bool:
         """Whether both have the very same body, and a motion is what it is."""
         return bool(self.same_bones)
+
+    @cached_property
+    def _alike(self) -> dict[int, int]:
+        return self.same_bones or same_family(self.source, self.target)
+
+    @property
+    def of_one_family(self) -> bool:
+        """Whether both have the same bones, which rest alike, however long they are: each joint turns as it did."""
+        return bool(self._alike)
 
     @cached_property
     def resting_bones(self) -> list[str]:
