@@ -9,6 +9,7 @@ import pytest
 import fairswap
 from fairswap.face.head import Head
 from fairswap.face.units import UNITS
+from fairswap.model.rotation import angle_between
 from making import rig, run
 
 
@@ -65,6 +66,27 @@ def test_what_a_jaw_did_its_morphs_do_where_the_jaw_goes(stage):
     wanted = source.units(source.clips[0])[list(UNITS).index("jaw_drop")]
     assert wanted.max() > 0.5
     assert drop.max() == pytest.approx(wanted.max(), abs=0.1)
+
+
+@pytest.mark.parametrize("target", ["words", "crew"])
+def test_a_jaw_that_opens_by_bone_and_morph_at_once_does_so_on_another(target):
+    """The target's file has no clip that would show it: with half of it read, the same motion was called another."""
+    source, other = fairswap.load(rig("words.glb")), fairswap.load(rig(f"{target}.glb")).figure
+    roles = fairswap.RiggedFigure.of(other).roles.bones
+    places = other.skeleton.rest_translations.copy()
+    for side in ("left", "right"):
+        places[roles[f"hand_{side}"]] *= 1.1
+    taller = replace(other, skeleton=replace(other.skeleton, rest_translations=places), source=None)
+    found = fairswap.convert(source, taller).done[0]
+    assert found.comparison.face_missed < 1e-3
+    before, after = (clip.poses.morph_tracks[0].weights for clip in (found.original, found.clip))
+    assert np.abs(before - after).max() < 1e-3
+    assert np.ptp(before, axis=1).min() > 0.3
+    jaws = [clip.poses.rotation_tracks[swapped.roles.bones["jaw"]].T for clip, swapped in (
+        (found.original, found.swap.source), (found.clip, found.swap.target))]  # fmt: skip
+    opened = [np.degrees(angle_between(jaw, jaw[0])) for jaw in jaws]
+    assert opened[0].max() > 10.0
+    assert opened[1] == pytest.approx(opened[0], abs=0.2)
 
 
 @pytest.mark.long

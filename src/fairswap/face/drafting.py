@@ -69,7 +69,9 @@ class FaceDraft:
         return f"<FaceDraft: {counted(len(self.chart.shapes), 'shape')}>"
 
 
-def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()) -> FaceDraft:
+def draft_face(
+    figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = (), doubled: Container[str] = ()
+) -> FaceDraft:
     """Find out what every morph of a figure does, and what its face bones can do.
 
     Parameters
@@ -78,6 +80,8 @@ def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()
         Which bone is which; None for a bare head.
     clips : sequence of Clip
         The figure's clips: they tell the range of weights.
+    doubled : container of str
+        Units that bones are to show where morphs show them, too.
     """
     frame = head_frame(figure, roles)
     names, vertices, moves, shells = all_moves(figure)
@@ -106,7 +110,7 @@ def draft_face(figure: Figure, roles: RoleMap | None, clips: Sequence[Clip] = ()
             if not (showing | used) & set(shape.bones):
                 bare |= set(shape.bones)
             # Where morphs do it, too, bones count if its own clips move them.
-            elif not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
+            elif unit in doubled or not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
                 bones = ", ".join(shape.bones)
                 how = f"where {bones} {'stands' if len(shape.bones) == 1 else 'stand'} on the face"
                 guesses[f"bones {unit}"] = ShapeGuess(

@@ -33,7 +33,8 @@ from fairswap.wording import counted, listed
 class Head(Value):
     """The face of a figure with the chart of what its shapes do; without a chart one is drafted.
 
-    ``roles`` are None of a bare head, whose bones are not known.
+    ``roles`` are None of a bare head, whose bones are not known. ``doubled`` are units that its bones are to show where
+    its morphs show them, too.
 
     >>> import fairswap
     >>> head = fairswap.face.Head.of(fairswap.demo_file("pip.glb"))
@@ -45,6 +46,7 @@ class Head(Value):
     roles: RoleMap | None
     given_chart: FaceChart | None = None
     clips: tuple[Clip, ...] = ()
+    doubled: frozenset[str] = frozenset()
 
     def __post_init__(self) -> None:
         if self.given_chart is not None:
@@ -74,7 +76,7 @@ class Head(Value):
     @cached_property
     def drafted(self) -> FaceDraft:
         """What is found out about the head by itself."""
-        return draft_face(self.figure, self.roles, self.clips)
+        return draft_face(self.figure, self.roles, self.clips, self.doubled)
 
     @cached_property
     def chart(self) -> FaceChart:

@@ -86,6 +86,9 @@ class FaceSwap:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "source", as_shown_by(self.source, self.target))
+        doubled = doubled_units(self.source.chart)
+        if doubled and not doubled <= self.target.doubled:
+            object.__setattr__(self, "target", replace(self.target, doubled=doubled))
 
     def transfer(self, clip: Clip, onto: Clip) -> TransferredFace:
         """The face of ``clip`` (of the source) put on ``onto``, a clip of the target with as many frames.
@@ -140,6 +143,15 @@ def as_shown_by(source: Head, target: Head) -> Head:
             node = source.figure.skeleton.names[bone]
             shapes[f"{node}.left"] = Shape(f"{node}.left", units, control=(node, 0))
     return replace(source, given_chart=replace(source.chart, shapes=shapes))
+
+
+def doubled_units(chart: FaceChart) -> frozenset[str]:
+    """The units that both bones and morphs of a head show, which open a jaw by the two at once."""
+    by_bones, by_morphs = (
+        {unit for shape in chart.shapes.values() if bool(shape.bones) == bones for unit in shape.units}
+        for bones in (True, False)
+    )
+    return frozenset(by_bones & by_morphs)
 
 
 def unsaid_expressions(head: Head, other: Head, clip: Clip) -> list[str]:
