@@ -89,6 +89,18 @@ def test_a_jaw_that_opens_by_bone_and_morph_at_once_does_so_on_another(target):
     assert opened[1] == pytest.approx(opened[0], abs=0.2)
 
 
+def test_what_a_morph_does_is_done_by_a_morph_where_a_bone_could_do_it_too():
+    """Not by a half of each."""
+    figure = fairswap.load(rig("words.glb")).figure
+    clip = fairswap.convert(rig("nautical.glb"), rig("words.glb")).done[0].clip
+    names = figure.meshes[clip.poses.morph_tracks[0].mesh].morph_names
+    opened = clip.poses.morph_tracks[0].weights[names.index("Jaw_Open")]
+    (source,) = fairswap.load(rig("nautical.glb")).clips
+    assert opened.max() == pytest.approx(source.poses.morph_tracks[0].weights[2].max(), abs=1e-3)
+    jaw = clip.poses.rotation_tracks[fairswap.RiggedFigure.of(figure).roles.bones["jaw"]]
+    assert np.ptp(jaw, axis=1).max() < 1e-3
+
+
 @pytest.mark.long
 def test_a_face_that_a_stage_cannot_take_is_told_clip_by_clip_and_by_compare():
     told = [row for row in fairswap.fit(speaking("Juniper"), "saltglass").findings if row.code == "face-left-out"]

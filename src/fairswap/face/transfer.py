@@ -118,9 +118,14 @@ class FaceSwap:
         alike = (a.T @ b) / np.maximum(np.outer(long_a, long_b), 1e-12) > _SAME
         names_a, names_b = ([name for name, _ in side.chart.columns] for side in (self.target, self.source))
         same_name = np.array([[x == y for y in names_b] for x in names_a], dtype=bool).reshape(alike.shape)
-        # Of several that mean the same, the one of the same name, else an equal share of each.
+        bones_a, bones_b = (np.array([bool(side.chart.shapes[name].bones) for name in names], dtype=bool)
+                            for side, names in ((self.target, names_a), (self.source, names_b)))  # fmt: skip
+        # Of several that mean the same, the one of the same name; else an equal share of each that is of the same kind,
+        # a morph for a morph; else of all.
         named = alike & same_name
         alike = np.where(named.any(axis=1, keepdims=True) | named.any(axis=0, keepdims=True), named, alike)
+        of_kind = alike & (bones_a[:, None] == bones_b)
+        alike = np.where(of_kind.any(axis=0, keepdims=True), of_kind, alike)
         fraction = alike / np.maximum(alike.sum(axis=0, keepdims=True), 1)
         return np.asarray(fraction * (long_a > 0.0)[:, None] * long_b / np.maximum(long_a, 1e-12)[:, None])
 
