@@ -10,7 +10,7 @@ import fairswap
 from fairswap.face.head import Head
 from fairswap.face.units import UNITS
 from fairswap.model.rotation import angle_between
-from making import rig, run
+from making import FREE, rig, run
 
 
 def speaking(who):
@@ -87,6 +87,20 @@ def test_a_jaw_that_opens_by_bone_and_morph_at_once_does_so_on_another(target):
     opened = [np.degrees(angle_between(jaw, jaw[0])) for jaw in jaws]
     assert opened[0].max() > 10.0
     assert opened[1] == pytest.approx(opened[0], abs=0.2)
+
+
+def test_what_one_clip_shows_of_a_face_counts_in_all_whatever_comes_first():
+    """In the first clip the jaw's bone rests: what it does in the second was lost, and nothing told it."""
+    source = fairswap.load(rig("words.glb"))
+    act, jaw = source.clips[0], fairswap.RiggedFigure.of(source).roles.bones["jaw"]
+    edit = act.poses.edit()
+    edit.turn(jaw, source.figure.skeleton.rest_rotations[jaw][:, None])
+    still = replace(act.with_poses(edit.poses()), name="still")
+    for clips in ((still, act), (act, still)):
+        made = fairswap.convert(replace(source, clips=clips), rig("nautical.glb"), motion=FREE)
+        missed = {row.original.name: row.comparison.face_missed for row in made.done}
+        assert missed["still"] < 0.01
+        assert missed[act.name] > 0.2  # its morph is open, and there is no jaw to go on with
 
 
 def test_what_a_morph_does_is_done_by_a_morph_where_a_bone_could_do_it_too():

@@ -111,6 +111,26 @@ def test_elbows_that_another_clip_shows_otherwise_are_not_turned(shown):
     assert metres < 1e-6
 
 
+def test_a_clip_comes_out_the_same_alone_and_among_others():
+    """What tells how a figure stands and bends is its file's, not what else is wanted of it."""
+    body = figure("Juniper")
+    source = document(body, bends(body, (0.0, 1.0, 0.0)), bends(body, (0.6, -0.8, 0.0)), act("clap", "Juniper"))
+    names = [clip.name for clip in source.clips]
+
+    def onto_osric(*wanted):
+        asked = fairswap.SourceOptions(clips=wanted)
+        found = fairswap.convert(source, figure("Osric"), source=asked, face=fairswap.FaceOptions("none"))
+        return {row.original.name: row.clip for row in found.done}
+
+    whole = onto_osric()
+    alone = {name: onto_osric(name)[name] for name in names}
+    for name in names:
+        assert max(apart(whole[name], alone[name])) == 0.0
+    # It does tell something: of a file with that clip alone the arms are held otherwise.
+    other = fairswap.convert(document(body, source.clips[1]), figure("Osric"), face=fairswap.FaceOptions("none"))
+    assert apart(other.clips[0], whole[names[1]])[0] > 5.0
+
+
 def test_a_motion_of_the_root_goes_to_the_hips_and_nothing_below_them_changes():
     body = figure("Juniper")
     root = rigged(body).roles.bones["root"]

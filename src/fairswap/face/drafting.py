@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Container, Mapping, Sequence
+from collections.abc import Container, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 
 import numpy as np
@@ -106,11 +106,12 @@ def draft_face(
         by_bones = head_frame(figure, roles)
         poses = with_lids_shut(figure, anatomical_poses(figure.skeleton, roles, by_bones), by_bones)
         findings += unlike_their_binding(figure, roles, {bone for shape in poses.values() for bone in shape.bones})
+        own = [guess.shape for guess in guesses.values()]
         for unit, shape in poses.items():
             if not (showing | used) & set(shape.bones):
                 bare |= set(shape.bones)
             # Where morphs do it, too, bones count if its own clips move them.
-            elif unit in doubled or not _shown_by_morphs(unit, guesses) or used & set(shape.bones):
+            elif unit in doubled or not shown_by_morphs(unit, own) or used & set(shape.bones):
                 bones = ", ".join(shape.bones)
                 how = f"where {bones} {'stands' if len(shape.bones) == 1 else 'stand'} on the face"
                 guesses[f"bones {unit}"] = ShapeGuess(
@@ -240,12 +241,12 @@ def _ranges_by_size(names: list[str], vertices: Floats, moves: Floats) -> dict[s
     return dict.fromkeys(names, (0.0, 100.0)) if usual < _HARDLY else {}
 
 
-def _shown_by_morphs(unit: str, guesses: dict[str, ShapeGuess]) -> bool:
-    """Whether a morph already does this unit alone."""
+def shown_by_morphs(unit: str, shapes: Iterable[Shape]) -> bool:
+    """Whether a morph does this unit alone."""
     return any(
-        not guess.shape.bones and not guess.shape.total and len(vector(guess.shape.units).nonzero()[0]) == 1
-        and vector(guess.shape.units) @ vector({unit: 1.0}) > 0.0
-        for guess in guesses.values()
+        not shape.bones and not shape.total and len(vector(shape.units).nonzero()[0]) == 1
+        and vector(shape.units) @ vector({unit: 1.0}) > 0.0
+        for shape in shapes
     )  # fmt: skip
 
 

@@ -19,6 +19,7 @@ from fairswap.face.anatomy import landmark_displacements
 from fairswap.face.beside import with_shapes_beside
 from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart, Shape
+from fairswap.face.drafting import shown_by_morphs
 from fairswap.face.expressions import PRESET_UNITS
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
@@ -40,6 +41,8 @@ _PLACES_COUNT, _UNITS_COUNT = 14.0, 0.6
 _SHUT, _CLOSING, _SQUINTS = 0.5, 0.3, 0.5
 _SAME = 0.999
 _LOST = 0.15
+# A shape that is used by less than this, of all of it, does nothing to speak of.
+_SHOWN = 0.02
 
 
 @dataclass(frozen=True)
@@ -86,7 +89,7 @@ class FaceSwap:
 
     def __post_init__(self) -> None:
         object.__setattr__(self, "source", as_shown_by(self.source, self.target))
-        doubled = doubled_units(self.source.chart)
+        doubled = doubled_units(self.source)
         if doubled and not doubled <= self.target.doubled:
             object.__setattr__(self, "target", replace(self.target, doubled=doubled))
 
@@ -150,13 +153,17 @@ def as_shown_by(source: Head, target: Head) -> Head:
     return replace(source, given_chart=replace(source.chart, shapes=shapes))
 
 
-def doubled_units(chart: FaceChart) -> frozenset[str]:
-    """The units that both bones and morphs of a head show, which open a jaw by the two at once."""
-    by_bones, by_morphs = (
-        {unit for shape in chart.shapes.values() if bool(shape.bones) == bones for unit in shape.units}
-        for bones in (True, False)
-    )
-    return frozenset(by_bones & by_morphs)
+def doubled_units(head: Head) -> frozenset[str]:
+    """The units that bones of a head show in its clips, and a morph shows too: a jaw may be opened by both at once."""
+    shapes = head.chart.shapes
+    ways = [
+        (number, unit) for number, (name, _) in enumerate(head.chart.columns) if shapes[name].bones
+        for unit in shapes[name].units if shown_by_morphs(unit, shapes.values())
+    ]  # fmt: skip
+    if not ways:
+        return frozenset()
+    shown = np.max([head.activations(clip).max(axis=1, initial=0.0) for clip in head.clips], axis=0, initial=0.0)
+    return frozenset(unit for number, unit in ways if shown[number] > _SHOWN)
 
 
 def unsaid_expressions(head: Head, other: Head, clip: Clip) -> list[str]:
@@ -186,7 +193,7 @@ def perform_units(
     shares = _lids_shut(chart, units, shares, most)
     shown = chart.matrix @ shares
     used = tuple(
-        dict.fromkeys(name for row, (name, _) in enumerate(chart.columns) if shares[row].max(initial=0.0) > 0.02)
+        dict.fromkeys(name for row, (name, _) in enumerate(chart.columns) if shares[row].max(initial=0.0) > _SHOWN)
     )
     return TransferredFace(
         target.performed(shares, onto, kept), used, _lost(units, shown, shares, chart, float(onto.rate)),

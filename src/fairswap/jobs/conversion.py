@@ -15,13 +15,13 @@ from fairswap.clips.renaming import named_after_files
 from fairswap.clips.trimming import without_lead_in
 from fairswap.errors import Finding, ImpossibleError, UsageError
 from fairswap.figures.bones_alone import morphs_left_out, motion_alone, without_mesh
-from fairswap.figures.props import with_object_of
 from fairswap.formats.gltf.contents import names_of_targets
 from fairswap.formats.outputs import Outputs
 from fairswap.jobs.carrying import carried
 from fairswap.jobs.faces import Faces, face_alone
 from fairswap.jobs.failures import Failure, going_on, none_done, read_all
 from fairswap.jobs.options import FaceOptions, SourceOptions, TargetOptions, options_of
+from fairswap.jobs.pairs import Pairs
 from fairswap.jobs.performer import Performer
 from fairswap.jobs.writing import write_clips
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
@@ -268,7 +268,7 @@ def convert(
                     if ready.own_clips:
                         remedy += f"; or is it the other way round? {ready.rigged.figure.name} has clips"
                     raise ImpossibleError("there is no clip in it", file=document.file, remedy=remedy)
-            pairs = _Pairs(document, ready.rigged, source, target, faces)
+            pairs = Pairs(document, ready.rigged, source, target, faces)
             for clip in document.clips:
                 if id(clip) not in names:
                     continue
@@ -306,40 +306,8 @@ def _names(clips: Sequence[tuple[Document, Clip]], kept: Sequence[Clip]) -> dict
     return {id(clip): name for (_, clip), name in zip(clips, names, strict=True)}
 
 
-class _Pairs:
-    """The swaps between the figures of one document and the target, each made once."""
-
-    def __init__(
-        self,
-        document: Document,
-        rigged: RiggedFigure,
-        source: SourceOptions,
-        target: TargetOptions,
-        faces: Faces,
-    ) -> None:
-        self.document, self.target, self.options, self.hands = document, rigged, source, target.hands
-        self.faces = faces
-        self.swaps: dict[int, Swap] = {}
-        self._figures: list[Figure] = []  # kept, so that their identities stay theirs
-
-    def swap_for(self, clip: Clip, motion: MotionOptions) -> tuple[Swap, Clip]:
-        """The swap for a clip, and the clip as it is to be retargeted: with the object that hands touch."""
-        figure = self.document.figure_of(clip)
-        if motion.object is not None:
-            figure, clip = with_object_of(self.document, figure, clip, motion.object)
-        if id(figure) not in self.swaps:
-            hands = "rest" if getattr(self.hands, "kind", "") == "rest" else "auto"
-            rigged = RiggedFigure.of(
-                figure, bones=self.options.bones, clip=clip, reference=self.options.reference, hands=hands,
-                strict=self.options.strict, part="source",
-            )  # fmt: skip
-            self.swaps[id(figure)] = Swap(rigged, self.target)
-            self._figures.append(figure)
-        return self.swaps[id(figure)], clip
-
-
 def _converted(
-    pairs: _Pairs, swap: Swap, clip: Clip, motion: MotionOptions, face: FaceOptions, drop_lead_in: bool
+    pairs: Pairs, swap: Swap, clip: Clip, motion: MotionOptions, face: FaceOptions, drop_lead_in: bool
 ) -> Conversion:
     """Retarget, judge, face."""
     whole = clip
@@ -378,7 +346,7 @@ def _with_face(row: Conversion, faces: Faces) -> Conversion:
         alone = face_alone(Motion(swap.source, clip), Motion(swap.target, body))
         made = replace(row.retargeted, clip=body)
         row = replace(row, retargeted=made, comparison=alone, judged_before=lambda: alone)
-    face = faces.put_on(swap, clip, body)
+    face = faces.put_on(swap, clip, body, row.source.clips_of(swap.source.figure))
     if face is None:
         body, told = faces.without_a_face(swap, clip, body)
         made = replace(row.retargeted, clip=body, findings=(*row.retargeted.findings, *told))

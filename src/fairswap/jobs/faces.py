@@ -52,8 +52,10 @@ class Faces:
 
         return replace(still_clip(swap.target.figure, body.name, body.rate, body.frames), made=body.made)
 
-    def put_on(self, swap: Swap, clip: Clip, body: Clip) -> TransferredFace | None:
+    def put_on(self, swap: Swap, clip: Clip, body: Clip, clips: tuple[Clip, ...] = ()) -> TransferredFace | None:
         """The face of a source's clip on a body; None if it does nothing, or there is no face to put it on.
+
+        ``clips`` are all of the source's: what one of them shows of its face is so in all.
 
         Raises
         ------
@@ -72,7 +74,7 @@ class Faces:
                 raise ImpossibleError("the face does not move in it", code="no-face-moves")
             return None
         if swap not in self._swaps:
-            self._swaps[swap] = FaceSwap(self._source_head(swap, clip), self._target_head(swap), carried)
+            self._swaps[swap] = FaceSwap(self._source_head(swap, clips or (clip,)), self._target_head(swap), carried)
         heads = self._swaps[swap]
         if self.options.which == "only":
             heads.target.check_has_face()
@@ -118,10 +120,10 @@ class Faces:
         taken = next((one for one in moving if one.name == clip.name), longest)
         return lay_units(target, source.units(taken), float(taken.rate), body)
 
-    def _source_head(self, swap: Swap, clip: Clip) -> Head:
+    def _source_head(self, swap: Swap, clips: tuple[Clip, ...]) -> Head:
         from fairswap.face.head import Head
 
-        return Head(swap.source.figure, swap.source.roles, self._chart("source_chart"), (clip,))
+        return Head(swap.source.figure, swap.source.roles, self._chart("source_chart"), clips)
 
     def _target_head(self, swap: Swap) -> Head:
         from fairswap.face.head import Head
