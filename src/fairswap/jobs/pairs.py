@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import numpy as np
+
 from fairswap.errors import FairSwapError
 from fairswap.figures.props import with_object_of
 from fairswap.jobs.faces import Faces
@@ -14,8 +16,8 @@ from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.swap import Swap
 
-# So many clips are tried before the one that is wanted is.
-_TRIED = 4
+# So many clips are tried before the one that is wanted is. Poses with rotations less unlike than this are one.
+_TRIED, _ALIKE = 4, 1e-4
 
 
 class Pairs:
@@ -42,12 +44,17 @@ class Pairs:
     def _source(self, figure: Figure, clip: Clip) -> RiggedFigure:
         """The source, with the first of its clips that tells what it stands like, whichever of them are wanted: a clip
         comes out the same by itself and among others. A frame that is asked for is one of the ``clip`` that is."""
-        if pose_named(self.options.reference).kind == AUTO.kind:
-            for first in self.document.clips_of(figure)[:_TRIED]:
-                found = self._with(figure, first)
-                if found is not None:
-                    return found
-        return self._rigged(figure, clip)
+        if pose_named(self.options.reference).kind != AUTO.kind:
+            return self._rigged(figure, clip)
+        clips = self.document.clips_of(figure)[:_TRIED]
+        told = next(filter(None, (self._with(figure, first) for first in clips)), None)
+        if told is None:
+            return self._rigged(figure, clip)
+        if told.clip is not None and told.clip.still:  # it does not tell about which lines limbs bend
+            moving = next(filter(None, (self._with(figure, first) for first in clips if not first.still)), None)
+            if moving is not None and np.allclose(told.base.world.rotations, moving.base.world.rotations, atol=_ALIKE):
+                return moving
+        return told
 
     def _with(self, figure: Figure, clip: Clip) -> RiggedFigure | None:
         try:
