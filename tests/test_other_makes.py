@@ -297,7 +297,7 @@ def test_an_arm_gives_way_before_it_is_stretched():
     chain = ChainWorld(clip.poses.edit())
     limb = chain.limb(*(ROLES[f"{part}_left"] for part in ("upper_arm", "lower_arm", "hand")))
     away = (limb.end - limb.root) / np.linalg.norm(limb.end - limb.root, axis=1)[:, None]
-    push_hand(known, "left", chain, np.linspace(0.0, 0.25, clip.frames)[:, None] * limb.length * away)
+    push_hand(known, "left", chain, np.linspace(0.0, 0.25, clip.frames)[:, None] * limb.length[:, None] * away)
     limb = chain.limb(*(ROLES[f"{part}_left"] for part in ("upper_arm", "lower_arm", "hand")))
     bend = np.degrees(angle_between(limb.middle - limb.root, limb.end - limb.middle))
     steps = np.diff(bend)
