@@ -124,6 +124,7 @@ def test_values_show_themselves_as_tables():
     assert "looks the same" in made._repr_html_()
 
 
+@pytest.mark.long
 def test_long_work_shows_a_bar_in_a_notebook(monkeypatch):
     """The extension asks for it: a bar that goes on with every clip, and is gone at the end."""
     import IPython.display

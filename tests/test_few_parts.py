@@ -128,6 +128,7 @@ def test_bones_alone_say_how_long_the_parts_were(build, tmp_path):
 
 @pytest.mark.parametrize("build", ["six", "with pelvis"])
 @pytest.mark.parametrize("name", sorted(ACTS))
+@pytest.mark.long(but=5)
 def test_limbs_point_where_the_source_s_do(name, build, tmp_path):
     """Arm and leg, joint to hand and foot, against the act by angles alone; and soles on the floor, by the corners."""
     target = blocks(BODIES[build]).load(tmp_path)

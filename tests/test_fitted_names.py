@@ -20,6 +20,7 @@ PATTERNS = ("", "[a-z]+", "[a-z-]+", "[A-Za-z0-9_]+", r"\w+", "[A-Z][a-z0-9]*", 
     st.sampled_from(PATTERNS[:-3]),
     st.one_of(st.none(), st.integers(4, 20)),
 )
+@pytest.mark.long
 def test_every_clip_gets_a_name_that_is_allowed_and_its_own(names, pattern, longest):
     rules, taken = ClipRules(names=pattern, max_name_length=longest), set()
     for name in names:

@@ -30,6 +30,7 @@ def is_right(chart, name, unit):
 
 
 @pytest.mark.parametrize("convention", list(heads.CONVENTIONS))
+@pytest.mark.long(but=6)
 def test_shapes_are_told_on_heads_of_another_make(convention):
     """Two heads of each; docs/faces.md has the table of ten."""
     right = total = 0

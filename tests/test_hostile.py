@@ -160,6 +160,7 @@ def with_texture(content):
     ],
     ids=["eps", "tiff", "gif", "empty", "zeros", "cut", "bomb"],
 )  # fmt: skip
+@pytest.mark.long(but=3)
 def test_only_pictures_that_figures_hold_are_decoded(content):
     with_texture(content)
     assert run("inspect", "textured.glb").returncode == 0
@@ -345,6 +346,7 @@ BOMBS = {
 
 
 @pytest.mark.parametrize("bomb", BOMBS)
+@pytest.mark.long(but=3)
 def test_toml_that_would_take_for_ever_is_refused(bomb):
     for kind, words in {
         "bones/2": ("bones", "check", "x.toml", PIP),
@@ -475,6 +477,7 @@ GLTF = {
 
 
 @pytest.mark.parametrize("name", GLTF)
+@pytest.mark.long(but=4)
 def test_odd_documents_end_in_a_result_or_in_one_line(name):
     made = arm()
     GLTF[name](made)

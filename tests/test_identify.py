@@ -374,6 +374,7 @@ def test_a_vrm_file_says_itself_which_bone_is_which(tmp_path):
 
 @pytest.mark.parametrize("name", ["Juniper", "Osric", "Pip"])
 @pytest.mark.parametrize("prefix", ["scene 7|rig:", "export|"])
+@pytest.mark.long(but=2)
 def test_a_profile_knows_its_bones_behind_what_a_scene_puts_before_all_of_them(name, prefix):
     plain = figure(name)
     skeleton = replace(plain.skeleton, names=tuple(prefix + bone for bone in plain.skeleton.names))

@@ -810,6 +810,7 @@ def test_a_rigid_part_that_was_bound_in_another_pose_leaves_the_skin_where_it_is
 
 
 @pytest.mark.parametrize("suffix", [".dae", ".usda", ".x3d", ".gltf"])
+@pytest.mark.long(but=2)
 def test_bones_alone_are_the_same_motion_in_every_format(suffix):
     """Fingers and a face of bones, whose ends some formats know by name only, and a floor that is rounded."""
     clip = fairswap.demo_motion("spoken line", "Osric").clips[0]

@@ -151,6 +151,7 @@ def shuffled(skeleton, seed):
 
 @pytest.mark.parametrize("seed", [1, 2])
 @pytest.mark.parametrize(("name", "source", "target"), CARRIED[:2])
+@pytest.mark.long(but=2)
 def test_the_order_in_which_a_file_lists_its_bones_says_nothing(name, source, target, seed):
     clip, one, onto = act(name, source), figure(source), figure(target)
     order = shuffled(one.skeleton, seed)

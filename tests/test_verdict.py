@@ -241,6 +241,7 @@ def test_other_bones_and_poses_than_found_are_remembered():
     [5, {"version": 9}, {"source": {}}, {"source": {"roles": {"hips": 999}}}, {"layers": [{"layers": 3}]}, []],
     ids=str,
 )
+@pytest.mark.long(but=2)
 def test_a_record_that_is_none_of_ours_is_left_aside(broken):
     fairswap.save("source.bvh", figure("Osric"), [WALK])
     made = fairswap.convert("source.bvh", TROUPE / "pip.glb")
@@ -332,6 +333,7 @@ def test_what_the_layers_do_is_told_apart():
 
 
 @pytest.mark.parametrize("name", ["walk", "turn-and-bow", "idle", "lamp"])
+@pytest.mark.long(but=2)
 def test_slide_is_judged_by_one_who_knows_nothing_of_contacts(name):
     """The lowest point of both soles hardly goes over the floor, planted; and no more than as carried over."""
     fairswap.save("own.bvh", figure("Osric"), [act(name, "Osric")])

@@ -450,6 +450,7 @@ def _paths(value, at=()):
 
 
 @pytest.mark.parametrize("junk", [None, "x", -1, [], {}, [None], {"a": 1}, True, 1e300], ids=repr)
+@pytest.mark.long(but=4)
 def test_an_avatar_whose_fields_are_anything_at_all_is_judged_and_breaks_nothing(junk):
     """At every place of what it says beyond glTF: `check` tells, or finds nothing wrong, but never fails."""
     for content, name in ((small_avatar(), "one.vrm"), (small_avatar_motion(), "one.vrma")):
