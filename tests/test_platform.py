@@ -2,6 +2,7 @@
 
 import base64
 import io
+import itertools
 import json
 import re
 from dataclasses import replace
@@ -12,6 +13,7 @@ from pathlib import Path
 import numpy as np
 import pytest
 from PIL import Image
+from scipy.optimize import nnls
 from scipy.spatial.transform import Rotation
 
 import fairswap
@@ -19,7 +21,7 @@ from fairswap.clips.proving import body_reel
 from fairswap.clips.resampling import at_rate
 from fairswap.figures.bones_alone import without_mesh
 from fairswap.formats.gltf.opening import open_container
-from fairswap.model.mesh import deformed_vertices
+from fairswap.model.mesh import Mesh, deformed_vertices
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import Space
@@ -28,7 +30,7 @@ from fairswap.platform.fitting import fit_figure
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.motions import down_to_size, fitted_clip, fitting_name, travel_of
 from fairswap.platform.rules import ClipRules, Platform, built_in_platforms, platform_named, rule_names, template
-from making import TROUPE, act, figure, rigged, run
+from making import TROUPE, act, figure, random_skeleton, rigged, run
 
 FERNWAY = platform_named("fernway")
 
@@ -298,6 +300,44 @@ def test_convert_goes_straight_to_a_platform():
     assert {Path(row["file"]).name for row in report["written"]} == {"Pip.glb", "Turn and bow.glb", "loss.png"}
     assert run("check", "out", "--platform", "fernway").returncode == 0
     assert run("convert", "bow.glb", "-o", "x.glb").returncode == 2
+
+
+@pytest.mark.parametrize("most", [2, 4])
+def test_fewer_influences_are_mostly_the_best_that_any_choice_of_bones_can_do(most):
+    """Every choice is tried out by SciPy, over the very places of the vertices in all poses."""
+    skeleton, count, wide = random_skeleton(12, seed=4), 40, 6
+    rng = np.random.default_rng(8)
+    # Bones that move much alike: then some would be best with less than nothing.
+    turns = Rotation.from_rotvec(0.15 * rng.normal(size=(12 * 15, 3))) * Rotation.from_quat(
+        np.repeat(skeleton.rest_rotations, 15, axis=0)
+    )
+    poses = Poses(skeleton, turns.as_quat().reshape(12, 15, 4).transpose(0, 2, 1).copy())
+    joints = np.array([rng.permutation(12)[:wide] for _ in range(count)])
+    weights = rng.dirichlet(np.ones(wide), count)
+    mesh = Mesh("m", rng.normal(size=(count, 3)), np.tile([0.0, 1.0, 0.0], (count, 1)), np.array([[0, 1, 2]]),
+                joints, weights, np.tile(np.eye(4), (12, 1, 1)))  # fmt: skip
+    cut, changed = with_fewer_influences(fairswap.Figure("f", skeleton, (mesh,)), most, poses)
+    assert changed == count
+    (made,) = cut.meshes
+    assert (made.weights > 0.0).sum(axis=1).max() <= most
+    world = poses.world()
+    turns = Rotation.from_quat(world.rotations.reshape(-1, 4)).as_matrix().reshape(15, 12, 3, 3)
+    carried = np.einsum("fbij,vj->vfbi", turns, mesh.vertices) + world.positions  # of each vertex by each bone
+    ours, best = [], []
+    for vertex, places in enumerate(carried):
+        ways = places.transpose(0, 2, 1).reshape(45, 12)
+        goal = ways[:, joints[vertex]] @ weights[vertex]
+        ours.append(np.linalg.norm(ways[:, made.joints[vertex]] @ made.weights[vertex] - goal))
+        rows = [1e4 * np.ones(most)]  # the weights sum to one
+        found = []
+        for bones in itertools.combinations(joints[vertex], most):
+            share, _ = nnls(np.vstack([ways[:, bones], *rows]), np.append(goal, 1e4))
+            found.append(np.linalg.norm(ways[:, bones] @ share - goal))
+        best.append(min(found))
+    ratio = np.array(ours) / np.array(best)
+    assert np.median(ratio) < 1.01
+    assert ratio.mean() < 1.5  # one bone after the other goes: now and then another choice would have been better
+    assert made.weights.min() >= 0.0
 
 
 def test_influences_are_cut_with_at_most_half_the_error_of_keeping_the_largest():

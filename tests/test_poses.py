@@ -6,6 +6,7 @@ from pathlib import Path
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.bones.roles import next_roles, part_of
@@ -316,3 +317,23 @@ def test_twist_is_shared_over_helpers():
     turned = np.degrees(angle_between(result.rotations[0, helper], result.rotations[1, helper]))
     assert turned == pytest.approx(30.0, abs=0.5)
     assert helper in result.keyed
+
+
+@pytest.mark.parametrize("degrees", [60.0, 90.0, 180.0])
+def test_a_skeleton_that_rests_leaning_or_lying_is_stood_up_over_its_hips(degrees):
+    """As its clips move it: they stand, so the hips are as high as they are standing."""
+    body = figure("Osric")
+    known = rigged(body).roles.bones
+    turn = Rotation.from_euler("x", degrees, degrees=True)
+    rotations, places = body.skeleton.rest_rotations.copy(), body.skeleton.rest_translations.copy()
+    (top,) = np.flatnonzero(body.skeleton.parents < 0)
+    rotations[top] = (turn * Rotation.from_quat(rotations[top])).as_quat()
+    places[top] = turn.apply(places[top])
+    lying = replace(body.skeleton, rest_rotations=rotations, rest_translations=places)
+    bare = replace(body, skeleton=lying, meshes=(), source=None)
+    clip = act("walk", "Osric")
+    base = rigged(bare, clip=replace(clip, poses=replace(clip.poses, skeleton=lying)), reference="rest").base
+    positions = base.world.positions[0]
+    assert positions[known["hips"]] == pytest.approx(base.hips, abs=1e-9)
+    assert positions[known["hips"], 1] == pytest.approx(body.skeleton.rest.positions[0, known["hips"], 1], abs=0.05)
+    assert positions[known["head"], 1] > positions[known["hips"], 1] + 0.3
