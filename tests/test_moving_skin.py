@@ -46,7 +46,7 @@ def told(found):
     return {row.code: row for row in found if row.code in ("skin-left-behind", "skin-torn", "skin-above-hips")}
 
 
-@pytest.mark.parametrize("suffix", [".glb", ".dae", ".x3d"])
+@pytest.mark.parametrize("suffix", [".glb", ".x3d"])
 @pytest.mark.parametrize("travel", ["hips", "none"])
 @pytest.mark.long(but=2)
 def test_skin_of_a_bone_above_the_hips_goes_with_them(suffix, travel, tmp_path):
