@@ -515,6 +515,19 @@ def test_the_ladder_thins_before_it_touches_the_rate_and_stops_at_the_stated_los
     assert made.rate == clip.rate
 
 
+def test_where_thinning_does_not_do_the_rate_is_halved_and_the_time_stays():
+    """As for a file with all its frames, whatever keys are left."""
+    bones, clip = without_mesh(fitted().figure), uniform(fitted().clips[0])
+    limit = 0.6 * clip.frames / 1024
+    made, (change,), fits = down_to_size(
+        clip, rigged(bones, bones=FERNWAY.profile), ClipRules(), limit, 3.0, lambda one: one.frames
+    )
+    assert fits
+    assert made.rate == clip.rate / 2
+    assert made.duration_s == pytest.approx(clip.duration_s, abs=1.0 / float(clip.rate))
+    assert f"at {float(clip.rate) / 2:g} frames per second" in change.what
+
+
 def test_what_the_ladder_did_is_told_in_the_sizes_of_the_files():
     bones, clip = without_mesh(fitted().figure), uniform(fitted().clips[0])
     sizes = []

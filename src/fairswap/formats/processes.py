@@ -75,7 +75,6 @@ def submitted(executor: Any, function: Any, *given: Any) -> Future[Any]:
 
 def end_at_once(executor: Any) -> None:
     """Kill the workers of an executor, and wait for its end, but not for ever."""
-
     from loky.backend.utils import kill_process_tree
 
     def end() -> None:
