@@ -103,6 +103,17 @@ def test_what_one_clip_shows_of_a_face_counts_in_all_whatever_comes_first():
         assert missed[act.name] > 0.2  # its morph is open, and there is no jaw to go on with
 
 
+def test_what_a_face_cannot_show_is_told_with_when_it_is_most():
+    """A head whose jaw opens by bone and morph at once, onto one that has the morph alone."""
+    made = fairswap.convert(rig("words.glb"), rig("nautical.glb"), motion=FREE).done[0]
+    (lost,) = [row for row in made.face.lost if row.unit == "jaw_drop"]
+    source = fairswap.load(rig("words.glb"))
+    does = Head.of(source).units(source.clips[0])[list(UNITS).index("jaw_drop")]
+    assert lost.wanted == pytest.approx(does.max(), abs=1e-6)
+    assert lost.lost == pytest.approx(does.max() - 1.0, abs=1e-3)
+    assert lost.at_s * 30.0 == pytest.approx(does.argmax(), abs=1e-6)
+
+
 def test_what_a_morph_does_is_done_by_a_morph_where_a_bone_could_do_it_too():
     """Not by a half of each."""
     figure = fairswap.load(rig("words.glb")).figure
