@@ -336,7 +336,7 @@ def test_fewer_influences_are_mostly_the_best_that_any_choice_of_bones_can_do(mo
         best.append(min(found))
     ratio = np.array(ours) / np.array(best)
     assert np.median(ratio) < 1.01
-    assert ratio.mean() < 1.5  # one bone after the other goes: now and then another choice would have been better
+    assert ratio.mean() < 1.35  # one bone after the other goes: now and then another choice would have been better
     assert made.weights.min() >= 0.0
 
 
