@@ -186,7 +186,9 @@ def _by_itself(function: Callable[[Any], Thing], item: Any) -> Thing:
         return result_of(executor, submitted(executor, function, item))
     except WorkerDied:
         problem = f"the process that worked on {item if isinstance(item, Path) else 'a file'} died twice"
-        raise ImpossibleError(problem, remedy="Perhaps for want of memory: give it fewer files at once, or smaller ones") from None
+        raise ImpossibleError(
+            problem, remedy="Perhaps for want of memory: give it fewer files at once, or smaller ones"
+        ) from None
     finally:
         end_at_once(executor)
 
