@@ -34,6 +34,8 @@ _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
 _LATE_S, _LATE_SHARE = 0.1, 0.05
 _JERK_ABOVE = 1.5
+# A joint that pops once in every round.
+_SEAM_DEGREES = 8.0
 _OTHER_STEPS = 0.05
 # A clip in which a foot stands for a frame or two has hardly a contact to lose.
 _TOUCHED_S = 0.1
@@ -133,6 +135,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
         yield _score("face", "the face does not do the same", found.face_missed, _FACE_MISSED, "of its motion")
     late = max(_LATE_S, _LATE_SHARE * found.seconds)
     yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
+    if found.seam is not None:
+        jumps = f"{found.seam.role} jumps where it starts over"
+        yield _score("smoothness", jumps, found.seam.degrees, _SEAM_DEGREES, "degrees")
     yield _score("smoothness", "it is jerkier", found.jerk_ratio - 1.0, _JERK_ABOVE, "times more")
 
 

@@ -280,6 +280,18 @@ class PoseBuilder:
             self._replaced[bone] = self.rotation_tracks[bone].copy()
         self.rotation_tracks[bone] = track
 
+    def picked(self, span: slice) -> PoseBuilder:
+        """Some of the frames, to be worked on further; :meth:`first` says of them what it said."""
+
+        def within(tracks: Mapping[int, Floats]) -> dict[int, Floats]:
+            return {bone: track[:, span] if track.shape[1] > 1 else track for bone, track in tracks.items()}
+
+        morphs = tuple(MorphTrack(track.mesh, track.weights[:, span]) for track in self.morph_tracks)
+        beside = tuple(replace(track, values=track.values[:, span]) for track in self.beside)
+        out = PoseBuilder(self.skeleton, self.rotation_tracks[:, :, span].copy(), {}, morphs, beside)
+        out.translations, out._first, out._replaced = map(within, (self.translations, self._first, self._replaced))
+        return out
+
     def first(self) -> EarlierPoses:
         """The poses as they were before bones were turned by :meth:`turn` and translations exchanged."""
         return EarlierPoses(self.skeleton, self.rotation_tracks, self._replaced, self._first)

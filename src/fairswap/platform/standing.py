@@ -8,6 +8,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.measure.contacts import contacts_of
+from fairswap.measure.cycles import continued, cycle_of
 from fairswap.measure.soles import soles_of, tilt_degrees
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
@@ -27,9 +28,14 @@ def planted_without_toes(clip: Clip, before: RiggedFigure, fitted: Clip, after: 
     # Without a mesh nothing says where the soles of such feet are.
     if not lost or not after.figure.meshes or lacks_feet(after):
         return fitted
+    span, cycles = slice(None), (cycle_of(before, clip), cycle_of(after, fitted))
+    if cycles[0] is not None and cycles[1] is not None:
+        clip, first = continued(before, clip, cycles[0])
+        span = slice(first, first + fitted.frames)
+        fitted, _ = continued(after, fitted, cycles[1])
     contacts, chain = contacts_of(before, clip), ChainWorld(clip.poses)
     if not contacts.count():
-        return fitted
+        return fitted.with_poses(fitted.poses.picked(span))
     soles, heel, floats = soles_of(before), {}, []
     for side in SIDES:
         low = np.min([track[:, 1] for track in soles[side].track_in(chain)], axis=0)
@@ -40,4 +46,4 @@ def planted_without_toes(clip: Clip, before: RiggedFigure, fitted: Clip, after: 
     # As high as they stood: a clip may float a little, which is not for a platform to mend; and the body stays, too.
     floor_m = after.floor_m + max(float(np.median(np.concatenate(floats))), 0.0)
     plant_feet(after, replace(contacts, heel=heel), float(clip.rate), ChainWorld(edit), hips_stay=True, floor_m=floor_m)
-    return fitted.with_poses(edit.poses())
+    return fitted.with_poses(edit.poses().picked(span))

@@ -12,7 +12,7 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.bones.roles import SIDES, side_of
+from fairswap.bones.roles import SIDES
 from fairswap.measure.capsules import depths
 from fairswap.measure.contacts import Contacts
 from fairswap.measure.differences import rms
@@ -21,7 +21,7 @@ from fairswap.measure.surface import surface_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle, rotate
-from fairswap.model.signals import nearness, smoothed, widest
+from fairswap.model.signals import bridged, nearness, runs_of, smoothed, widest, widest_mask
 from fairswap.model.space import AHEAD, LEFT
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.hands import push_hand
@@ -40,6 +40,10 @@ _DEEP, _ASIDE_DEGREES, _TWIST_DEGREES = 0.09, 10.0, 25.0
 _TRUNK = {"pelvis", "chest", "head"}
 # How long a push takes to come and to go, also of a palm, and a foot to be free of the floor.
 _COMES_S, _PALM_COMES_S, _LEAVES_S = 0.25, 0.1, 0.12
+# A foot takes a stance that was moved aside with it into the next one; in the air for longer than twice this it goes
+# back to its way.
+_STEP_S = 0.5
+_OUTWARD = {"left": 1.0, "right": -1.0}
 _LIMBS = {"arm": ("upper_arm", "lower_arm", "hand"), "leg": ("upper_leg", "lower_leg", "foot")}
 
 
@@ -70,6 +74,9 @@ def clear_limbs(
         moved(_bring_out, side)
     for side in SIDES:
         moved(_step_aside, side, contacts.standing(side))
+    for _ in range(_ROUNDS):
+        for side in SIDES:
+            moved(_stand_aside, side, contacts)
     _push_palms_out(target, chain, rate)
 
 
@@ -230,17 +237,47 @@ def _step_aside(
     deep = _too_deep(found, allowed, "leg", side) * free
     if deep.max() <= _CLEAR_M:
         return False
+    push = 1.5 * (free * _evened(deep, rate))[:, None] * _OUTWARD[side] * _left_of(target, chain)
+    _move_foot(target, side, chain, push)
+    return True
+
+
+def _stand_aside(
+    target: RiggedFigure, side: str, contacts: Contacts, found: Depths, allowed: Depths, chain: ChainWorld, rate: float
+) -> bool:
+    """Move where a foot stands outward, for as long as it stands there, by its share of what its leg is in the other
+    one; whether anything moved. In the air it goes from the one place to the next."""
+    legs = {pair: deep for pair, deep in found.items() if all("leg" in part for part in pair)}
+    deep = _too_deep(legs, allowed, "leg", side)
+    standing, other = (contacts.standing(one) for one in sorted(SIDES, key=lambda one: one != side))
+    about = round(_LEAVES_S * rate)  # a foot that has just left is not free yet to step aside
+    share = np.where(widest_mask(other, about), 0.5, 1.0) * deep
+    spells = [(start, stop, float(share[max(start - about, 0) : stop + about].max()))
+              for start, stop in runs_of(standing)]  # fmt: skip
+    if max((most for *_, most in spells), default=0.0) <= _CLEAR_M:
+        return False
+    outward = _OUTWARD[side] * _left_of(target, chain) * [1.0, 0.0, 1.0]
+    push = np.zeros((chain.frames, 3))
+    for start, stop, most in spells:
+        push[start:stop] = 1.25 * most * normalized(outward[start:stop].mean(axis=0))
+    _move_foot(target, side, chain, bridged(push, standing, round(_STEP_S * rate)))
+    return True
+
+
+def _left_of(target: RiggedFigure, chain: ChainWorld) -> Floats:
+    """Where the left of the hips is ``(frames, 3)``."""
     hips = target.roles.bones["hips"]
-    aside = rotate(multiply(chain.rotation(hips), target.reference.rotations[hips] * [-1, -1, -1, 1]), LEFT)
-    sign = 1.0 if side_of(f"foot_{side}") == "left" else -1.0
+    return rotate(multiply(chain.rotation(hips), target.reference.rotations[hips] * [-1, -1, -1, 1]), LEFT)
+
+
+def _move_foot(target: RiggedFigure, side: str, chain: ChainWorld, push: Floats) -> None:
+    """Move a foot by ``(frames, 3)`` metres, as it is turned, its leg with it."""
     upper, lower, foot = (target.roles.bones[f"{part}_{side}"] for part in _LIMBS["leg"])
     limb, kept = chain.limb(upper, lower, foot), chain.rotation(foot).copy()
-    goal = limb.end + sign * 1.5 * (free * _evened(deep, rate))[:, None] * aside
-    rotations = solve_limb(limb, limb.root, goal, sign * aside)
+    rotations = solve_limb(limb, limb.root, limb.end + push, _OUTWARD[side] * _left_of(target, chain))
     chain.turn(upper, rotations[0])
     chain.turn(lower, rotations[1])
     chain.turn(foot, kept)
-    return True
 
 
 def _evened(deep: Floats, rate: float, comes_s: float = _COMES_S) -> Floats:

@@ -55,6 +55,8 @@ _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 _ROUNDS = 3
 # How much toes that point up hold to where their foot points.
 _NO_SIDE = 1e-3
+# What is nearer to the joint of the toes than this share of their length is not lifted by bending them.
+_TIPS = 0.5
 # Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so.
 _FLAT_DEGREES = 12.0
 
@@ -271,16 +273,16 @@ def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, chain: ChainWorl
     if not points:
         return
     rotation, joint = chain.rotation(sole.toes), chain.position(sole.toes)
+    # About a level line across them, whichever of their points is the lowest: from frame to frame that changes.
+    ahead = _turned(target, sole.toes, rotation, AHEAD)
+    across = np.cross(ahead, UP)
+    across /= np.maximum(np.linalg.norm(across, axis=1), 1e-9)[:, None]
     places = np.stack([rotate(rotation, place) for place in points])
-    index = np.argmin(places[:, :, 1], axis=0)
-    lowest = places[index, np.arange(places.shape[1])]
-    reach = np.maximum(np.linalg.norm(lowest, axis=1), 1e-6)
-    deep = target.floor_m + clear - (lowest[:, 1] + joint[:, 1])
-    if deep.max() <= 0.0:
-        return
-    level = np.hypot(lowest[:, 0], lowest[:, 2])
-    now = np.arctan2(lowest[:, 1], level)
-    wanted = np.arcsin(np.clip((lowest[:, 1] + np.maximum(deep, 0.0)) / reach, -1.0, 1.0))
-    axis = np.cross(lowest, UP)
-    axis = axis / np.maximum(np.linalg.norm(axis, axis=1), 1e-9)[:, None]
-    chain.turn(sole.toes, multiply(quaternion_from_axis_angle(axis, np.maximum(wanted - now, 0.0)), rotation))
+    far = np.einsum("pi,i->p", places[:, 0], ahead[0])
+    places = places[far >= _TIPS * far.max()]
+    high, onward = places[:, :, 1], np.cross(across, places)[:, :, 1]
+    wanted = (target.floor_m + clear - joint[:, 1]) / np.maximum(np.hypot(high, onward), 1e-6)
+    bend = np.arcsin(np.clip(wanted, -1.0, 1.0)) - np.arctan2(high, onward)
+    bend = np.where(onward > 0.0, bend, 0.0).max(axis=0)
+    if bend.max() > 0.0:
+        chain.turn(sole.toes, multiply(quaternion_from_axis_angle(across, np.maximum(bend, 0.0)), rotation))

@@ -163,15 +163,18 @@ def with_layers(rigged: RiggedFigure, clip: Clip, files: Sequence[Layers], by_na
     return clip.with_poses(edit.poses(), keyed=clip.keyed | touched)
 
 
-def put_layers_on(target: RiggedFigure, files: Sequence[Layers], rate: float, edit: PoseBuilder) -> set[int]:
-    """Put all layers on the poses of ``target`` in ``edit``, in order; give the bones they touch.
+def put_layers_on(
+    target: RiggedFigure, files: Sequence[Layers], rate: float, edit: PoseBuilder, before: int = 0
+) -> set[int]:
+    """Put all layers on the poses of ``target`` in ``edit``, in order; give the bones they touch. So many frames stand
+    ``before`` the one that their times count from.
 
     Raises
     ------
     ImpossibleError
         If the figure has no bone for the role of a layer.
     """
-    times = np.arange(edit.frames) / rate
+    times = (np.arange(edit.frames) - before) / rate
     touched: set[int] = set()
     for file in files:
         for layer in file.layers:

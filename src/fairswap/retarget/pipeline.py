@@ -7,7 +7,7 @@ changes it, and tells what it did. Options switch them on and off.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
@@ -15,6 +15,7 @@ from fairswap.bones.apart import keys_apart
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding, ImpossibleError
 from fairswap.measure.contacts import FAR_OFF, Contacts, Floor, contacts_of
+from fairswap.measure.cycles import continued, cycle_of
 from fairswap.measure.soles import soles_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
@@ -89,6 +90,7 @@ class _Motion:
     source_chain: ChainWorld
     contacts: Contacts
     keyed: frozenset[int]
+    before: int = 0
     layered: frozenset[int] = frozenset()
     planted: Planted | None = None
     touches: list[Touch] = field(default_factory=list)
@@ -97,6 +99,23 @@ class _Motion:
     @property
     def rate(self) -> float:
         return float(self.original.rate)
+
+    def take_one_round(self, clip: Clip) -> None:
+        """Leave off what was put before and after a cycle: ``clip`` is the round that counts."""
+        if not self.before:
+            return
+        self.original, start_s = clip, self.before / self.rate
+        span = slice(self.before, self.before + clip.frames)
+        self.edit = self.edit.picked(span)
+        self.chain, self.source_chain = ChainWorld(self.edit), ChainWorld(clip.poses)
+        # When its feet stand is said as of any clip: the judge, who has the file alone, says so as well.
+        self.contacts = contacts_of(self.swap.source, clip)
+        if self.planted is not None:
+            moved = {side: track[span] for side, track in self.planted.moved_m.items()}
+            self.planted = Planted(moved, self.planted.hips_m[span])
+        shifted = [replace(touch, start_s=max(touch.start_s - start_s, 0.0),
+                           stop_s=min(touch.stop_s - start_s, clip.duration_s)) for touch in self.touches]  # fmt: skip
+        self.touches = [touch for touch in shifted if touch.start_s < touch.stop_s]
 
     def clip(self) -> Clip:
         """The clip as it is now. Its tracks are frozen by it."""
@@ -125,10 +144,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         If the target has no bone that the options need.
     """
     options = options or MotionOptions()
-    contacts = contacts_of(swap.source, clip)
-    edit, keyed = swap.transferred_tracks(clip, options.scale_travel, contacts.floor)
-    chains = ChainWorld(edit), ChainWorld(clip.poses)
-    motion = _Motion(swap, clip, options, edit, *chains, contacts, keyed)
+    motion = _begun(swap, clip, options)
     _put_layers_on(motion)
     same = swap.of_one_build
     if not same:
@@ -138,12 +154,13 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
             stage(motion)
     _clear_limbs(motion)
     chains = motion.source_chain, motion.chain
-    put = (motion.layered or not same) and put_on_parts(swap.source, swap.target, *chains, contacts, motion.rate)
+    put = (motion.layered or not same) and put_on_parts(swap.source, swap.target, *chains, motion.contacts, motion.rate)
     if put and motion.planted is not None:
         _plant_feet(motion)  # what moved the body moved them
+    _let_sway(motion)
+    motion.take_one_round(clip)
     taken = _move_root(motion)
     _take_skin_along(motion)
-    _let_sway(motion)
     lost = lost_extras(clip.poses, swap.source, swap.extras)
     if lost:
         does, called = ("moves", "bone of this name") if len(lost) == 1 else ("move", "bones of these names")
@@ -157,13 +174,24 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
         motion.findings.append(Finding("joints-stretched", "warning", clip.name, message))
     result = motion.clip()
     done = tuple(motion.touches), tuple(motion.findings)
-    return Retargeted(result, contacts, motion.planted, *done, edit, taken)
+    return Retargeted(result, motion.contacts, motion.planted, *done, motion.edit, taken)
+
+
+def _begun(swap: Swap, clip: Clip, options: MotionOptions) -> _Motion:
+    """The motion transferred. Of a clip that starts over some of the rounds before it and after it are there too, so
+    that its end is treated as its start is; an object that hands touch does not go along with them."""
+    cycle, before = None if options.object else cycle_of(swap.source, clip), 0
+    if cycle is not None:
+        clip, before = continued(swap.source, clip, cycle)
+    contacts = contacts_of(swap.source, clip)
+    edit, keyed = swap.transferred_tracks(clip, options.scale_travel, contacts.floor)
+    return _Motion(swap, clip, options, edit, ChainWorld(edit), ChainWorld(clip.poses), contacts, keyed, before)
 
 
 def _put_layers_on(motion: _Motion) -> None:
     if motion.options.layers:
         layers = [*map(layers_named, motion.options.layers)]
-        motion.layered = frozenset(put_layers_on(motion.swap.target, layers, motion.rate, motion.edit))
+        motion.layered = frozenset(put_layers_on(motion.swap.target, layers, motion.rate, motion.edit, motion.before))
         motion.keyed |= motion.layered
 
 
