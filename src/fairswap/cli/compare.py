@@ -114,6 +114,9 @@ def _lines(report: CompareReport, whole: bool) -> Iterator[str]:
         ("deepest sole below floor, cm", f"{before.sole_below_cm:.2f}", f"{after.sole_below_cm:.2f}"),
         ("seconds", f"{report.seconds:.3f}", f"{report.seconds + report.duration_difference_s:.3f}"),
     ]
+    jump = report.starts_over
+    if jump is not None:
+        feet.append(("jump where it starts over, °", f"{jump.source_degrees:.2f}", f"{jump.degrees:.2f}"))
     yield from table(feet, ("", "source", "result"))
     yield from cut_lines(report.cutting, report.clip)
     yield from _joint_lines(report.roles, whole)

@@ -12,6 +12,7 @@ import msgspec
 
 from fairswap.errors import Finding, Severity
 from fairswap.measure.comparison import Comparison
+from fairswap.measure.cycles import Jump
 from fairswap.measure.differences import ContactsKept, Footing, RoleDifference
 from fairswap.measure.intersection import LimbInside
 from fairswap.measure.verdict import PartScore
@@ -54,6 +55,7 @@ class ComparisonRow(Report, frozen=True):
     result_footing: Footing
     contacts: ContactsKept
     jerk_ratio: float
+    starts_over: Jump | None
     inside_body_s: tuple[float | None, float | None]
     inside: tuple[LimbInside, ...]
     cleared: bool

@@ -13,7 +13,7 @@ from fairswap.bones.roles import SIDES, part_of
 from fairswap.bones.skin import skin_told
 from fairswap.errors import Finding
 from fairswap.measure.contacts import Contacts, Floor, contacts_in, contacts_of
-from fairswap.measure.cycles import Seam, seam_of_cycle
+from fairswap.measure.cycles import Jump, jump_of_cycle
 from fairswap.measure.differences import (
     ContactsKept,
     Footing,
@@ -100,8 +100,8 @@ class Comparison:
     ``face_lacking`` says what of the face is not judged, and why: it moves in the source, and is not on the result, or
     nobody says what it looks like.
     ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm. ``cleared`` is whether
-    limbs were kept out of the body and each other. ``seam`` is what jumps most where a source that starts over does so
-    on the result; None where it does not.
+    limbs were kept out of the body and each other. ``starts_over`` is what jumps most where the result starts over;
+    None where the source does not.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -133,7 +133,7 @@ class Comparison:
     face_lacking: str = ""
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
-    seam: Seam | None = None
+    starts_over: Jump | None = None
     degrees_by_part: Mapping[str, Floats] = field(default_factory=dict, repr=False)
     hips_percent: Floats = field(default_factory=lambda: np.zeros(0), repr=False)
 
@@ -279,7 +279,7 @@ def compare_motions(
         cleared=cleared,
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
-        seam=seam_of_cycle(source.rigged, source.clip, result.rigged, result.poses),
+        starts_over=jump_of_cycle(source.rigged, source.clip, result.rigged, result.poses),
         degrees_by_part=_by_part(tracks),
         hips_percent=tracks.hips,
     )

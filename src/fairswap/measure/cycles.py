@@ -38,11 +38,17 @@ class Cycle:
 
 
 @dataclass(frozen=True)
-class Seam:
-    """Which role jumps most where a clip starts over, and by how many degrees."""
+class Jump:
+    """What jumps most where a clip starts over, against its source: by how many degrees, and its source by how many."""
 
     role: str
     degrees: float
+    source_degrees: float
+
+    @property
+    def beyond_degrees(self) -> float:
+        """By how much more than the source's."""
+        return max(self.degrees - self.source_degrees, 0.0)
 
 
 def cycle_of(rigged: RiggedFigure, clip: Clip) -> Cycle | None:
@@ -59,11 +65,9 @@ def cycle_of(rigged: RiggedFigure, clip: Clip) -> Cycle | None:
     if (apart[:, 1] > _NEAR_STEPS * apart[:, [0, 2]].max(axis=1) + unseen).any():
         return None
     whole = _Seen.of(rigged, ChainWorld(clip.poses))
-    uneven = [_unevenness(rows) for rows in (steps, _steps(whole.turns), climbs, np.diff(whole.place[:, 1:2], axis=0))]
-    again = (uneven[0][:, 0] <= uneven[1].max(axis=1) + unseen).all()
-    return (
-        _cycle(seam, clip.frames, last_is_first=False) if again and uneven[2][0] <= uneven[3].max() + unseen_m else None
-    )
+    evenly = _unevenness(steps)[:, 0] <= _unevenness(_steps(whole.turns)).max(axis=1) + unseen
+    level = _unevenness(climbs) <= _unevenness(np.diff(whole.place[:, 1:2], axis=0)).max() + unseen_m
+    return _cycle(seam, clip.frames, last_is_first=False) if evenly.all() and level.all() else None
 
 
 def continued(rigged: RiggedFigure, clip: Clip, cycle: Cycle) -> tuple[Clip, int]:
@@ -86,7 +90,7 @@ def continued(rigged: RiggedFigure, clip: Clip, cycle: Cycle) -> tuple[Clip, int
     return clip.with_poses(edit.poses(stretches=poses.stretches)), before
 
 
-def seam_of_cycle(source: RiggedFigure, clip: Clip, result: RiggedFigure, poses: Poses | EarlierPoses) -> Seam | None:
+def jump_of_cycle(source: RiggedFigure, clip: Clip, result: RiggedFigure, poses: Poses | EarlierPoses) -> Jump | None:
     """What jumps most where a result starts over, against its source; None where that does not start over."""
     cycle = cycle_of(source, clip)
     if cycle is None:
@@ -99,9 +103,8 @@ def seam_of_cycle(source: RiggedFigure, clip: Clip, result: RiggedFigure, poses:
         if cycle.frames == clip.frames:  # between the last frame and the first there is a step
             off = np.maximum(off - steps[:, [0, 2]].max(axis=1), 0.0)
         jumps.append(dict(zip(seen.roles, np.degrees(off).tolist(), strict=True)))
-    more = {role: degrees - jumps[0].get(role, 0.0) for role, degrees in jumps[1].items()}
-    worst = max(more, key=more.__getitem__)
-    return Seam(worst, max(more[worst], 0.0))
+    found = [Jump(role, degrees, jumps[0].get(role, 0.0)) for role, degrees in jumps[1].items()]
+    return max(found, key=lambda jump: jump.beyond_degrees)
 
 
 @dataclass(frozen=True, eq=False)

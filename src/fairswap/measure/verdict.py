@@ -135,9 +135,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
         yield _score("face", "the face does not do the same", found.face_missed, _FACE_MISSED, "of its motion")
     late = max(_LATE_S, _LATE_SHARE * found.seconds)
     yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
-    if found.seam is not None:
-        jumps = f"{found.seam.role} jumps where it starts over"
-        yield _score("smoothness", jumps, found.seam.degrees, _SEAM_DEGREES, "degrees")
+    if found.starts_over is not None:
+        jumps = f"{found.starts_over.role} jumps where it starts over"
+        yield _score("smoothness", jumps, found.starts_over.beyond_degrees, _SEAM_DEGREES, "degrees")
     yield _score("smoothness", "it is jerkier", found.jerk_ratio - 1.0, _JERK_ABOVE, "times more")
 
 
