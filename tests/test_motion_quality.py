@@ -21,7 +21,16 @@ from fairswap.measure.surface import arms_of
 from fairswap.measure.touches import touching
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
-from fairswap.model.rotation import IDENTITY, angle_between, conjugate, multiply, quaternion_from_axis_angle, rotate
+from fairswap.model.rotation import (
+    IDENTITY,
+    angle_between,
+    conjugate,
+    multiply,
+    quaternion_from_axis_angle,
+    rotate,
+    rotation_vector,
+)
+from fairswap.model.signals import runs_of
 from fairswap.model.skinning import inverse_rest_matrices
 from fairswap.retarget.hands import push_hand
 from fairswap.retarget.hips_height import HipsHeight
@@ -533,6 +542,56 @@ def test_limbs_are_kept_apart_unasked_where_the_result_is_more_like_its_source_f
     assert fairswap.compare("thin.glb", "made.glb").likeness == pytest.approx(proofs["unasked"].likeness, abs=0.1)
     said = run("convert", "thin.glb", "--onto", TROUPE / "pip.glb", "-o", "pip.glb").stdout
     assert "--no-clear leaves them" in said
+
+
+@pytest.mark.parametrize("who", ["Osric", "Pip"])
+def test_legs_that_stand_in_each_other_are_set_further_out_and_stand_there(who):
+    """Those of a turn on the spot, on narrower hips. No foot slides for it."""
+    turn = fairswap.demo_motion("turn-and-bow", by=who)
+    left, apart = (
+        fairswap.convert(turn, rig("nautical.glb"), motion=fairswap.MotionOptions(clear=clear)).done[0]
+        for clear in (False, None)
+    )
+    was, now = left.comparison, apart.comparison
+    assert {was.inside[0].limb, was.inside[0].into} == {"lower_leg_left", "lower_leg_right"}
+    assert was.inside[0].beyond_cm > 5.0
+    assert now.cleared
+    assert now.inside[0].beyond_cm < 1.0
+    assert now.likeness > was.likeness + 8.0
+    known = apart.swap.target
+    contacts = apart.retargeted.contacts
+    hips = known.roles.bones["hips"]
+    places = [each.clip.world().positions for each in (left, apart)]
+    np.testing.assert_allclose(places[0][:, hips], places[1][:, hips], atol=1e-9)
+    for side in ("left", "right"):
+        foot = known.roles.bones[f"foot_{side}"]
+        moved = places[1][:, foot] - places[0][:, foot]
+        assert 0.005 < np.linalg.norm(moved[contacts.standing(side)], axis=1).max() < 0.06
+        for start, stop in runs_of(contacts.standing(side)):
+            # As long as it stands it is moved by one and the same, level with the floor.
+            assert np.ptp(moved[start:stop], axis=0).max() < 0.004
+        assert np.abs(moved[contacts.standing(side), 1]).max() < 0.004
+
+
+def test_toes_bend_about_the_line_across_them_whichever_corner_is_the_lowest():
+    """They were bent over the lowest point of their sole, now the left, now the right one: to and fro by 30 degrees."""
+    made = fairswap.convert(fairswap.demo_motion("walk", by="Pip"), rig("words.glb")).done[0]
+    known = made.swap.target
+    world = made.clip.world()
+    for side in ("left", "right"):
+        foot, toes = (known.roles.bones[f"{part}_{side}"] for part in ("foot", "toes"))
+        turned = [
+            multiply(world.rotations[:, bone], conjugate(known.reference.rotations[bone])) for bone in (foot, toes)
+        ]
+        bend = rotation_vector(multiply(turned[1], conjugate(turned[0])))
+        degrees = np.degrees(np.linalg.norm(bend, axis=1))
+        assert degrees.max() > 25.0
+        ahead = rotate(turned[0], [0.0, 0.0, 1.0])
+        across = np.cross(ahead, [0.0, 1.0, 0.0])
+        across /= np.linalg.norm(across, axis=1)[:, None]
+        aside = np.linalg.norm(np.cross(bend, across), axis=1) / np.linalg.norm(bend, axis=1).clip(1e-9)
+        assert np.degrees(np.arcsin(aside[degrees > 5.0].clip(0, 1))).max() < 12.0
+        assert np.abs(np.diff(degrees)).max() < 20.0
 
 
 def test_bones_alone_are_not_held_to_be_thicker_than_the_body_they_are_of(tmp_path):
