@@ -34,14 +34,16 @@ def bone(role):
     return OSRIC.roles.bones[role]
 
 
-def turned(clip, role, degrees, share=1.0, axis="x"):
-    """One bone turned off in its own frame, in the middle of the clip."""
+def turned(clip, role, degrees, share=1.0, axis="x", comes=1):
+    """One bone turned off in its own frame, in the middle of the clip; it comes and goes in so many frames."""
     edit = clip.poses.edit()
     frames = clip.frames
     count = max(round(share * frames), 1)
     part = slice((frames - count) // 2, (frames - count) // 2 + count)
     own = Rotation.from_quat(edit.rotation_tracks[bone(role)].T[part])
-    new = own * Rotation.from_euler(axis, degrees, degrees=True)
+    near_end = np.minimum(np.arange(count), np.arange(count)[::-1]) + 1.0
+    there = np.ones(count) if count == frames else np.sin(0.5 * np.pi * np.minimum(near_end / comes, 1.0)) ** 2
+    new = own * Rotation.from_euler(axis, (degrees * there)[:, None], degrees=True)
     edit.rotation_tracks[bone(role)][:, part] = new.as_quat().T
     return clip.with_poses(edit.poses())
 
@@ -82,7 +84,9 @@ def test_every_part_of_the_body_is_judged_and_named(role, part, degrees):
 @pytest.mark.long(but=1)
 def test_more_damage_for_longer_scores_less(role):
     """A grid of degrees and shares of the time: no neighbour is ranked the wrong way."""
-    grid = np.array([[judged(turned(WALK, role, d, share)).likeness for share in SHARES] for d in (3, 6, 12, 25)])
+    grid = np.array(
+        [[judged(turned(WALK, role, d, share, comes=6)).likeness for share in SHARES] for d in (3, 6, 12, 25)]
+    )
     assert (np.diff(grid, axis=0) < 0).all(), grid
     assert (np.diff(grid, axis=1) < 0).all(), grid
     assert grid[0, 0] > 90  # hardly to be seen
@@ -171,10 +175,44 @@ def test_jerk_is_told():
     assert ranked[-1] < NEARLY
 
 
+@pytest.mark.parametrize(
+    ("role", "part"),
+    [("upper_arm_right", "arms"), ("lower_leg_left", "legs"), ("hand_left", "hands"), ("head", "head"),
+     ("spine_2", "trunk"), ("toes_left", "feet"), ("index_proximal_right", "fingers")],
+)  # fmt: skip
+def test_a_joint_that_pops_is_told_with_the_moment(role, part):
+    """For one frame, which is no more than a few degrees over all of the time; and not if the source does, too."""
+    once = 1.0 / WALK.frames
+    ranked = []
+    for degrees in (0.0, 5.0, 10.0, 20.0, 40.0):
+        bad = turned(WALK, role, degrees, once)
+        found = judged(bad)
+        ranked.append(scores(found)[part])
+        assert judged(bad, bad).likeness == pytest.approx(100.0)
+        # Seen from the frame where it pops it goes there and back: half as much again as it is off.
+        (worst, *_) = found.pops or [None]
+        if degrees:
+            assert worst.role == role
+            assert worst.degrees == pytest.approx(1.5 * degrees, abs=1.5 + 0.05 * degrees)
+            assert worst.at_s == pytest.approx((WALK.frames // 2) / float(WALK.rate), abs=0.05)
+    assert ranked[0] == pytest.approx(100.0)
+    assert (np.diff(ranked) < 0).all(), ranked
+    assert f"{role} pops at {worst.at_s:.2f} s" in found.verdict
+    assert not found.looks_same
+
+
+def test_of_what_is_carried_over_nothing_pops():
+    """Not at the lower rate of a stage either, where more happens from frame to frame."""
+    for name, stage in (("walk", None), ("turn-and-bow", None), ("clap", "fernway"), ("leap", "fernway")):
+        made = fairswap.convert(fairswap.demo_motion(name, by="Juniper"), TROUPE / "pip.glb", platform=stage)
+        (found,) = made.comparisons
+        assert found.pops == () or found.pops[0].beyond_degrees < 4.0, (name, found.pops[:2])
+
+
 def test_what_the_source_does_as_well_is_no_difference():
     """A source that slides, sinks and floats, and a result that does the same."""
     for bad in (sliding(IDLE, 0.1), raised(IDLE, -0.1), raised(IDLE, 0.3)):
-        assert judged(bad, bad).likeness == 100.0
+        assert judged(bad, bad).likeness == pytest.approx(100.0)
 
 
 def test_words_go_with_numbers():

@@ -15,6 +15,7 @@ from fairswap.measure.comparison import Comparison
 from fairswap.measure.cycles import Jump
 from fairswap.measure.differences import ContactsKept, Footing, RoleDifference
 from fairswap.measure.intersection import LimbInside
+from fairswap.measure.pops import Pop
 from fairswap.measure.verdict import PartScore
 
 if TYPE_CHECKING:
@@ -56,6 +57,7 @@ class ComparisonRow(Report, frozen=True):
     contacts: ContactsKept
     jerk_ratio: float
     starts_over: Jump | None
+    pops: tuple[Pop, ...]
     inside_body_s: tuple[float | None, float | None]
     inside: tuple[LimbInside, ...]
     cleared: bool

@@ -29,6 +29,7 @@ from fairswap.measure.intersection import LimbInside, arms_crowded, limbs_inside
 from fairswap.measure.lead_in import lead_in_frames
 from fairswap.measure.moving_skin import skin_in_motion
 from fairswap.measure.palms import bare_hands, palm_is_low
+from fairswap.measure.pops import Pop, pops_of
 from fairswap.measure.touches import touching
 from fairswap.measure.verdict import (
     NEARLY,
@@ -101,7 +102,7 @@ class Comparison:
     nobody says what it looks like.
     ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm. ``cleared`` is whether
     limbs were kept out of the body and each other. ``starts_over`` is what jumps most where the result starts over;
-    None where the source does not.
+    None where the source does not. ``pops`` are joints that turn from one frame to the next as in none around it.
 
     >>> import fairswap
     >>> walk = fairswap.demo_motion("walk")
@@ -134,6 +135,7 @@ class Comparison:
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
     starts_over: Jump | None = None
+    pops: tuple[Pop, ...] = ()
     degrees_by_part: Mapping[str, Floats] = field(default_factory=dict, repr=False)
     hips_percent: Floats = field(default_factory=lambda: np.zeros(0), repr=False)
 
@@ -254,7 +256,8 @@ def compare_motions(
         tracks.fill(slice(start - lead_in, stop - lead_in), slice(start - first, stop - first), worlds)
     tracks.choose_floor()
     standing = np.stack([[found.standing(side)[lead_in:] for side in SIDES] for found in contacts])
-    jerks = [jerk_of(paths) for paths in _watched(tracks, source, result, lead_in)]
+    watched, paths = _watched(tracks, source, result, poses, lead_in)
+    jerks = [jerk_of(path) for path in paths]
     limbs = [row for row, (role, onward) in enumerate(tracks.roles) if onward and part_of(role) in LIMB_PARTS]
     footings = [tracks.footing(which, standing[0]) for which in (0, 1)]
     return Comparison(
@@ -279,27 +282,39 @@ def compare_motions(
         cleared=cleared,
         source_as_it_stands=tracks.footing(0, standing[0], tracks.lowest_at_rest),
         travel_factor=travel_factor,
+        pops=pops_of(pair, watched.poses, watched.rate, watched.first),
         starts_over=jump_of_cycle(source.rigged, source.clip, result.rigged, result.poses),
         degrees_by_part=_by_part(tracks),
         hips_percent=tracks.hips,
     )
 
 
-def _watched(tracks: Tracks, source: Motion, result: Motion, lead_in: int) -> Floats:
-    """The paths that are watched for jerk ``(2, joints, frames, 3)``: at the source's frames, or at those of a result
-    that has fewer: who asks for a lower rate asks for what is left out between its frames."""
+@dataclass(frozen=True, eq=False)
+class _Watched:
+    """Poses of source and result in the same frames, from ``first`` on, which are looked at one after the other."""
+
+    poses: tuple[Poses, Poses | EarlierPoses]
+    rate: float
+    first: int
+
+
+def _watched(
+    tracks: Tracks, source: Motion, result: Motion, poses: Poses | EarlierPoses, lead_in: int
+) -> tuple[_Watched, Floats]:
+    """The frames that are watched for what is not smooth, and the paths ``(2, joints, frames, 3)`` in them: the
+    source's, or those of a result that has fewer: who asks for a lower rate asks for what is left out between them."""
     rate, slower = float(source.clip.rate), float(result.clip.rate)
     if slower > _LOWER * rate:
-        return tracks.paths
+        return _Watched((source.clip.poses, poses), rate, lead_in), tracks.paths
     times = np.arange(np.ceil(lead_in / rate * slower), int(source.clip.duration_s * slower + 1e-6) + 1) / slower
-    poses = source.clip.at(times), result.clip.at(times)
+    watched = source.clip.at(times), result.clip.at(times)
     paths = np.empty((2, len(tracks.ends), len(times), 3))
     for start, stop, first, last in blocks(0, len(times)):
-        for which, own in enumerate(poses):
+        for which, own in enumerate(watched):
             world, inner = own.world(first, last), slice(start - first, stop - first)
             for row, role in enumerate(tracks.ends):
                 paths[which, row, start:stop] = tracks.path(which, role, world, inner)
-    return paths
+    return _Watched(watched, slower, 0), paths
 
 
 def _by_part(tracks: Tracks) -> dict[str, Floats]:

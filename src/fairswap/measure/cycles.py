@@ -14,7 +14,14 @@ from fairswap.model.arrays import Floats, Integers
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.clip import Clip
 from fairswap.model.poses import EarlierPoses, Poses
-from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate, rotation_vector
+from fairswap.model.rotation import (
+    angle_between,
+    conjugate,
+    multiply,
+    quaternion_from_axis_angle,
+    rotate,
+    rotation_vector,
+)
 from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 
@@ -54,6 +61,8 @@ class Jump:
 def cycle_of(rigged: RiggedFigure, clip: Clip) -> Cycle | None:
     """How a clip of a figure starts over; None if it does not, nothing moves, or something stands before the motion."""
     if clip.frames < _SHORTEST or clip.still or lead_in_frames(clip):
+        return None
+    if _ends_apart(rigged, clip.poses):
         return None
     seam = _Seen.of(rigged, _around_the_seam(clip.poses))
     unseen, unseen_m = np.radians(_UNSEEN_DEGREES), _UNSEEN_M * rigged.reference.leg_m
@@ -128,6 +137,14 @@ class _Seen:
             if role not in ("hips", "root"):
                 seen[role] = multiply(inverse, chain.rotation(bone))
         return cls(tuple(seen), np.stack([*seen.values()]), chain.position(hips), heading)
+
+
+def _ends_apart(rigged: RiggedFigure, poses: Poses) -> bool:
+    """Whether a joint is so far from its first turn at the end that there is no need to look closer."""
+    joints = [bone for role, bone in rigged.roles.bones.items() if role not in ("hips", "root")]
+    ends = poses.rotation_tracks[joints][:, :, [-2, -1, 0, 1]]
+    steps = angle_between(ends[:, :, :-1].swapaxes(1, 2), ends[:, :, 1:].swapaxes(1, 2))
+    return bool((steps[:, 1] > np.radians(1.0) + 2.0 * _NEAR_STEPS * steps[:, [0, 2]].max(axis=1)).any())
 
 
 def _around_the_seam(poses: Poses | EarlierPoses) -> ChainWorld:

@@ -34,7 +34,8 @@ _PLACE_PERCENT, _PLACE_WORST_PERCENT = 12.0, 60.0
 # A tenth of a second, or a twentieth of the clip.
 _LATE_S, _LATE_SHARE = 0.1, 0.05
 _JERK_ABOVE = 1.5
-# A joint that pops once in every round.
+# What pops is seen for a moment; and what jumps once in every round.
+_POP = 1 / 3
 _SEAM_DEGREES = 8.0
 _OTHER_STEPS = 0.05
 # A clip in which a foot stands for a frame or two has hardly a contact to lose.
@@ -135,6 +136,11 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
         yield _score("face", "the face does not do the same", found.face_missed, _FACE_MISSED, "of its motion")
     late = max(_LATE_S, _LATE_SHARE * found.seconds)
     yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
+    for pop in found.pops:
+        part = part_of_body(pop.role, part_of(pop.role))
+        if part != "face":
+            limit = _POP * _LIMITS["toes" if pop.role.startswith("toes") else part][1]
+            yield _score(part, f"{pop.role} pops at {pop.at_s:.2f} s", pop.beyond_degrees, limit, "degrees")
     if found.starts_over is not None:
         jumps = f"{found.starts_over.role} jumps where it starts over"
         yield _score("smoothness", jumps, found.starts_over.beyond_degrees, _SEAM_DEGREES, "degrees")

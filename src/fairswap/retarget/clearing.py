@@ -218,7 +218,8 @@ def _hold_off(target: RiggedFigure, side: str, found: Depths, allowed: Depths, c
     limb = chain.limb(*bones)
     way, gain = _better_way(lambda degrees: _turn(chain, bones, raising, degrees), too_deep, deep, chain.frames, rate)
     far = np.linalg.norm(0.5 * (limb.middle + limb.end) - limb.root, axis=1)
-    wanted = np.where(gain > 0.0, np.degrees(_evened(deep, rate) / np.maximum(far, 1e-6)), 0.0)
+    helps = nearness(gain > 0.0, _COMES_S * rate)
+    wanted = helps * np.degrees(_evened(deep, rate) / np.maximum(far, 1e-6))
     _turn(chain, bones, raising, way * np.minimum(wanted, _MOST_DEGREES))
     return True
 

@@ -33,7 +33,7 @@ from fairswap.model.rotation import (
     rotation_vector,
     slerp,
 )
-from fairswap.model.signals import bridged, frames_from, nearness, runs_of, smoothed
+from fairswap.model.signals import bridged, frames_from, nearness, runs_of, smoothed, widest
 from fairswap.model.space import AHEAD, LEFT, UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.bearing import carried_hips, move_hips
@@ -57,6 +57,8 @@ _ROUNDS = 3
 _NO_SIDE = 1e-3
 # What is nearer to the joint of the toes than this share of their length is not lifted by bending them.
 _TIPS = 0.5
+# How long before and after toes bend up that far, seconds.
+_BENDS_S = 0.04
 # Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so.
 _FLAT_DEGREES = 12.0
 
@@ -117,7 +119,7 @@ def plant_feet(
         chain.turn(lower, rotations[1])
         chain.turn(foot, aims[side].rotation)
         for _ in range(2):  # where one point is lifted, another one may be the lowest
-            _lift_toes(target, soles[side], aims[side].clear, chain)
+            _lift_toes(target, soles[side], aims[side].clear, rate, chain)
         moved[side] = np.linalg.norm(aims[side].shift, axis=1)
     return Planted(moved, hips_moved)
 
@@ -265,7 +267,7 @@ def _lowest(sole: Sole, rotation: Floats, ankle: Floats, chain: ChainWorld) -> F
     return np.min([*bearing, ball], axis=0) + ankle[:, 1]
 
 
-def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, chain: ChainWorld) -> None:
+def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, rate: float, chain: ChainWorld) -> None:
     """Bend toes up where they would reach lower than ``clear`` ``(frames,)`` over the floor, metres."""
     if sole.toes < 0:
         return
@@ -283,6 +285,8 @@ def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, chain: ChainWorl
     high, onward = places[:, :, 1], np.cross(across, places)[:, :, 1]
     wanted = (target.floor_m + clear - joint[:, 1]) / np.maximum(np.hypot(high, onward), 1e-6)
     bend = np.arcsin(np.clip(wanted, -1.0, 1.0)) - np.arctan2(high, onward)
-    bend = np.where(onward > 0.0, bend, 0.0).max(axis=0)
+    bend = np.maximum(np.where(onward > 0.0, bend, 0.0).max(axis=0), 0.0)
     if bend.max() > 0.0:
-        chain.turn(sole.toes, multiply(quaternion_from_axis_angle(across, np.maximum(bend, 0.0)), rotation))
+        width = max(round(_BENDS_S * rate), 1)
+        bend = smoothed(widest(bend, width), 0.5 * width)
+        chain.turn(sole.toes, multiply(quaternion_from_axis_angle(across, bend), rotation))
