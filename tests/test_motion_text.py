@@ -13,11 +13,13 @@ import fairswap
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import Skeleton, parents_first
 from fairswap.pose.rest import rest_pose_of
-from making import act, clip_of, figure, random_poses, random_skeleton, rigged, run
+from making import TROUPE, act, clip_of, figure, random_poses, random_skeleton, rigged, run
 from rewrites import rewritten
 from test_blocks import blocks
 from test_few_parts import BODIES
 from test_limbs_apart import WAYS, apart, plain
+
+UNTURNED = np.array([0.0, 0.0, 0.0, 1.0])
 
 
 def in_another_order(skeleton, seed):
@@ -241,3 +243,48 @@ def test_the_ends_of_a_shoe_and_of_a_stub_are_where_they_bear_and_point():
     frame = Rotation.from_quat(pip.skeleton.rest.rotations[0, bones["middle_intermediate_left"]])
     own = frame.inv().apply(way / np.linalg.norm(way))
     assert np.abs(own).max() > 0.99  # along an axis of its own
+
+
+def with_joints_of_no_length(clip, roles):
+    """A joint in the place of the hips for each thigh, and a last one of the spine where the neck is: recorders write
+    skeletons so. They never turn."""
+    skeleton, poses = clip.skeleton, clip.poses
+    thighs, neck = [roles["upper_leg_left"], roles["upper_leg_right"]], roles["neck_1"]
+    spine, still = int(skeleton.parents[neck]), np.tile(UNTURNED, (poses.frames, 1)).T
+    rows, tracks, at = [], [], {}
+
+    def add(name, parent, rest, place, track):
+        rows.append((name, parent, rest, place))
+        tracks.append(track)
+        return len(rows) - 1
+
+    for bone, parent in enumerate(skeleton.parents.tolist()):
+        above, place = at.get(parent, -1), skeleton.rest_translations[bone]
+        if bone in thighs:
+            above = add(
+                f"{skeleton.names[bone]}Socket", above, UNTURNED, np.zeros(3), np.tile(UNTURNED, (poses.frames, 1)).T
+            )
+        if parent == spine:
+            top = skeleton.rest_translations[neck]
+            if "top" not in at:
+                at["top"] = add("SpineTop", above, UNTURNED, top, still)
+            above, place = at["top"], place - top
+        at[bone] = add(skeleton.names[bone], above, skeleton.rest_rotations[bone], place, poses.rotation_tracks[bone])
+    names, parents, rests, places = zip(*rows, strict=True)
+    own = poses.translation_by_bone()
+    made = Poses(Skeleton(names, parents, rests, places), np.array(tracks), [at[bone] for bone in own], [*own.values()])
+    return clip_of(made, clip.name, clip.rate)
+
+
+def test_joints_of_no_length_say_nothing_about_the_body():
+    """Legs that begin in one place hid which way the body stands; a spine that ends on the neck was 90 degrees off."""
+    fairswap.save("plain.bvh", figure("Juniper"), [act("walk", "Juniper")])
+    plain = fairswap.load("plain.bvh")
+    more = with_joints_of_no_length(plain.clips[0], rigged(plain.figure).roles.bones)
+    fairswap.save("more.bvh", fairswap.Figure("more", more.skeleton), [more])
+    assert "space-found" in [finding.code for finding in fairswap.load("more.bvh").findings]
+    made = {name: fairswap.convert(f"{name}.bvh", TROUPE / "osric.glb") for name in ("plain", "more")}
+    assert "correction-large" not in [finding.code for finding in made["more"].findings]
+    tracks = [each.clips[0].poses.rotations for each in made.values()]
+    dots = np.abs(np.sum(tracks[0] * tracks[1], axis=-1))
+    assert np.degrees(2.0 * np.arccos(np.minimum(dots, 1.0))).max() < 0.5

@@ -30,6 +30,8 @@ _SAID = 2
 _ALONG_X = 0.58
 # Limbs that begin further from what holds them, of their length, do not belong to it.
 _FAR = 0.6
+# Joints of two legs that are nearer to each other than this share of how far the legs are ever apart are in one place.
+_ONE_PLACE = 0.01
 _SURPRISE = {"cm": 0.0, "m": 0.0, "in": 0.3, "mm": 0.4, "ft": 0.6, "dm": 0.8, "hm": 0.5}
 
 
@@ -94,7 +96,7 @@ def posture_from_positions(
     upward = positions[trunk].mean(axis=0) - positions[legs[0] + legs[1]].mean(axis=0)
     up = nearest_direction(upward)
     up_axis = "XYZ".index(up[1])
-    across = positions[legs[0][0]] - positions[legs[1][0]]
+    across = _between(positions, legs)
     across[up_axis] = 0.0
     along = np.abs(across) * [1.0, _ALONG_X, _ALONG_X]
     across_axis = int(np.argmax(along))
@@ -124,6 +126,14 @@ def posture_from_positions(
     reason += f"; no toes tell the front, {forward} is the custom"
     feet = [leg[min(2, len(leg) - 1) if len(leg) < _IN_PIECES else -2] for leg in legs]
     return Posture(up, forward, height, reason, tuple(counted.rows[feet].tolist()))
+
+
+def _between(positions: Floats, legs: tuple[list[int], list[int]]) -> Floats:
+    """From the one leg to the other, where they begin to be two: some skeletons begin both in one place."""
+    shared = min(map(len, legs))
+    ways = positions[legs[0][:shared]] - positions[legs[1][:shared]]
+    far = np.linalg.norm(ways, axis=1)
+    return np.array(ways[int(np.argmax(far > _ONE_PLACE * far.max()))])
 
 
 def posture_of_file(rest: Posture | None, shown: list[Posture], convention: Space | None) -> tuple[Posture | None, str]:

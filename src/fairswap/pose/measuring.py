@@ -24,6 +24,8 @@ from fairswap.pose.rigged import RiggedFigure
 PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head")
 # Less than the first is no difference; from the second on it may be a wrong bone: by part, of swing and of twist.
 _SAME_DEGREES = 1.0
+# Bones that are nearer to each other than this, in leg lengths, are in one place: none of them points to the other.
+_ONE_PLACE = 0.002
 _LOOK_DEGREES = {
     "arms": (110.0, 75.0),
     "hands": (60.0, 60.0),
@@ -203,14 +205,17 @@ def _local(role: str, rigged: RiggedFigure) -> Floats:
 
 
 def _onward(role: str, rigged: RiggedFigure) -> int | None:
-    """The bone that a role's bone points to."""
+    """The bone that a role's bone points to: the next one of its chain that is not in the very same place."""
     kind, _, number = role.rpartition("_")
     following = [f"{kind}_{int(number) + 1}"] if number.isdigit() else next_roles(role)
     if kind == "spine":
-        following += ["neck_1", "head"]
+        following += ["neck_1", "neck_2", "head"]
     if kind == "neck":
         following += ["head"]
-    return next((rigged.roles.bones[name] for name in following if name in rigged.roles.bones), None)
+    places, here = rigged.base.world.positions[0], rigged.roles.bones[role]
+    there = [rigged.roles.bones[name] for name in following if name in rigged.roles.bones]
+    least = _ONE_PLACE * rigged.reference.leg_m
+    return next((bone for bone in there if np.linalg.norm(places[bone] - places[here]) > least), None)
 
 
 def _verdict(part: str, rows: Sequence[RoleAngle]) -> PartVerdict:

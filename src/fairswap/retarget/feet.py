@@ -58,7 +58,7 @@ _NO_SIDE = 1e-3
 # What is nearer to the joint of the toes than this share of their length is not lifted by bending them.
 _TIPS = 0.5
 # How long before and after toes bend up that far, seconds.
-_BENDS_S = 0.04
+_BENDS_S = 0.06
 # Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so.
 _FLAT_DEGREES = 12.0
 
