@@ -84,15 +84,25 @@ def eased(fraction: ArrayLike) -> Floats:
     return t**3 * (10.0 - 15.0 * t + 6.0 * t**2)
 
 
-def frames_from(mask: np.ndarray) -> Floats:
-    """How many frames each frame is away from the nearest true one; where there is none, as many as there are."""
-    places = np.flatnonzero(mask)
+def nearest_true(mask: np.ndarray) -> Integers:
+    """For each frame the nearest true one, of two as near the earlier; itself where there is none.
+
+    >>> nearest_true(np.array([False, True, False, False, True])).tolist()
+    [1, 1, 1, 4, 4]
+    """
+    frames, places = np.arange(len(mask)), np.flatnonzero(mask)
     if not len(places):
-        return np.full(len(mask), float(len(mask)))
-    frames = np.arange(len(mask))
+        return frames
     after = np.searchsorted(places, frames)
     before, behind = places[np.maximum(after - 1, 0)], places[np.minimum(after, len(places) - 1)]
-    return np.minimum(np.abs(frames - before), np.abs(frames - behind)).astype(float)
+    return np.where(np.abs(frames - before) <= np.abs(frames - behind), before, behind)
+
+
+def frames_from(mask: np.ndarray) -> Floats:
+    """How many frames each frame is away from the nearest true one; where there is none, as many as there are."""
+    if not mask.any():
+        return np.full(len(mask), float(len(mask)))
+    return np.abs(np.arange(len(mask)) - nearest_true(mask)).astype(float)
 
 
 def nearness(mask: np.ndarray, reach: float) -> Floats:

@@ -21,7 +21,7 @@ from fairswap.measure.surface import surface_of
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle, rotate
-from fairswap.model.signals import bridged, nearness, runs_of, smoothed, widest, widest_mask
+from fairswap.model.signals import bridged, nearest_true, nearness, runs_of, smoothed, widest, widest_mask
 from fairswap.model.space import AHEAD, LEFT
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.hands import push_hand
@@ -31,6 +31,8 @@ Depths = Mapping[tuple[str, str], Floats]
 
 _CLEAR_M, _ROUNDS = 0.004, 3
 _TRY_DEGREES, _MOST_DEGREES = 8.0, 40.0
+# By how much one way must be better than the other, metres, to say which.
+_MATTERS_M = 1e-4
 # What a swivel by the degrees that are tried must gain, in leg lengths.
 _WORTH = 0.008
 # In which orders an arm is brought out, each tried; and what shows as much as the other: so deep, in leg lengths, so
@@ -184,9 +186,10 @@ def _better_way(
         turn(np.full(frames, degrees))
         tried.append(too_deep())
         turn(np.full(frames, -degrees))
-    # One way for as long as it is in there, so that it does not change its mind in the middle.
+    # One way for as long as it is in there, so that it does not change its mind in the middle, nor where it comes out.
     near = smoothed(np.stack([deep, *tried], axis=1), 0.25 * rate)
-    way = np.where(near[:, 1] <= near[:, 2], 1.0, -1.0)
+    better = near[:, 2] - near[:, 1]
+    way = np.where(better >= 0.0, 1.0, -1.0)[nearest_true(np.abs(better) > _MATTERS_M)]
     return smoothed(way, 0.1 * rate), np.maximum(near[:, 0] - np.minimum(near[:, 1], near[:, 2]), 0.0)
 
 
