@@ -26,9 +26,11 @@ from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 
 # Nobody sees a joint jump by less than this, or the hips, in leg lengths.
-_UNSEEN_DEGREES, _UNSEEN_M = 0.25, 0.002
+_UNSEEN_DEGREES, _UNSEEN_M = 0.05, 0.001
 # A last frame that comes before the first one is not further from it than so many of the frames around are apart.
 _NEAR_STEPS = 2.5
+# And it goes there as the motion does: the cosine between that step and those around it, of all joints together.
+_FLOWS = 0.8
 _SHORTEST = 5
 # How far what is done to a frame reaches, seconds.
 _REACH_S = 1.5
@@ -67,11 +69,13 @@ def cycle_of(rigged: RiggedFigure, clip: Clip) -> Cycle | None:
     seam = _Seen.of(rigged, _around_the_seam(clip.poses))
     unseen, unseen_m = np.radians(_UNSEEN_DEGREES), _UNSEEN_M * rigged.reference.leg_m
     steps, climbs = _steps(seam.turns), np.diff(seam.place[:, 1:2], axis=0)
-    apart = np.linalg.norm(steps, axis=-1)
-    if (apart[:, 1] <= unseen).all() and abs(climbs[1, 0]) <= unseen_m:
+    apart, ways = (np.linalg.norm(rows, axis=-1) for rows in (steps, np.diff(seam.joints, axis=1)))
+    if (apart[:, 1] <= unseen).all() and (ways[:, 1] <= unseen_m).all() and abs(climbs[1, 0]) <= unseen_m:
         return _cycle(seam, clip.frames - 1, last_is_first=True)
-    # The last frame comes before the first: as evenly as any other comes before its next one.
-    if (apart[:, 1] > _NEAR_STEPS * apart[:, [0, 2]].max(axis=1) + unseen).any():
+    # The last frame comes before the first, on the way that it was on, as evenly as any other before its next one.
+    near = [rows[:, 1] <= _NEAR_STEPS * rows[:, [0, 2]].max(axis=1) + least
+            for rows, least in ((apart, unseen), (ways, unseen_m))]  # fmt: skip
+    if not np.all(near) or not _flows(steps):
         return None
     whole = _Seen.of(rigged, ChainWorld(clip.poses))
     evenly = _unevenness(steps)[:, 0] <= _unevenness(_steps(whole.turns)).max(axis=1) + unseen
@@ -118,11 +122,12 @@ def jump_of_cycle(source: RiggedFigure, clip: Clip, result: RiggedFigure, poses:
 
 @dataclass(frozen=True, eq=False)
 class _Seen:
-    """How each role is turned, seen from the hips, and the hips from the way they head ``(roles, frames, 4)``; where
-    the hips are ``(frames, 3)``, and which way they head, radians ``(frames,)``."""
+    """How each role is turned, and where its joint is, seen from the hips, ``(roles, frames, 4)`` and ``(…, 3)``; for
+    the hips how they are from the way they head. Where they are ``(frames, 3)``, and which way that is, radians."""
 
     roles: tuple[str, ...]
     turns: Floats
+    joints: Floats
     place: Floats
     heading: Floats
 
@@ -131,12 +136,12 @@ class _Seen:
         hips = rigged.roles.bones["hips"]
         turned = multiply(chain.rotation(hips), conjugate(rigged.reference.rotations[hips]))
         heading = np.unwrap(2.0 * np.arctan2(turned[:, 1], turned[:, 3]))  # the twist about the vertical
-        seen = {"hips": multiply(quaternion_from_axis_angle(UP, -heading), turned)}
-        inverse = conjugate(chain.rotation(hips))
-        for role, bone in rigged.roles.bones.items():
-            if role not in ("hips", "root"):
-                seen[role] = multiply(inverse, chain.rotation(bone))
-        return cls(tuple(seen), np.stack([*seen.values()]), chain.position(hips), heading)
+        inverse, place = conjugate(chain.rotation(hips)), chain.position(hips)
+        bones = {role: bone for role, bone in rigged.roles.bones.items() if role not in ("hips", "root")}
+        turns = [multiply(quaternion_from_axis_angle(UP, -heading), turned),
+                 *(multiply(inverse, chain.rotation(bone)) for bone in bones.values())]  # fmt: skip
+        joints = [rotate(inverse, chain.position(bone) - place) for bone in (hips, *bones.values())]
+        return cls(("hips", *bones), np.stack(turns), np.stack(joints), place, heading)
 
 
 def _ends_apart(rigged: RiggedFigure, poses: Poses) -> bool:
@@ -156,6 +161,12 @@ def _around_the_seam(poses: Poses | EarlierPoses) -> ChainWorld:
 def _steps(turns: Floats) -> Floats:
     """From frame to frame, as rotation vectors ``(roles, frames - 1, 3)``."""
     return rotation_vector(multiply(turns[:, 1:], conjugate(turns[:, :-1])))
+
+
+def _flows(steps: Floats) -> bool:
+    """Whether the middle one of three steps ``(roles, 3, 3)`` goes where the others do: what only shakes does not."""
+    onward, around = steps[:, 1].ravel(), (steps[:, 0] + steps[:, 2]).ravel()
+    return bool(onward @ around > _FLOWS * np.linalg.norm(onward) * np.linalg.norm(around))
 
 
 def _unevenness(steps: Floats) -> Floats:

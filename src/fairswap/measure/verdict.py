@@ -137,8 +137,8 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     late = max(_LATE_S, _LATE_SHARE * found.seconds)
     yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
     for pop in found.pops:
-        part = part_of_body(pop.role, part_of(pop.role))
-        if part != "face":
+        if part_of(pop.role) != "face":
+            part = part_of_body(pop.role, part_of(pop.role))
             limit = _POP * _LIMITS["toes" if pop.role.startswith("toes") else part][1]
             yield _score(part, f"{pop.role} pops at {pop.at_s:.2f} s", pop.beyond_degrees, limit, "degrees")
     if found.starts_over is not None:

@@ -253,16 +253,16 @@ def _stand_aside(
     one; whether anything moved. In the air it goes from the one place to the next."""
     legs = {pair: deep for pair, deep in found.items() if all("leg" in part for part in pair)}
     deep = _too_deep(legs, allowed, "leg", side)
-    standing, other = (contacts.standing(one) for one in sorted(SIDES, key=lambda one: one != side))
-    about = round(_LEAVES_S * rate)  # a foot that has just left is not free yet to step aside
-    share = np.where(widest_mask(other, about), 0.5, 1.0) * deep
-    spells = [(start, stop, float(share[max(start - about, 0) : stop + about].max()))
-              for start, stop in runs_of(standing)]  # fmt: skip
-    if max((most for *_, most in spells), default=0.0) <= _CLEAR_M:
+    # A foot that has just left, or is about to come, is not free yet to step aside; and one that shakes stands on.
+    standing, other = (widest_mask(contacts.standing(one), round(_LEAVES_S * rate))
+                       for one in sorted(SIDES, key=lambda one: one != side))  # fmt: skip
+    share = np.where(other, 0.5, 1.0) * deep
+    stances = [(start, stop, float(share[start:stop].max())) for start, stop in runs_of(standing)]
+    if max((most for *_, most in stances), default=0.0) <= _CLEAR_M:
         return False
     outward = _OUTWARD[side] * _left_of(target, chain) * [1.0, 0.0, 1.0]
     push = np.zeros((chain.frames, 3))
-    for start, stop, most in spells:
+    for start, stop, most in stances:
         push[start:stop] = 1.25 * most * normalized(outward[start:stop].mean(axis=0))
     _move_foot(target, side, chain, bridged(push, standing, round(_STEP_S * rate)))
     return True

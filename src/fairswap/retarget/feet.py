@@ -49,6 +49,8 @@ _LOOSE_S, _HELD_S, _HELD_TIGHT_S, _AIR_S = 0.03, 0.02, 0.004, 0.08
 _SHAKES, _SHAKES_MUCH = 0.002, 0.0012
 # How long before and after a stance a foot in the air goes where it will stand; how softly it is held back, in legs.
 _LANDS_S, _SOFT_REACH = 0.1, 0.004
+# How far a leg that stands is stretched at most, of its length, unless it was further.
+_STRAIGHT = 0.996
 # How far from the floor foot and toes in the air stay, in leg lengths.
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
@@ -157,13 +159,13 @@ def _aim(
 
 
 def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: float) -> Floats:
-    """Where the ``foot`` ``(frames, 3)`` of a leg goes: in the air no further away than it was, so that no knee snaps
-    straight for a foot that nothing holds."""
+    """Where the ``foot`` ``(frames, 3)`` of a leg goes, so that no knee snaps straight: in the air no further away than
+    it was, since nothing holds it; standing it gives way by some millimetres where the leg would be stretched."""
     away = foot - limb.root
-    far = np.linalg.norm(away, axis=1)
-    over = far - np.linalg.norm(limb.end - limb.root, axis=1)
+    far, was = np.linalg.norm(away, axis=1), np.linalg.norm(limb.end - limb.root, axis=1)
+    stands = nearness(standing, _LANDS_S * rate)
+    over = far - was - stands * np.maximum(_STRAIGHT * limb.length - was, 0.0)
     held_back = 0.5 * (over + np.sqrt(over**2 + (_SOFT_REACH * limb.length) ** 2))
-    held_back *= 1.0 - nearness(standing, _LANDS_S * rate)
     return np.asarray(foot - away * (held_back / np.maximum(far, 1e-9))[:, None])
 
 
