@@ -201,12 +201,18 @@ def test_a_joint_that_pops_is_told_with_the_moment(role, part):
     assert not found.looks_same
 
 
-def test_of_what_is_carried_over_nothing_pops():
-    """Not at the lower rate of a stage either, where more happens from frame to frame."""
-    for name, stage in (("walk", None), ("turn-and-bow", None), ("clap", "fernway"), ("leap", "fernway")):
-        made = fairswap.convert(fairswap.demo_motion(name, by="Juniper"), TROUPE / "pip.glb", platform=stage)
-        (found,) = made.comparisons
-        assert found.pops == () or found.pops[0].beyond_degrees < 4.0, (name, found.pops[:2])
+@pytest.mark.parametrize(
+    ("name", "who", "stage"),
+    [("walk", "pip", None), ("turn-and-bow", "pip", None), ("clap", "pip", "fernway"), ("walk", "osric", "fernway"),
+     ("turn-and-bow", "osric", "fernway")],
+)  # fmt: skip
+@pytest.mark.long(but=4)
+def test_of_what_is_carried_over_nothing_pops(name, who, stage):
+    """Not at the lower rate of a stage either, where more happens from frame to frame; and without toes a knee snapped
+    straight for one frame, by 17 degrees."""
+    made = fairswap.convert(fairswap.demo_motion(name, by="Juniper"), TROUPE / f"{who}.glb", platform=stage)
+    (found,) = made.comparisons
+    assert found.pops == () or found.pops[0].beyond_degrees < 5.0, found.pops[:2]
 
 
 def test_what_the_source_does_as_well_is_no_difference():
