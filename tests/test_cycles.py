@@ -183,3 +183,14 @@ def test_a_layer_over_time_counts_from_the_start_of_the_round():
     inside, outside = (times > 0.41) & (times < 0.69), (times < 0.29) | (times > 0.81)
     np.testing.assert_allclose(off[inside], 40.0, atol=0.5)
     assert off[outside].max() < 0.1
+
+
+@pytest.mark.parametrize("frames", [1, 2, 20])
+def test_a_result_that_does_not_start_over_is_judged_all_the_same(frames):
+    source = walk("Osric")
+    (clip,) = source.clips
+    cut = replace(source, clips=(clip.with_poses(clip.poses.picked(slice(0, frames))),))
+    found = fairswap.compare(source, cut)
+    assert not found.looks_same
+    assert found.starts_over.source_degrees < 0.01
+    assert found.starts_over.degrees > 5.0 or frames == 1

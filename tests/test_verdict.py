@@ -212,7 +212,7 @@ def test_of_what_is_carried_over_nothing_pops(name, who, stage):
     straight for one frame, by 17 degrees."""
     made = fairswap.convert(fairswap.demo_motion(name, by="Juniper"), TROUPE / f"{who}.glb", platform=stage)
     (found,) = made.comparisons
-    assert found.pops == () or found.pops[0].beyond_degrees < 5.0, found.pops[:2]
+    assert found.pops == () or found.pops[0].beyond_degrees < 7.0, found.pops[:2]
 
 
 def test_what_the_source_does_as_well_is_no_difference():

@@ -62,9 +62,7 @@ class Jump:
 
 def cycle_of(rigged: RiggedFigure, clip: Clip) -> Cycle | None:
     """How a clip of a figure starts over; None if it does not, nothing moves, or something stands before the motion."""
-    if clip.frames < _SHORTEST or clip.still or lead_in_frames(clip):
-        return None
-    if _ends_apart(rigged, clip.poses):
+    if clip.frames < _SHORTEST or clip.still or lead_in_frames(clip) or _ends_apart(rigged, clip.poses):
         return None
     seam = _Seen.of(rigged, _around_the_seam(clip.poses))
     unseen, unseen_m = np.radians(_UNSEEN_DEGREES), _UNSEEN_M * rigged.reference.leg_m
@@ -155,7 +153,8 @@ def _ends_apart(rigged: RiggedFigure, poses: Poses) -> bool:
 def _around_the_seam(poses: Poses | EarlierPoses) -> ChainWorld:
     """The last two frames and then the first two."""
     whole = poses.poses() if isinstance(poses, EarlierPoses) else poses
-    return ChainWorld(whole.picked(np.array([whole.frames - 2, whole.frames - 1, 0, 1])))
+    last = whole.frames - 1
+    return ChainWorld(whole.picked(np.array([max(last - 1, 0), last, 0, min(1, last)])))
 
 
 def _steps(turns: Floats) -> Floats:
