@@ -50,7 +50,7 @@ _SHAKES, _SHAKES_MUCH = 0.002, 0.0012
 # How long before and after a stance a foot in the air goes where it will stand; how softly it is held back, in legs.
 _LANDS_S, _SOFT_REACH = 0.1, 0.004
 # How far a leg that stands is stretched at most, of its length, unless it was further.
-_STRAIGHT = 0.996
+_STRAIGHT = 0.995
 # How far from the floor foot and toes in the air stay, in leg lengths.
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
@@ -165,7 +165,9 @@ def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: flo
     far, was = np.linalg.norm(away, axis=1), np.linalg.norm(limb.end - limb.root, axis=1)
     stands = nearness(standing, _LANDS_S * rate)
     over = far - was - stands * np.maximum(_STRAIGHT * limb.length - was, 0.0)
-    held_back = 0.5 * (over + np.sqrt(over**2 + (_SOFT_REACH * limb.length) ** 2))
+    soft = _SOFT_REACH * limb.length
+    in_air, beyond = 0.5 * (over + np.sqrt(over**2 + soft**2)), np.maximum(over, 0.0)
+    held_back = (1.0 - stands) * in_air + stands * beyond**2 / (beyond + 0.5 * soft)
     return np.asarray(foot - away * (held_back / np.maximum(far, 1e-9))[:, None])
 
 
