@@ -573,6 +573,28 @@ def test_legs_that_stand_in_each_other_are_set_further_out_and_stand_there(who):
         assert np.abs(moved[contacts.standing(side), 1]).max() < 0.004
 
 
+def test_crossed_legs_come_apart_to_where_each_of_them_is():
+    """The one before the other goes ahead, and does not go outward through it; nor are knees twisted for it first."""
+    juniper = figure("Juniper")
+    known = rigged(juniper)
+    turns = {f"upper_leg_{side}": multiply(about(X, -8.0 * sign), about(Z, -12.0 * sign))
+             for side, sign in (("left", 1.0), ("right", -1.0))}  # fmt: skip
+    crossed = with_turns(known, act("idle", "Juniper"), turns)
+    fairswap.save("crossed.glb", juniper, [crossed])
+    stout = with_legs(figure("Osric"), 1.3)
+    left, apart = (fairswap.convert("crossed.glb", stout, motion=fairswap.MotionOptions(clear=clear)).done[0]
+                   for clear in (False, None))  # fmt: skip
+    assert left.comparison.inside[0].beyond_cm > 6.0
+    assert apart.comparison.inside[0].beyond_cm < 1.5
+    assert apart.comparison.likeness > left.comparison.likeness + 5.0
+    roles = apart.swap.target.roles.bones
+    places = [each.clip.world().positions for each in (left, apart)]
+    moved = {side: (places[1] - places[0])[:, roles[f"foot_{side}"]].mean(axis=0) for side in ("left", "right")}
+    assert moved["left"][2] > 0.01 > -0.01 > moved["right"][2]
+    # They stay crossed.
+    assert (places[1][:, roles["foot_left"], 0] < places[1][:, roles["foot_right"], 0]).all()
+
+
 @pytest.mark.parametrize("rate", [24, 60])
 def test_limbs_kept_apart_are_so_alike_at_any_rate_and_to_the_last_frame(rate):
     """At the end, where the arm is out of the head, it went 30 to 50 degrees the other way, for one frame."""

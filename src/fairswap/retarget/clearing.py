@@ -13,7 +13,7 @@ from typing import Any
 import numpy as np
 
 from fairswap.bones.roles import SIDES
-from fairswap.measure.capsules import depths
+from fairswap.measure.capsules import depths, nearest
 from fairswap.measure.contacts import Contacts
 from fairswap.measure.differences import rms
 from fairswap.measure.palms import palms_of
@@ -45,6 +45,8 @@ _COMES_S, _PALM_COMES_S, _LEAVES_S = 0.25, 0.1, 0.12
 # A foot takes a stance that was moved aside with it into the next one; in the air for longer than twice this it goes
 # back to its way.
 _STEP_S = 0.5
+# How far lines through two legs must be from each other, in leg lengths, to say well which way they come apart.
+_SIDE = 0.01
 _OUTWARD = {"left": 1.0, "right": -1.0}
 _LIMBS = {"arm": ("upper_arm", "lower_arm", "hand"), "leg": ("upper_leg", "lower_leg", "foot")}
 
@@ -69,16 +71,16 @@ def clear_limbs(
         if by(target, *what, found, allowed, chain, rate):
             found = depths(target, chain)
 
-    for _ in range(_ROUNDS):
-        for side in SIDES:
-            moved(_swivel_away, "leg", side)
-    for side in SIDES:
-        moved(_bring_out, side)
     for side in SIDES:
         moved(_step_aside, side, contacts.standing(side))
     for _ in range(_ROUNDS):
         for side in SIDES:
             moved(_stand_aside, side, contacts)
+    for _ in range(_ROUNDS):
+        for side in SIDES:
+            moved(_swivel_away, "leg", side)
+    for side in SIDES:
+        moved(_bring_out, side)
     _push_palms_out(target, chain, rate)
 
 
@@ -260,12 +262,32 @@ def _stand_aside(
     stances = [(start, stop, float(share[start:stop].max())) for start, stop in runs_of(standing)]
     if max((most for *_, most in stances), default=0.0) <= _CLEAR_M:
         return False
-    outward = _OUTWARD[side] * _left_of(target, chain) * [1.0, 0.0, 1.0]
+    away = share[:, None] * _away_from_the_other(target, side, chain)
     push = np.zeros((chain.frames, 3))
     for start, stop, most in stances:
-        push[start:stop] = 1.25 * most * normalized(outward[start:stop].mean(axis=0))
+        if most > 0.0:
+            push[start:stop] = 1.25 * most * normalized(away[start:stop].mean(axis=0))
     _move_foot(target, side, chain, bridged(push, standing, round(_STEP_S * rate)))
     return True
+
+
+def _away_from_the_other(target: RiggedFigure, side: str, chain: ChainWorld) -> Floats:
+    """Level, from where the other leg is nearest to this one ``(frames, 3)``, of about length 1: of legs side by side
+    outward, of crossed ones ahead for the one before the other."""
+    pieces = []
+    for one in sorted(SIDES, key=lambda one: one != side):
+        joints = [chain.position(target.roles.bones[f"{part}_{one}"]) for part in _LIMBS["leg"]]
+        pieces.append([(joints[0], joints[1]), (joints[1], joints[2])])
+    least, way = np.full(chain.frames, np.inf), np.zeros((chain.frames, 3))
+    for a, b in pieces[0]:
+        for c, d in pieces[1]:
+            distance, at, there = nearest(a, b, c, d)
+            between = a + at[:, None] * (b - a) - c - there[:, None] * (d - c)
+            way = np.where((distance < least)[:, None], between, way)
+            least = np.minimum(distance, least)
+    sure = _SIDE * target.reference.leg_m
+    outward = _OUTWARD[side] * _left_of(target, chain)
+    return np.asarray((way + sure * outward) * [1.0, 0.0, 1.0] / (least + sure)[:, None])
 
 
 def _left_of(target: RiggedFigure, chain: ChainWorld) -> Floats:
