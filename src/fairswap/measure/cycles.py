@@ -34,6 +34,8 @@ _FLOWS = 0.8
 _SHORTEST = 5
 # How far what is done to a frame reaches, seconds.
 _REACH_S = 1.5
+# Bounds the memory of a long clip.
+_FRAMES_AT_ONCE = 2048
 
 
 @dataclass(frozen=True, eq=False)
@@ -75,10 +77,9 @@ def cycle_of(rigged: RiggedFigure, clip: Clip) -> Cycle | None:
             for rows, least in ((apart, unseen), (ways, unseen_m))]  # fmt: skip
     if not np.all(near) or not _flows(steps):
         return None
-    whole = _Seen.of(rigged, ChainWorld(clip.poses))
-    evenly = _unevenness(steps)[:, 0] <= _unevenness(_steps(whole.turns)).max(axis=1) + unseen
-    level = _unevenness(climbs) <= _unevenness(np.diff(whole.place[:, 1:2], axis=0)).max() + unseen_m
-    return _cycle(seam, clip.frames, last_is_first=False) if evenly.all() and level.all() else None
+    most, most_m = _most_uneven(rigged, clip.poses)
+    evenly, level = _unevenness(steps)[:, 0] <= most + unseen, _unevenness(climbs)[0] <= most_m + unseen_m
+    return _cycle(seam, clip.frames, last_is_first=False) if evenly.all() and level else None
 
 
 def continued(rigged: RiggedFigure, clip: Clip, cycle: Cycle) -> tuple[Clip, int]:
@@ -145,7 +146,7 @@ class _Seen:
 def _ends_apart(rigged: RiggedFigure, poses: Poses) -> bool:
     """Whether a joint is so far from its first turn at the end that there is no need to look closer."""
     joints = [bone for role, bone in rigged.roles.bones.items() if role not in ("hips", "root")]
-    ends = poses.rotation_tracks[joints][:, :, [-2, -1, 0, 1]]
+    ends = poses.rotation_tracks[:, :, [-2, -1, 0, 1]][joints]  # few frames first: of a long clip that is no copy
     steps = angle_between(ends[:, :, :-1].swapaxes(1, 2), ends[:, :, 1:].swapaxes(1, 2))
     return bool((steps[:, 1] > np.radians(1.0) + 2.0 * _NEAR_STEPS * steps[:, [0, 2]].max(axis=1)).any())
 
@@ -171,6 +172,16 @@ def _flows(steps: Floats) -> bool:
 def _unevenness(steps: Floats) -> Floats:
     """How far each step ``(..., steps, n)`` but the outer ones is from the mean of those beside it."""
     return np.linalg.norm(steps[..., 1:-1, :] - 0.5 * (steps[..., :-2, :] + steps[..., 2:, :]), axis=-1)
+
+
+def _most_uneven(rigged: RiggedFigure, poses: Poses) -> tuple[Floats, float]:
+    """How uneven each role's steps ``(roles,)`` ever are, and those of the hips' height, metres."""
+    turns, climbs = [], []
+    for start in range(0, poses.frames - 3, _FRAMES_AT_ONCE):
+        seen = _Seen.of(rigged, ChainWorld(poses.picked(slice(start, start + _FRAMES_AT_ONCE + 3))))
+        turns.append(_unevenness(_steps(seen.turns)).max(axis=1))
+        climbs.append(_unevenness(np.diff(seen.place[:, 1:2], axis=0)).max())
+    return np.max(turns, axis=0), float(np.max(climbs))
 
 
 def _cycle(seam: _Seen, frames: int, *, last_is_first: bool) -> Cycle:
