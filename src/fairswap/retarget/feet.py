@@ -279,13 +279,13 @@ def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, rate: float, cha
     if not points:
         return
     rotation, joint = chain.rotation(sole.toes), chain.position(sole.toes)
-    # About a level line across them, whichever of their points is the lowest: from frame to frame that changes.
-    ahead = _turned(target, sole.toes, rotation, AHEAD)
-    across = np.cross(ahead, UP)
+    # About a level line across the foot, whichever of their points is the lowest: from frame to frame that changes.
+    across = -_turned(target, sole.foot, chain.rotation(sole.foot), LEFT) * [1.0, 0.0, 1.0]
     across /= np.maximum(np.linalg.norm(across, axis=1), 1e-9)[:, None]
-    places = np.stack([rotate(rotation, place) for place in points])
-    far = np.einsum("pi,i->p", places[:, 0], ahead[0])
-    places = places[far >= _TIPS * far.max()]
+    far = np.array(points) @ np.mean(points, axis=0)
+    places = np.stack(
+        [rotate(rotation, point) for point, on in zip(points, far, strict=True) if on >= _TIPS * far.max()]
+    )
     high, onward = places[:, :, 1], np.cross(across, places)[:, :, 1]
     wanted = (target.floor_m + clear - joint[:, 1]) / np.maximum(np.hypot(high, onward), 1e-6)
     bend = np.arcsin(np.clip(wanted, -1.0, 1.0)) - np.arctan2(high, onward)
