@@ -282,14 +282,11 @@ class PoseBuilder:
 
     def picked(self, span: slice) -> PoseBuilder:
         """Some of the frames, to be worked on further; :meth:`first` says of them what it said."""
-
-        def within(tracks: Mapping[int, Floats]) -> dict[int, Floats]:
-            return {bone: track[:, span] if track.shape[1] > 1 else track for bone, track in tracks.items()}
-
         morphs = tuple(MorphTrack(track.mesh, track.weights[:, span]) for track in self.morph_tracks)
         beside = tuple(replace(track, values=track.values[:, span]) for track in self.beside)
         out = PoseBuilder(self.skeleton, self.rotation_tracks[:, :, span].copy(), {}, morphs, beside)
-        out.translations, out._first, out._replaced = map(within, (self.translations, self._first, self._replaced))
+        out.translations, out._first = _within(self.translations, span), _within(self._first, span)
+        out._replaced = _within(self._replaced, span)
         return out
 
     def first(self) -> EarlierPoses:
@@ -348,8 +345,12 @@ class EarlierPoses:
         tracks = self.now[:, :, span].copy()
         for bone, track in self.before.items():
             tracks[bone] = track[:, span]
-        moved = {bone: track[:, span] if track.shape[1] > 1 else track for bone, track in self.translations.items()}
-        return PoseBuilder(self.skeleton, tracks, moved).poses()
+        return PoseBuilder(self.skeleton, tracks, _within(self.translations, span)).poses()
+
+
+def _within(tracks: Mapping[int, Floats], span: slice) -> dict[int, Floats]:
+    """Some of the frames of each track ``(…, frames)``; of one that rests its only column."""
+    return {bone: track[:, span] if track.shape[1] > 1 else track for bone, track in tracks.items()}
 
 
 def _turned_evenly_into(out: Floats, track: Floats, before: Integers, fraction: Floats, exact: Integers) -> None:
