@@ -137,6 +137,12 @@ print([m for m in ('numpy', 'scipy', 'rich', 'PIL', 'msgspec', 'pandas') if m in
 """
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
     assert done.stderr.strip() == "[]"
+    each = code.replace("import sys", "import sys; from importlib import import_module").replace(
+        "from fairswap.cli.main import run; run()",
+        "from fairswap.cli.main import COMMANDS; [import_module(module) for module, _ in COMMANDS.values()]",
+    )
+    done = subprocess.run([sys.executable, "-c", each], capture_output=True, text=True, timeout=60)
+    assert done.stderr.strip() == "['msgspec']"
     code = code.replace("['fairswap', '--help']", f"['fairswap', 'inspect', {str(TROUPE / 'osric.glb')!r}]")
     done = subprocess.run([sys.executable, "-c", code], capture_output=True, text=True, timeout=60)
     assert done.stderr.strip() == "['numpy', 'msgspec']"

@@ -74,6 +74,8 @@ def part_of(role: str) -> str:
     return "hands"
 
 
+# Of a reference pose the parts are told one by one: the bones of a hand apart from its fingers, and the head.
+POSE_PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head")
 FOUND_BY_ITSELF = "found by itself"
 THE_FILE_ITSELF = "the file itself"
 

@@ -10,12 +10,12 @@ import click
 
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import some, table, written_lines
-from fairswap.retarget.pairing import PairedBone
 from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.bones.checking import ProfileCheck
     from fairswap.bones.drafting import BoneDraft
+    from fairswap.retarget.pairing import PairedBone
 
 _say = click.option("--say", multiple=True, metavar="ROLE=BONE", help="What you know. Repeatable.")
 

@@ -9,12 +9,12 @@ import click
 
 from fairswap.cli.reports import FindingRow, Report
 from fairswap.cli.text import table, written_lines
-from fairswap.clips.describing import ClipDescription
-from fairswap.clips.looping import Seam
-from fairswap.clips.placing import Spot
 from fairswap.wording import counted
 
 if TYPE_CHECKING:
+    from fairswap.clips.describing import ClipDescription
+    from fairswap.clips.looping import Seam
+    from fairswap.clips.placing import Spot
     from fairswap.model.clip import Clip
 
 

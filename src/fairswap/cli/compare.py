@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator, Sequence
 from functools import partial
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -13,7 +14,9 @@ from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, CutRow, FindingRow, comparison_row, cut_rows, finding_rows
 from fairswap.cli.text import cut_lines, table, written_lines
-from fairswap.measure.differences import RoleDifference
+
+if TYPE_CHECKING:
+    from fairswap.measure.differences import RoleDifference
 
 # Of the joints, so many are shown; and those that nobody sees are not.
 _FURTHEST, _SEEN_DEGREES = 6, 1.0

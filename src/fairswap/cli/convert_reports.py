@@ -22,12 +22,12 @@ from fairswap.cli.text import (
     written_lines,
 )
 from fairswap.measure.verdict import word_for, worst_of
-from fairswap.pose.measuring import PartVerdict
 from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.face.transfer import LostUnit
     from fairswap.jobs.conversion import Conversion
+    from fairswap.pose.measuring import PartVerdict
 
 # Of more clips there is a line each.
 _CLIPS_IN_FULL = 3

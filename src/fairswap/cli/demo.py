@@ -18,11 +18,11 @@ from fairswap.cli.fit import ProofRow, proof_row
 from fairswap.cli.output import Output
 from fairswap.cli.reports import ComparisonRow, FindingRow, Report, RuleRow, comparison_row, finding_rows, rule_row
 from fairswap.cli.text import table
-from fairswap.platform.changes import Change
 from fairswap.wording import counted
 
 if TYPE_CHECKING:
     from fairswap.demo.example import Called, Shown, Spoken, Staged
+    from fairswap.platform.changes import Change
 
 
 class DemoConversion(Report, frozen=True):

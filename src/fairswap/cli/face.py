@@ -14,10 +14,10 @@ from fairswap.cli.convert_reports import FaceRow, face_row
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table, written_lines
-from fairswap.face.checking import RegionCoverage, ShapeMatch
 from fairswap.wording import counted
 
 if TYPE_CHECKING:
+    from fairswap.face.checking import RegionCoverage, ShapeMatch
     from fairswap.face.drafting import FaceDraft
 
 _say = click.option(

@@ -14,11 +14,11 @@ from fairswap.cli.many import OverFiles
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, RuleRow, finding_rows, rule_row
 from fairswap.cli.text import first_of_each, written_lines
-from fairswap.platform.changes import Change
 
 if TYPE_CHECKING:
     from fairswap.bones.profile import BoneProfile
     from fairswap.figures.placing import Place
+    from fairswap.platform.changes import Change
     from fairswap.platform.preparing import Fitted
     from fairswap.platform.proof import Proof
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -11,9 +12,11 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table
-from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
-from fairswap.model.document import Held
 from fairswap.wording import counted, listed
+
+if TYPE_CHECKING:
+    from fairswap.inspection import ClipFacts, FigureFacts, SpaceFacts
+    from fairswap.model.document import Held
 
 # Who may wear an avatar, in the words of both editions of VRM.
 _WEARERS = {

@@ -5,13 +5,16 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
 from fairswap.cli.reports import Report
 from fairswap.cli.text import written_lines
-from fairswap.plans.made import Measures
 from fairswap.wording import counted
+
+if TYPE_CHECKING:
+    from fairswap.plans.made import Measures
 
 _MOST = 12
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import click
 
@@ -12,7 +13,9 @@ from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table
 from fairswap.errors import Severity
-from fairswap.platform.rules import ClipRules, FigureRules, FileRules
+
+if TYPE_CHECKING:
+    from fairswap.platform.rules import ClipRules, FigureRules, FileRules
 
 
 class PlatformNewReport(Report, frozen=True):

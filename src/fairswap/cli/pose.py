@@ -8,17 +8,18 @@ from typing import TYPE_CHECKING
 
 import click
 
+from fairswap.bones.roles import POSE_PARTS
 from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import pose_lines, table, written_lines
-from fairswap.pose.measuring import PARTS, PartVerdict, RoleAngle
 
 _frame_of = click.option("--frame-of", "clip", metavar="CLIP", help="The clip that frame:N and time:S are of.")
 
 
 if TYPE_CHECKING:
     from fairswap.figures.placing import Place
+    from fairswap.pose.measuring import PartVerdict, RoleAngle
 
 
 class PoseMeasureReport(Report, frozen=True):
@@ -163,7 +164,7 @@ def set_(
 @click.option("--pose", "of", type=options.name_or_file, default="rest", metavar="POSE",
               help="Which: rest (default), frame:N, time:S, zero.")  # fmt: skip
 @_frame_of
-@click.option("--part", "parts", multiple=True, type=click.Choice(PARTS), help="Only this part. Repeatable.")
+@click.option("--part", "parts", multiple=True, type=click.Choice(POSE_PARTS), help="Only this part. Repeatable.")
 @click.option("-o", "--out", required=True, type=options.OUTPUT, metavar="P.toml", help="Write it here.")
 @options.bones
 @options.writing

@@ -12,11 +12,11 @@ from fairswap.cli import options
 from fairswap.cli.output import Output
 from fairswap.cli.reports import FindingRow, Report, finding_rows
 from fairswap.cli.text import table, written_lines
-from fairswap.clips.proving import Move
-from fairswap.face.proving import FaceMove
 from fairswap.wording import counted
 
 if TYPE_CHECKING:
+    from fairswap.clips.proving import Move
+    from fairswap.face.proving import FaceMove
     from fairswap.figures.placing import Place
 
 

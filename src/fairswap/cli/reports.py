@@ -11,15 +11,15 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from fairswap.errors import Finding, Severity
-from fairswap.measure.comparison import Comparison
-from fairswap.measure.cycles import Jump
-from fairswap.measure.differences import ContactsKept, Footing, RoleDifference
-from fairswap.measure.intersection import LimbInside
-from fairswap.measure.pops import Pop
 from fairswap.measure.verdict import PartScore
 
 if TYPE_CHECKING:
     from fairswap.figures.dressing.cutting import Cutting
+    from fairswap.measure.comparison import Comparison
+    from fairswap.measure.cycles import Jump
+    from fairswap.measure.differences import ContactsKept, Footing, RoleDifference
+    from fairswap.measure.intersection import LimbInside
+    from fairswap.measure.pops import Pop
     from fairswap.platform.checking import RuleResult
 
 

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import ast
+import inspect
 from importlib import import_module
+from types import ModuleType
 from typing import Any
 
 # What ``--json`` prints, by command.
@@ -62,10 +65,10 @@ def reports_schema() -> dict[str, Any]:
     """A JSON Schema (draft 2020-12) whose properties are the commands, each with its report."""
     import msgspec
 
-    types = {}
-    for words, home in REPORTS.items():
-        module, _, name = home.partition(":")
-        types[words] = getattr(import_module(f"fairswap.cli.{module}"), name)
+    homes = {words: home.split(":") for words, home in REPORTS.items()}
+    for module in {"reports", *(module for module, _ in homes.values())}:
+        _name_types_in(import_module(f"fairswap.cli.{module}"))
+    types = {words: getattr(import_module(f"fairswap.cli.{module}"), name) for words, (module, name) in homes.items()}
     rows, parts = msgspec.json.schema_components(tuple(types.values()), ref_template="#/$defs/{name}")
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
@@ -73,6 +76,16 @@ def reports_schema() -> dict[str, Any]:
         "properties": dict(zip(types, rows, strict=True)),
         "$defs": {name: _described(part) for name, part in sorted(parts.items())},
     }
+
+
+def _name_types_in(module: ModuleType) -> None:
+    """Import what a module imports for type checkers alone.
+
+    Types of the core stand in reports as words, so that ``--help`` need not load the core; a schema wants them.
+    """
+    for node in ast.parse(inspect.getsource(module)).body:
+        if isinstance(node, ast.If) and ast.unparse(node.test) == "TYPE_CHECKING":
+            exec(compile(ast.Module(node.body, []), str(module.__file__), "exec"), vars(module))
 
 
 def _described(part: dict[str, Any]) -> dict[str, Any]:

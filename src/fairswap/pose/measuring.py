@@ -12,7 +12,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from fairswap.bones.roles import next_roles, part_of, role_order, side_of
+from fairswap.bones.roles import POSE_PARTS, next_roles, part_of, role_order, side_of
 from fairswap.bones.toes import middle_of_toes
 from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
@@ -21,7 +21,6 @@ from fairswap.model.skeleton import WorldTransforms
 from fairswap.pose.reference import neutral_direction
 from fairswap.pose.rigged import RiggedFigure
 
-PARTS = ("arms", "hands", "fingers", "legs", "feet", "trunk", "head")
 # Less than the first is no difference; from the second on it may be a wrong bone: by part, of swing and of twist.
 _SAME_DEGREES = 1.0
 # Bones that are nearer to each other than this, in leg lengths, are in one place: none of them points to the other.
@@ -83,13 +82,13 @@ def measure_pose(a: RiggedFigure, b: RiggedFigure | None = None) -> list[RoleAng
 def verdicts(angles: Iterable[RoleAngle]) -> list[PartVerdict]:
     """One verdict for each body part that was measured, in a person's order."""
     rows = list(angles)
-    return [_verdict(part, own) for part in PARTS if (own := [row for row in rows if row.part == part])]
+    return [_verdict(part, own) for part in POSE_PARTS if (own := [row for row in rows if row.part == part])]
 
 
 def pose_findings(angles: Iterable[RoleAngle], place: str) -> list[Finding]:
     """A warning for parts that are so far apart that a bone may be a wrong one."""
     found = []
-    for part in PARTS:
+    for part in POSE_PARTS:
         roles = [row for row in angles if row.part == part and row.suspicious]
         if roles:
             worst = max(roles, key=lambda row: row.degrees)
