@@ -194,6 +194,17 @@ def test_a_motion_mirrored_and_carried_is_carried_and_mirrored(name, source, tar
     assert metres_apart(made, wanted) < 0.01
 
 
+def test_a_sole_that_is_millimetres_lower_on_one_side_sways_no_hips():
+    """Juniper's soles are: a leg about to lift off, nearly straight, pulled her hips back by 4 cm on one side alone."""
+    clip, onto = act("walk", "Pip"), figure("Juniper")
+    flipped = fairswap.clips.mirror(clip, figure("Pip"))
+    made = carried(flipped, figure("Pip"), onto, fairswap.MotionOptions())
+    wanted = fairswap.clips.mirror(carried(clip, figure("Pip"), onto, fairswap.MotionOptions()), onto)
+    hips = rigged(onto).roles.bones["hips"]
+    off = made.world().positions[:, hips] - wanted.world().positions[:, hips]
+    assert np.linalg.norm(off, axis=1).max() < 0.02
+
+
 CHANGES = {
     "cleaned": lambda clip, one: fairswap.clips.clean(clip, jitter=True).clip,
     "faster": lambda clip, one: fairswap.clips.speed(clip, 1.3),

@@ -22,8 +22,8 @@ _WITHIN_S, _ROUNDS = 0.05, 3
 _STAY, _STAY_AT_REST, _AT_REST_S = np.array([0.05, 0.005, 0.05]), np.array([10.0, 1.0, 10.0]), 0.5
 # How long the weight takes to go to a leg, and how much of it a leg in the air bears.
 _SHIFT_S, _SWINGS = 0.2, 0.05
-# A leg this straight is as good as stretched; by how much more a leg counts where its knee turns fast, at most.
-_STRETCHED, _SHARPEST = 0.998, 4.0
+# By how much more a leg counts where its knee turns fast, at most.
+_SHARPEST = 4.0
 
 
 def carried_hips(legs: Iterable[Bearing], rate: float, chain: ChainWorld) -> Floats:
@@ -62,8 +62,8 @@ def _keep_bend(limb: Limb, moved: Floats, shift: Floats, standing: np.ndarray, r
     cosine = (first**2 + second**2 - bent**2) / (2.0 * first * second)
     sine = np.sqrt(np.maximum(1.0 - cosine**2, 1e-6))
     sharp = np.clip(bent * limb.length / (4.0 * first * second) / sine, 0.5, _SHARPEST)
-    # A leg in the air that could not reach its foot bears, too.
-    bears = np.maximum(nearness(standing | (apart > _STRETCHED * limb.length), _SHIFT_S * rate), _SWINGS)
+    # A foot in the air that is out of reach comes nearer itself: hips that went after it would go far aside.
+    bears = np.maximum(nearness(standing, _SHIFT_S * rate), _SWINGS)
     return Wish(normal, value, bears * (1.0 + (sharp**2 - 1.0) * bears) * strength(_WITHIN_S, rate))
 
 
