@@ -13,7 +13,7 @@ from fairswap.bones.roles import next_roles, part_of
 from fairswap.demo.anatomy import body_of
 from fairswap.demo.repertoire import turn_and_bow, walk
 from fairswap.model.mesh import deformed_vertices
-from fairswap.model.rotation import angle_between, multiply, normalized, quaternion_from_axis_angle
+from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, quaternion_from_axis_angle
 from fairswap.pose.measuring import measure_pose, verdicts
 from fairswap.pose.saved import SavedPose
 from making import FREE, TROUPE, act, figure, rigged, run, swap_between
@@ -281,6 +281,25 @@ def test_straight_limbs_take_their_hinge_from_the_clip():
     blind = swap_between(rolled, figure("Juniper")).source.reference.rotations
     bone = swap.source.roles.bones["upper_arm_left"]
     assert np.degrees(angle_between(blind[bone], swap.source.reference.rotations[bone])) == pytest.approx(40, abs=1)
+
+
+@pytest.mark.parametrize(("on_the_right", "believed"), [(40.0, True), (0.0, False)])
+def test_an_elbow_that_wanders_is_believed_if_the_other_one_says_the_same(on_the_right, believed):
+    """A clip that turns an upper arm and turns its forearm back shows another axis from frame to frame."""
+    osric, clip = rolled_arms(0.0)
+    tracks = clip.poses.rotation_tracks.copy()
+    wave = np.sin(np.linspace(0.0, 40.0, clip.frames))
+    for side, sign, middle in (("left", 1.0, 40.0), ("right", -1.0, on_the_right)):
+        upper, lower = (rigged(osric).roles.bones[f"{part}_arm_{side}"] for part in ("upper", "lower"))
+        along = normalized(osric.skeleton.rest_translations[lower])
+        turn = quaternion_from_axis_angle(along, sign * np.radians(middle + 25.0 * wave))
+        tracks[upper] = multiply(tracks[upper].T, turn).T
+        tracks[lower] = multiply(conjugate(turn), tracks[lower].T).T
+    wandering = replace(clip, poses=replace(clip.poses, rotation_tracks=tracks), origin=None)
+    plain, told = (rigged(osric, clip=one).reference.rotations for one in (None, wandering))
+    turned = [np.degrees(angle_between(plain[bone], told[bone])).item()
+              for bone in (rigged(osric).roles.bones[f"upper_arm_{side}"] for side in ("left", "right"))]  # fmt: skip
+    assert turned == pytest.approx([40.0, 40.0] if believed else [0.0, 0.0], abs=8.0)
 
 
 @pytest.mark.parametrize(("degrees", "believed"), [(90.0, True), (-110.0, True), (180.0, False), (-160.0, False)])

@@ -10,7 +10,7 @@ from pathlib import Path
 from fairswap.bones.assignment import named_by, roles_of
 from fairswap.bones.identification import Identification, identify
 from fairswap.bones.profile import BoneProfile, built_in_profiles, profile_named, saved_profiles
-from fairswap.bones.roles import MUST_HAVE, RoleMap, role_order, side_of
+from fairswap.bones.roles import MUST_HAVE, RoleMap, mirrored_role, role_order, side_of
 from fairswap.errors import Finding
 from fairswap.formats.files import document_of
 from fairswap.model.document import Document
@@ -170,7 +170,7 @@ def _findings(
         role
         for role, bone in given.bones.items()
         if side_of(role)
-        and (other := found.answers.get(_mirror(role)))
+        and (other := found.answers.get(mirrored_role(role)))
         and other.bone == bone
         and other.confidence > 0.9
     ]
@@ -201,8 +201,3 @@ def _findings(
             message = f"{state.role} has no bone{near}"
             out.append(Finding("role-missing", "problem", profile.name, message, "Name a bone for it"))
     return out
-
-
-def _mirror(role: str) -> str:
-    side = side_of(role)
-    return role.removesuffix(side) + ("right" if side == "left" else "left")

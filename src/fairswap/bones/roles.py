@@ -58,6 +58,12 @@ def side_of(role: str) -> str:
     return next((side for side in SIDES if role.endswith(f"_{side}")), "")
 
 
+def mirrored_role(role: str) -> str:
+    """The role of the other side, of a role that has one."""
+    side = side_of(role)
+    return role.removesuffix(side) + ("right" if side == "left" else "left")
+
+
 def part_of(role: str) -> str:
     """The body part of a role, for reports: ``trunk``, ``arms``, ``hands``, ``legs``, ``feet`` or ``face``."""
     base = role.removesuffix(f"_{side_of(role)}")
