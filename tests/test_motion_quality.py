@@ -719,3 +719,32 @@ def test_a_hand_on_the_other_arm_is_on_it(target):
     off = max(touch.off_m for touch in made.touches)
     assert off < (0.01 if target == "Pip" else 0.06)  # Osric's arms are too short for his shoulders: told
     assert np.abs(distance).max() < 0.03 + off
+
+
+def there_and_back(name, who, onto):
+    """An act of the troupe carried to another figure, written, and carried back: beside the act as it was."""
+    there = fairswap.demo_motion(name, who)
+    fairswap.convert(there, onto).save("there.glb")
+    return there.clips[0], fairswap.convert("there.glb", replace(there, clips=())).clips[0]
+
+
+def test_a_foot_without_a_heel_stands_under_its_ankle():
+    """Feet that are a capsule from ankle to ball have low points at the ball alone; they rolled over these."""
+    was, back = there_and_back("walk", "Juniper", rig("words.glb"))
+    bones = rigged(figure("Juniper")).roles.bones
+    off = was.world().positions[:, bones["hips"]] - back.world().positions[:, bones["hips"]]
+    assert np.linalg.norm(off, axis=1).max() < 0.08
+    for side in ("left", "right"):
+        foot = bones[f"foot_{side}"]
+        turned = angle_between(was.poses.rotations[:, foot], back.poses.rotations[:, foot])
+        assert np.degrees(turned).mean() < 5.0
+
+
+def test_a_bent_leg_is_not_snatched_off_the_floor():
+    """Where it ends to stand it may go on as it was: only a leg that is nearly straight has to be held back."""
+    was, back = there_and_back("turn-and-bow", "Juniper", figure("Pip"))
+    bones = rigged(figure("Juniper")).roles.bones
+    for side in ("left", "right"):
+        jerk = [np.sqrt((np.diff(clip.world().positions[:, bones[f"foot_{side}"]], 3, axis=0) ** 2).mean())
+                for clip in (was, back)]  # fmt: skip
+        assert jerk[1] < 2.5 * jerk[0]

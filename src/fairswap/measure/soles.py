@@ -23,6 +23,8 @@ _DIRECTIONS = np.stack([np.cos(np.arange(8) * np.pi / 4), np.zeros(8), np.sin(np
 _END_SHARE = 0.12
 # Toes are as low as the foot that are higher by less than this share of how high their joint is.
 _AS_LOW = 0.25
+# A foot whose sole begins further ahead of its ankle than this share of how far it goes has no heel.
+_NO_HEEL = 0.1
 # Points touch the floor that are no higher over the lowest than this share of the sole's length.
 _TOUCHES = 0.03
 # Up to what tilt a foot stands on its sole: one who kneels or lies rests it on its back or side.
@@ -100,6 +102,8 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
         if not seen:
             bones, points = _under_joints(rigged, feet)
         foot, toes = feet[0], feet[1] if len(feet) > 1 else -1
+        if seen:
+            bones, points = _with_a_heel(rigged, foot, bones, points)
         along = points[:, 2]
         length = max(float(np.ptp(along)), 1e-6)
         heel = points[along <= along.min() + _END_SHARE * length].mean(axis=0)
@@ -120,6 +124,15 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
             toes,
         )
     return found
+
+
+def _with_a_heel(rigged: RiggedFigure, foot: int, bones: Integers, points: Floats) -> tuple[Integers, Floats]:
+    """The points of a sole, and one below the ankle where it only begins ahead of that: a foot rolls over a heel."""
+    ankle = rigged.reference_world.positions[0, foot]
+    if points[:, 2].min() - ankle[2] < _NO_HEEL * (points[:, 2].max() - ankle[2]):
+        return bones, points
+    heel = np.array([ankle[0], points[:, 1].min(), ankle[2]])
+    return np.append(bones, foot), np.vstack([points, heel])
 
 
 def _toes_bear(heights: Floats, of_toes: np.ndarray, joint_height: float) -> bool:

@@ -51,6 +51,8 @@ _SHAKES, _SHAKES_MUCH = 0.002, 0.0012
 _LANDS_S, _SOFT_REACH = 0.1, 0.004
 # How far a leg that stands is stretched at most, of its length, unless it was further.
 _STRAIGHT = 0.995
+# Of what the knee of a leg in the air is bent beyond this, it may open by that share before its foot is held back.
+_NEARLY_STRAIGHT_DEGREES, _OPENS = 25.0, 0.25
 # How far from the floor foot and toes in the air stay, in leg lengths.
 _FOOT_CLEARS, _TOES_CLEAR = 0.003, 0.008
 # A foot in the air that would go through the floor is lifted in so many rounds.
@@ -164,11 +166,21 @@ def _not_overstretched(limb: Limb, foot: Floats, standing: np.ndarray, rate: flo
     away = foot - limb.root
     far, was = np.linalg.norm(away, axis=1), np.linalg.norm(limb.end - limb.root, axis=1)
     stands = nearness(standing, _LANDS_S * rate)
-    over = far - was - stands * np.maximum(_STRAIGHT * limb.length - was, 0.0)
+    may = stands * np.maximum(_STRAIGHT * limb.length - was, 0.0) + (1.0 - stands) * _opened(limb, was)
+    over = far - was - may
     soft = _SOFT_REACH * limb.length
     in_air, beyond = 0.5 * (over + np.sqrt(over**2 + soft**2)), np.maximum(over, 0.0)
     held_back = (1.0 - stands) * in_air + stands * beyond**2 / (beyond + 0.5 * soft)
     return np.asarray(foot - away * (held_back / np.maximum(far, 1e-9))[:, None])
+
+
+def _opened(limb: Limb, was: Floats) -> Floats:
+    """By how much longer a leg that ``was`` so long is for a knee that opens by what nobody minds, ``(frames,)``."""
+    first, second = limb.lengths
+    straight, product = first**2 + second**2, 2.0 * first * second
+    bend = np.arccos(np.clip((was**2 - straight) / product, -1.0, 1.0))
+    opens = _OPENS * np.maximum(bend - np.radians(_NEARLY_STRAIGHT_DEGREES), 0.0)
+    return np.asarray(np.sqrt(straight + product * np.cos(bend - opens)) - was)
 
 
 def _off_its_place(heel: np.ndarray, ball: np.ndarray, spots: Mapping[str, Floats], rate: float) -> Floats:
