@@ -61,8 +61,8 @@ _ROUNDS = 3
 _NO_SIDE = 1e-3
 # What is nearer to the joint of the toes than this share of their length is not lifted by bending them.
 _TIPS = 0.5
-# How long before and after toes bend up that far, seconds.
-_BENDS_S = 0.06
+# How long before and after what lifts a foot, or bends toes up, sets in, seconds.
+_EVENLY_S = 0.06
 # Up to what tilt a foot that stands with heel and ball is laid flat, since it is meant so.
 _FLAT_DEGREES = 12.0
 
@@ -219,7 +219,7 @@ def _lifted(height: Floats, low: Floats, stands: np.ndarray, holds: tuple[float,
         if not deep.any():
             break
         height, within = np.where(deep, low, height), np.where(deep, _LOOSE_S, within)
-    return np.maximum(found, low)
+    return found + _evenly(np.maximum(low - found, 0.0), rate)
 
 
 def _held_within(stands: np.ndarray, holds: tuple[float, float], rate: float) -> Floats:
@@ -303,6 +303,10 @@ def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, rate: float, cha
     bend = np.arcsin(np.clip(wanted, -1.0, 1.0)) - np.arctan2(high, onward)
     bend = np.maximum(np.where(onward > 0.0, bend, 0.0).max(axis=0), 0.0)
     if bend.max() > 0.0:
-        width = max(round(_BENDS_S * rate), 1)
-        bend = smoothed(widest(bend, width), 0.5 * width)
-        chain.turn(sole.toes, multiply(quaternion_from_axis_angle(across, bend), rotation))
+        chain.turn(sole.toes, multiply(quaternion_from_axis_angle(across, _evenly(bend, rate)), rotation))
+
+
+def _evenly(lift: Floats, rate: float) -> Floats:
+    """A lift that is needed ``(frames,)``, begun before and ended after: as much of it, without a corner."""
+    width = max(round(_EVENLY_S * rate), 1)
+    return smoothed(widest(lift, width), 0.5 * width)
