@@ -278,6 +278,23 @@ def test_feet_of_a_recording_that_lie_rolled_stand_flat_and_are_no_difference():
     assert score["feet"] > 85.0
 
 
+def test_a_foot_that_a_recording_holds_in_the_air_says_nothing_of_how_it_lies():
+    """Who stands on one leg with the other knee up: that foot points down, and is not flat for it."""
+    skeleton = body_of("Osric").skeleton({})
+    bones = fairswap.Figure("Osric", skeleton)
+    edit = perform(ACTS["idle"](), body_of("Osric"), skeleton).poses.edit()
+    chain = ChainWorld(edit)
+    plain = rigged(bones)
+    for part, degrees in (("upper_leg", -60.0), ("lower_leg", 10.0), ("foot", 25.0)):
+        bone = plain.roles.bones[f"{part}_left"]
+        chain.turn(
+            bone, np.broadcast_to(multiply(about(X, degrees), plain.reference.rotations[bone]), (chain.frames, 4))
+        )
+    told = rigged(bones, clip=clip_of(edit.poses(), "One leg")).reference.rotations
+    foot = plain.roles.bones["foot_left"]
+    assert np.degrees(angle_between(told[foot], plain.reference.rotations[foot])) < 0.1
+
+
 RESTS = {
     "crouching": ({"upper_leg": -95.0, "lower_leg": 125.0, "foot": -30.0}, 35.0),
     "deep in a crouch": ({"upper_leg": -120.0, "lower_leg": 140.0, "foot": -20.0}, 20.0),

@@ -37,8 +37,11 @@ def with_feet_as_they_stand(found: ReferencePose, roles: RoleMap, clip: Clip) ->
     """The reference pose with each foot tilted as it is, on average, where it stands in a clip."""
     chain = ChainWorld(clip.poses)
     rotations = found.rotations.copy()
+    places = {side: _places(roles, side, chain) for side in SIDES}
+    # Of one who holds still a foot in the air is the higher one of both.
+    low_m = min(np.percentile(_heights(own), 5) for own in places.values()) + _LOW * found.leg_m
     for side in SIDES:
-        tilt = _tilt(found, roles, side, chain, float(clip.rate))
+        tilt = _tilt(found, roles, side, chain, float(clip.rate), places[side], low_m)
         if tilt is not None:
             foot = roles.bones[f"foot_{side}"]
             turned = [foot, *chain.skeleton.below(foot).tolist()]
@@ -46,15 +49,24 @@ def with_feet_as_they_stand(found: ReferencePose, roles: RoleMap, clip: Clip) ->
     return replace(found, rotations=rotations)
 
 
-def _tilt(found: ReferencePose, roles: RoleMap, side: str, chain: ChainWorld, rate: float) -> Floats | None:
+def _places(roles: RoleMap, side: str, chain: ChainWorld) -> Floats:
+    """Where ankle and ball of a foot are, ``(2, frames, 3)``; of one without toes the ankle twice."""
+    foot = roles.bones[f"foot_{side}"]
+    return np.stack([chain.position(bone) for bone in (foot, roles.bones.get(f"toes_{side}", foot))])
+
+
+def _heights(places: Floats) -> Floats:
+    return np.asarray(places[:, :, 1].mean(axis=0))
+
+
+def _tilt(
+    found: ReferencePose, roles: RoleMap, side: str, chain: ChainWorld, rate: float, places: Floats, low_m: float
+) -> Floats | None:
     foot, leg = roles.bones[f"foot_{side}"], found.leg_m
-    joints = [foot, roles.bones.get(f"toes_{side}", foot)]
-    places = np.stack([chain.position(bone) for bone in joints])
     if places.shape[1] < max(_SHORTEST_S * rate, 3.0):
         return None
     speed = np.linalg.norm(np.gradient(places, axis=1), axis=2).max(axis=0) * rate
-    height = places[:, :, 1].mean(axis=0)
-    stands = (speed < _STILL_SPEED * leg) & (height < np.percentile(height, 5) + _LOW * leg)
+    stands = (speed < _STILL_SPEED * leg) & (_heights(places) < low_m)
     if stands.sum() < _SHORTEST_S * rate:
         return None
     turned = multiply(chain.rotation(foot)[stands], conjugate(found.rotations[foot]))
