@@ -25,6 +25,8 @@ _END_SHARE = 0.12
 _AS_LOW = 0.25
 # A foot whose sole begins further ahead of its ankle than this share of how far it goes has no heel.
 _NO_HEEL = 0.1
+# One whose ankle is higher than this share of it stands on its toes.
+_ON_ITS_TOES = 0.7
 # Points touch the floor that are no higher over the lowest than this share of the sole's length.
 _TOUCHES = 0.03
 # Up to what tilt a foot stands on its sole: one who kneels or lies rests it on its back or side.
@@ -127,11 +129,15 @@ def _soles(rigged: RiggedFigure, shown: list[tuple[Mesh, Floats]]) -> dict[str, 
 
 
 def _with_a_heel(rigged: RiggedFigure, foot: int, bones: Integers, points: Floats) -> tuple[Integers, Floats]:
-    """The points of a sole, and one below the ankle where it only begins ahead of that: a foot rolls over a heel."""
-    ankle = rigged.reference_world.positions[0, foot]
-    if points[:, 2].min() - ankle[2] < _NO_HEEL * (points[:, 2].max() - ankle[2]):
+    """The points of a sole, and one below the ankle where it only begins ahead of that: a foot rolls over a heel.
+
+    What walks on its toes, the ankle high above them, has none.
+    """
+    ankle, floor_m = rigged.reference_world.positions[0, foot], points[:, 1].min()
+    reach = points[:, 2].max() - ankle[2]
+    if points[:, 2].min() - ankle[2] < _NO_HEEL * reach or ankle[1] - floor_m > _ON_ITS_TOES * reach:
         return bones, points
-    heel = np.array([ankle[0], points[:, 1].min(), ankle[2]])
+    heel = np.array([ankle[0], floor_m, ankle[2]])
     return np.append(bones, foot), np.vstack([points, heel])
 
 
