@@ -188,3 +188,25 @@ def test_a_clip_that_starts_late_on_its_timeline_is_written_there_again():
         clip = fairswap.load("out.glb").clips[0]
         assert clip.start_s == pytest.approx(start, abs=1e-5)
         assert float(clip.duration_s) == pytest.approx(1.0 if start == 0.0 else whole.duration_s, abs=1e-3)
+
+
+def test_a_thing_that_hangs_on_a_hand_without_fingers_does_not_say_where_it_points():
+    """It goes on as the forearm does; where the bone of a bracelet is, it does not point to."""
+    skeleton = body_of("Osric").skeleton({})
+    roles = fairswap.bones.roles_of(fairswap.Figure("Osric", skeleton)).bones
+    gone = {bone for role in roles if role.startswith(FINGERS) for bone in (roles[role], *skeleton.below(roles[role]))}
+    kept = [bone for bone in range(len(skeleton)) if bone not in gone and bone not in skeleton.tips]
+    number = {bone: at for at, bone in enumerate(kept)} | {-1: -1}
+    hand = number[roles["hand_left"]]
+    made = Skeleton(
+        (*(skeleton.names[bone] for bone in kept), "bracelet"),
+        np.array([*(number[int(skeleton.parents[bone])] for bone in kept), hand]),
+        np.vstack([skeleton.rest_rotations[kept], [[0.0, 0.0, 0.0, 1.0]]]),
+        np.vstack([skeleton.rest_translations[kept], [[0.0, -0.03, 0.0]]]),
+    )
+    one = rigged(fairswap.Figure("bracelet", made))
+    turned = multiply(one.reference.rotations[hand], conjugate(made.rest.rotations[0, hand]))
+    arm = one.roles.bones["lower_arm_left"]
+    along = multiply(one.reference.rotations[arm], conjugate(made.rest.rotations[0, arm]))
+    assert one.roles.bones["hand_left"] == hand
+    assert np.degrees(angle_between(turned, along)) < 1.0

@@ -458,6 +458,19 @@ def test_a_root_is_wanted_or_not():
             assert row.ok == (who in fits)
 
 
+@pytest.mark.parametrize("who", ["Osric", "Pip"])
+def test_a_root_that_is_put_in_stands_at_the_origin_unturned(who):
+    """Not as the hips are turned, which it is put above; whichever way bones may point."""
+    Path("ours.toml").write_text(
+        'fairswap = "platform/2"\nname = "ours"\nbones = "quillmoor"\n[figure]\nroot = "required"\n'
+    )
+    one = fairswap.fit(TROUPE / f"{who.lower()}.glb", "ours.toml").figure
+    root = rigged(one, bones="quillmoor").roles.bones["root"]
+    assert one.skeleton.parents[root] == -1
+    assert np.abs(one.skeleton.rest.positions[0, root]).max() < 1e-9
+    assert Rotation.from_quat(one.skeleton.rest.rotations[0, root]).magnitude() < 1e-9
+
+
 def test_what_a_smaller_file_may_cost_is_a_centimetre_unless_it_says_otherwise():
     def read(more=""):
         Path("ours.toml").write_text(f'fairswap = "platform/2"\nname = "ours"\nbones = "fernway"\n[file]\n{more}')

@@ -58,6 +58,18 @@ def test_the_shortest_turn_brings_one_direction_to_the_other_also_the_opposite()
     assert np.abs(r.rotate(turn, a) - b).max() < 1e-12
 
 
+@pytest.mark.parametrize("size", [1e-9, 1.0, 1e9])
+def test_how_long_directions_are_does_not_matter_to_the_turn_between_them(size):
+    for a, b in zip(V[:20], np.roll(V, 1, axis=0)[:20], strict=True):
+        one, all_at_once = (
+            r.quaternion_between(size * a, b / size),
+            r.quaternion_between(size * a[None], b[None] / size),
+        )
+        same(one, all_at_once[0], 1e-9)
+        assert np.abs(r.rotate(one, r.normalized(a)) - r.normalized(b)).max() < 1e-9
+        same(r.quaternion_between(size * a, size * b), one, 1e-9)
+
+
 def test_the_nearest_rotation_to_a_stretched_one():
     matrix = r.matrix_from_quaternion(Q) @ np.diag([1.0, 2.0, 0.5])
     symmetric = r.matrix_from_quaternion(P) @ np.diag([1.0, 2.0, 0.5]) @ r.matrix_from_quaternion(P).transpose(0, 2, 1)

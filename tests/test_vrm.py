@@ -476,6 +476,21 @@ def test_an_avatar_that_is_misshapen_is_told_by_the_command():
     assert any("VRMC_vrm: expressions" in row["place"] and "morphTargetBinds" in row["place"] for row in rows)
 
 
+def test_an_avatar_that_is_made_looks_at_things_with_its_eyes():
+    """From between its eyes, seen from the head, however that bone is turned."""
+    made = fairswap.fit(TROUPE / "juniper.glb", "vrm-1", meta=meta_file())
+    (path,) = made.save("juniper.vrm")
+    stated = raw_of(path)["extensions"]["VRMC_vrm"]["lookAt"]
+    assert stated["type"] == "bone"
+    rest, bones = made.figure.skeleton.rest, rigged(made.figure, bones="vrm-1").roles.bones
+    head, eyes = bones["head"], [bones[f"eye_{side}"] for side in ("left", "right")]
+    there = Rotation.from_quat(rest.rotations[0, head]).apply(stated["offsetFromHeadBone"]) + rest.positions[0, head]
+    assert np.abs(there - rest.positions[0, eyes].mean(axis=0)).max() < 1e-6
+    assert {key for key in stated if key.startswith("rangeMap")} == {
+        f"rangeMap{way}" for way in ("HorizontalInner", "HorizontalOuter", "VerticalDown", "VerticalUp")
+    }
+
+
 def test_a_gaze_is_written_as_a_gaze_and_what_is_read_back_keeps_to_the_standard():
     """Eyes are read from a gaze; they are not held against the file that has none."""
     one, walk = figure("Osric"), act("walk", "Osric")
