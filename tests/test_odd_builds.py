@@ -7,11 +7,14 @@ import pytest
 from scipy.spatial.transform import Rotation
 
 import fairswap
+from fairswap.bones.roles import FINGERS
+from fairswap.demo.anatomy import body_of
 from fairswap.model.poses import PoseBuilder
-from fairswap.model.rotation import conjugate, rotate
+from fairswap.model.rotation import angle_between, conjugate, multiply, rotate
+from fairswap.model.skeleton import Skeleton
 from fairswap.platform.fitting import fit_figure
 from fairswap.platform.rules import platform_named
-from making import FREE, TROUPE, act, figure, run
+from making import FREE, TROUPE, act, figure, rigged, run
 from rewrites import Scene
 
 SPREAD = {"big": -0.35, "second": -0.15, "third": 0.0, "fourth": 0.2, "small": 0.4}
