@@ -2,10 +2,14 @@
 
 import numpy as np
 import pytest
+from scipy.spatial.transform import Rotation
 
+import fairswap
+from fairswap.demo.anatomy import body_of
 from fairswap.model.posture import posture_from_positions, unit_from_height
 from fairswap.model.space import Space, nearest_direction
 from fairswap.model.words import sides_of
+from fairswap.pose.base import can_stand
 from making import figure
 
 TURNS = [
@@ -138,3 +142,23 @@ def test_where_nothing_shows_the_front_names_of_the_sides_do(left):
         front = np.array([0.0, 0.0, left]) @ turn
         assert (found.up, found.forward) == (up, nearest_direction(front))
         assert "names" in found.reason
+
+
+@pytest.mark.parametrize(("thighs", "shins", "stands"), [
+    ({"x": 0.0}, 0.0, True),
+    ({"x": -25.0}, 45.0, True),  # knees a little bent
+    ({"x": -75.0}, 150.0, False),  # hips over the feet, but the knees bent further than square
+    ({"z": 65.0}, 0.0, False),  # straight legs, spread on the floor
+    ({"x": -90.0}, 0.0, False),
+])  # fmt: skip
+def test_who_can_stand_in_a_pose(thighs, shins, stands):
+    turns = {}
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        ((axis, degrees),) = thighs.items()
+        thigh = Rotation.from_euler(axis, degrees * (sign if axis == "z" else 1.0), degrees=True)
+        shin = thigh * Rotation.from_euler("x", shins, degrees=True)
+        turns |= {f"upper_leg_{side}": thigh.as_quat()[None], f"lower_leg_{side}": shin.as_quat()[None]}
+        turns[f"foot_{side}"] = np.array([[0.0, 0.0, 0.0, 1.0]])
+    skeleton = body_of("Osric").skeleton(turns)
+    roles = fairswap.bones.roles_of(fairswap.Figure("standing", body_of("Osric").skeleton({})))
+    assert can_stand(skeleton.rest, roles) == stands
