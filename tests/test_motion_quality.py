@@ -17,6 +17,7 @@ from fairswap.measure.capsules import depths, nearest
 from fairswap.measure.comparison import compare_motions
 from fairswap.measure.contacts import contacts_of
 from fairswap.measure.palms import palms_of
+from fairswap.measure.soles import soles_of
 from fairswap.measure.surface import arms_of
 from fairswap.measure.touches import touching
 from fairswap.model.chain_world import ChainWorld
@@ -767,3 +768,13 @@ def test_a_bent_leg_is_not_snatched_off_the_floor():
         jerk = [np.sqrt((np.diff(clip.world().positions[:, bones[f"foot_{side}"]], 3, axis=0) ** 2).mean())
                 for clip in (was, back)]  # fmt: skip
         assert jerk[1] < 2.5 * jerk[0]
+
+
+def test_who_stands_on_the_tips_of_the_toes_has_no_heel():
+    """Of one en pointe no point below the ankle bears: paws would be held in the air over it."""
+    clip = posed("Osric", {f"foot_{side}": about(X, 70.0) for side in ("left", "right")}, 1.0)
+    known = fairswap.RiggedFigure.of(figure("Osric"), clip=clip, reference="frame:0")
+    for sole in soles_of(known).values():
+        ankle = known.reference_world.positions[0, sole.foot]
+        away = sole.track(known.reference_world)[:, 0] - ankle
+        assert np.linalg.norm(away[:, [0, 2]], axis=1).min() > 0.002
