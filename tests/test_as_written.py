@@ -48,6 +48,7 @@ def test_what_a_platform_gets_is_judged_as_it_is_written(stage, tmp_path):
     assert f"before it was made to fit: {row.before_fitting.likeness:.0f} of 100" in said
 
 
+@pytest.mark.long
 def test_fitting_tells_how_much_of_each_clip_is_left():
     stage = "fernway"
     acts = list(fairswap.clips.cut(act("walk", "Osric"), ["a=0..1", "b=1..2", "c=2..3", "d=3..4"]).clips)

@@ -49,6 +49,7 @@ def seen_from_the_hips(path):
 
 @pytest.mark.parametrize("travel", ["kept", "removed"])
 @pytest.mark.parametrize("who", TROUPE_NAMES)
+@pytest.mark.long(but=3)
 def test_what_starts_over_does_so_on_another_figure(who, travel):
     for target in (TROUPE / "pip.glb" if who != "Pip" else TROUPE / "juniper.glb", rig("words.glb")):
         made = fairswap.convert(walk(who, travel), target)
@@ -70,6 +71,7 @@ def test_a_last_frame_that_comes_before_the_first_one_goes_on_to_it(who):
 
 
 @pytest.mark.parametrize("stage", ["quillmoor", "saltglass", "fernway"])
+@pytest.mark.long(but=1)
 def test_what_starts_over_does_so_on_a_stage(stage):
     """On Fernway feet lose their toes and are planted anew; the rate is another."""
     source = walk("Pip", "removed")

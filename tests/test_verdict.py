@@ -180,6 +180,7 @@ def test_jerk_is_told():
     [("upper_arm_right", "arms"), ("lower_leg_left", "legs"), ("hand_left", "hands"), ("head", "head"),
      ("spine_2", "trunk"), ("toes_left", "feet"), ("index_proximal_right", "fingers")],
 )  # fmt: skip
+@pytest.mark.long(but=3)
 def test_a_joint_that_pops_is_told_with_the_moment(role, part):
     """For one frame, which is no more than a few degrees over all of the time; and not if the source does, too."""
     once = 1.0 / WALK.frames
