@@ -16,6 +16,7 @@ from fairswap.platform.fitting import fit_figure
 from fairswap.platform.rules import platform_named
 from making import FREE, TROUPE, act, figure, rigged, run
 from rewrites import Scene
+from test_other_makes import without
 
 SPREAD = {"big": -0.35, "second": -0.15, "third": 0.0, "fourth": 0.2, "small": 0.4}
 
@@ -197,15 +198,13 @@ def test_a_thing_that_hangs_on_a_hand_without_fingers_does_not_say_where_it_poin
     """It goes on as the forearm does; where the bone of a bracelet is, it does not point to."""
     skeleton = body_of("Osric").skeleton({})
     roles = fairswap.bones.roles_of(fairswap.Figure("Osric", skeleton)).bones
-    gone = {bone for role in roles if role.startswith(FINGERS) for bone in (roles[role], *skeleton.below(roles[role]))}
-    kept = [bone for bone in range(len(skeleton)) if bone not in gone and bone not in skeleton.tips]
-    number = {bone: at for at, bone in enumerate(kept)} | {-1: -1}
-    hand = number[roles["hand_left"]]
+    bare = without(skeleton, [*(roles[role] for role in roles if role.startswith(FINGERS)), *skeleton.tips])
+    hand = bare.names.index(skeleton.names[roles["hand_left"]])
     made = Skeleton(
-        (*(skeleton.names[bone] for bone in kept), "bracelet"),
-        np.array([*(number[int(skeleton.parents[bone])] for bone in kept), hand]),
-        np.vstack([skeleton.rest_rotations[kept], [[0.0, 0.0, 0.0, 1.0]]]),
-        np.vstack([skeleton.rest_translations[kept], [[0.0, -0.03, 0.0]]]),
+        (*bare.names, "bracelet"),
+        np.append(bare.parents, hand),
+        np.vstack([bare.rest_rotations, [[0.0, 0.0, 0.0, 1.0]]]),
+        np.vstack([bare.rest_translations, [[0.0, -0.03, 0.0]]]),
     )
     one = rigged(fairswap.Figure("bracelet", made))
     turned = multiply(one.reference.rotations[hand], conjugate(made.rest.rotations[0, hand]))

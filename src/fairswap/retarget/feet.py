@@ -307,6 +307,6 @@ def _lift_toes(target: RiggedFigure, sole: Sole, clear: Floats, rate: float, cha
 
 
 def _evenly(lift: Floats, rate: float) -> Floats:
-    """A lift that is needed ``(frames,)``, begun before and ended after: as much of it, without a corner."""
+    """A lift that is needed ``(frames,)``, begun before and ended after, without a corner; at most 4 % short of it."""
     width = max(round(_EVENLY_S * rate), 1)
     return smoothed(widest(lift, width), 0.5 * width)
