@@ -320,6 +320,41 @@ def test_arms_that_a_clip_shows_rolled_are_fitted_as_they_are():
     assert {part.part: part.score for part in found.parts}["arms"] > 97.0
 
 
+def leaning(limb, degrees, about):
+    """Osric's bones in a straight rest, but for elbows or knees that are bent there, about an axis of the room."""
+    turns = {}
+    for side, sign in (("left", 1.0), ("right", -1.0)):
+        mirrored = np.multiply(about, [1.0, sign, sign])
+        turns[f"lower_{limb}_{side}"] = quaternion_from_axis_angle(mirrored, np.radians(degrees))[None]
+    skeleton = body_of("Osric").skeleton(turns)
+    clip = act("walk", "Osric")
+    clip = replace(clip, poses=replace(clip.poses, skeleton=skeleton), origin=None)
+    return replace(figure("Osric"), skeleton=skeleton, meshes=(), source=None), clip
+
+
+@pytest.mark.parametrize("limb", ["arm", "leg"])
+@pytest.mark.parametrize(("degrees", "believed"), [(13.0, False), (-13.0, False), (40.0, True)])
+def test_legs_like_an_x_and_forearms_that_lean_aside_are_no_sign_of_a_roll(limb, degrees, believed):
+    """A slight bend square to how a limb bends is how it is drawn; a large one is how it bends."""
+    aside = [0.0, 0.0, 1.0]
+    straight, leans = (rigged(leaning(limb, bend, aside)[0]) for bend in (0.0, degrees))
+    bone = straight.roles.bones[f"upper_{limb}_left"]
+    turned = np.degrees(angle_between(straight.reference.rotations[bone], leans.reference.rotations[bone]))
+    assert turned == pytest.approx(90.0 if believed else 0.0, abs=0.01)
+
+
+def test_a_slight_bend_at_rest_gives_way_to_a_clip_that_swings_the_joint():
+    """An elbow drawn bent by 13 degrees, 50 beside the axis it then bends about; in a still clip it is believed."""
+    beside = [0.0, -np.cos(np.radians(50.0)), np.sin(np.radians(50.0))]
+    leans, clip = leaning("arm", 13.0, beside)
+    straight = rigged(leaning("arm", 0.0, beside)[0], clip=clip)
+    bone = straight.roles.bones["upper_arm_left"]
+    still = replace(clip, poses=clip.poses.at([0, 0]), origin=None)
+    for shown, off in ((clip, 0.0), (still, 50.0), (None, 50.0)):
+        told = rigged(leans, clip=shown).reference.rotations[bone]
+        assert np.degrees(angle_between(straight.reference.rotations[bone], told)) == pytest.approx(off, abs=3.0)
+
+
 def test_twist_is_shared_over_helpers():
     """A wrist turned by 60 degrees turns the helper in the middle of the forearm by 30."""
     juniper, osric = figure("Juniper"), figure("Osric")

@@ -8,7 +8,7 @@ how they rest: there another direction of a bone is another anatomy.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
@@ -31,12 +31,10 @@ from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import AHEAD, UP
 from fairswap.model.tips import axis_onward
 from fairswap.pose.base import BasePose, can_stand
-from fairswap.pose.hinges import hinge_axes, hinged_limbs
+from fairswap.pose.hinges import believed_axis, hinged_limbs, hinges_at_rest, hinges_in_clip
 
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])
-# A clip tells by how much a straight limb is turned about itself, up to some 135 degrees.
-_INSIDE_OUT = -0.7
 _KEPT = {"root", "hips", "head", "jaw", "eye", "shoulder"}
 
 
@@ -132,9 +130,9 @@ def t_pose(
     rotations, positions = pose.rotation_tracks[:, :, 0], pose.position_tracks[:, :, 0]
     if can_stand(pose, roles):  # of one that kneels, toes may point backward
         _check_sides(positions, roles, what)
-    at_rest = hinge_axes(pose, roles)
-    shown = at_rest if clip is None else hinge_axes(pose, roles, clip)
-    hinges = {role: (rotate(rotations[roles.bones[role]], axis), neutral) for role, axis, neutral in _hinges(shown)}
+    at_rest = hinges_at_rest(pose, roles)
+    in_clip = {} if clip is None else hinges_in_clip(clip, pose, roles)
+    neutral_axes = {role: neutral for role, _, _, neutral in hinged_limbs()}
     role_of = {bone: role for role, bone in roles.bones.items()}
     turns = np.tile(IDENTITY, (len(skeleton), 1))
     corrections: dict[str, float] = {}
@@ -157,12 +155,11 @@ def t_pose(
             turns[bone] = multiply(quaternion_between(now, direction), inherited)
             if role.startswith("hand_"):
                 turns[bone] = multiply(_palm_turn(role, turns[bone], roles, positions, direction), turns[bone])
-            elif role in hinges:
-                axis, neutral = hinges[role]
-                now = rotate(turns[bone], axis)
-                # No clip excuses a limb that would be turned inside out: it bends the wrong way there.
-                if role in at_rest or float(now @ neutral) > _INSIDE_OUT * float(np.linalg.norm(now)):
-                    turns[bone] = multiply(_turn_about(direction, now, neutral), turns[bone])
+            elif role in neutral_axes:
+                neutral, unturned = neutral_axes[role], multiply(turns[bone], rotations[bone])
+                axis = believed_axis(role, unturned, neutral, at_rest.get(role), in_clip.get(role))
+                if axis is not None:
+                    turns[bone] = multiply(_turn_about(direction, axis, neutral), turns[bone])
             corrections[role] = float(np.degrees(angle_between(turns[bone], inherited)))
         elif _keeps_rest(role):
             turns[bone] = IDENTITY
@@ -223,12 +220,6 @@ def _palm_turn(role: str, turn: Floats, roles: RoleMap, positions: Floats, along
         return IDENTITY
     across = rotate(turn, positions[roles.bones[knuckles[0]]] - positions[roles.bones[knuckles[-1]]])
     return _turn_about(along, across, AHEAD)
-
-
-def _hinges(shown: dict[str, Floats]) -> Iterator[tuple[str, Floats, Floats]]:
-    for role, _, _, neutral in hinged_limbs():
-        if role in shown:
-            yield role, shown[role], neutral
 
 
 def _turn_about(along: Floats, now: Floats, wanted: Floats) -> Floats:
