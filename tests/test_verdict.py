@@ -514,6 +514,46 @@ def test_a_face_that_does_something_else_is_told():
     assert found.face_missed is None
 
 
+@pytest.mark.parametrize("role", ["jaw", "eye_left"])
+def test_a_mouth_left_open_and_an_eye_that_squints_are_told_where_the_source_s_are_still(role):
+    osric = figure("Osric")
+    found = [fairswap.compare((osric, WALK), (osric, turned(WALK, role, degrees))) for degrees in (0, 4, 12, 25)]
+    assert "face" not in scores(found[0])
+    faces = [scores(one)["face"] for one in found[1:]]
+    assert faces == sorted(faces, reverse=True)
+    assert faces[0] > NEARLY > faces[1]
+    assert f"{role} is off" in found[2].verdict
+
+
+def test_a_face_that_moves_where_the_source_s_is_still_is_told_unless_it_was_laid_on_since():
+    pip, idle = TROUPE / "pip.glb", fairswap.demo_motion("idle", by="Juniper")
+    fairswap.convert(idle, pip).save("idle.glb")
+    made = fairswap.load("idle.glb")
+    head = fairswap.face.Head.of(made)
+    weights = np.zeros((len(head.chart.columns), made.clips[0].frames))
+    weights[[name for name, _ in head.chart.columns].index("happy"), 20:80] = 1.0
+    grinning = fairswap.compare(idle, replace(made, clips=(head.performed(weights, made.clips[0]),)))
+    assert scores(grinning)["face"] < NEARLY
+    assert "the face does something where the source's is still" in grinning.verdict
+    Path("grin.csv").write_text("time_s,lip_corner_puller_left,lip_corner_puller_right\n0,1,1\n3,1,1\n")
+    fairswap.face.apply("grin.csv", "idle.glb", clip=made.clips[0].name).save("grin.glb")
+    assert "face" not in scores(fairswap.compare(idle, "grin.glb"))
+
+
+def test_a_mouth_of_bones_that_is_open_all_the_time_is_open_on_a_face_of_shapes():
+    juniper = fairswap.demo_motion("idle", by="Juniper")
+    osric = fairswap.demo_motion("idle", by="Osric")
+    for document, axis, sign in ((juniper, "x", 1.0), (osric, "z", -1.0)):
+        clip, jaw = document.clips[0], rigged(document.figure).roles.bones["jaw"]
+        edit = clip.poses.edit()
+        opened = Rotation.from_quat(edit.rotation_tracks[jaw].T) * Rotation.from_euler(axis, 15.0 * sign, degrees=True)
+        edit.rotation_tracks[jaw] = opened.as_quat().T
+        spoken = replace(document, clips=(clip.with_poses(edit.poses()),))
+        shown = [max(track.weights.min(axis=1).max() for track in made.clip.poses.morph_tracks)
+                 for made in fairswap.convert(spoken, TROUPE / "pip.glb").done]  # fmt: skip
+        assert min(shown) > 0.4
+
+
 def test_eyes_that_a_figure_does_not_have_are_told_and_not_judged():
     Path("gaze.csv").write_text("time_s,gaze_out_left,gaze_in_right\n0,0,0\n0.5,0.9,0.9\n1,0,0\n")
     fairswap.face.apply("gaze.csv", TROUPE / "juniper.glb").save("gaze.glb")

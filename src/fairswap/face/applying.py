@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from pathlib import Path
@@ -119,10 +120,18 @@ def apply(
             if left > 0.5 / float(under.rate):
                 message = f"the face goes on for {left:.2f} s after {clip!r} has ended: cut off there"
                 findings.append(Finding("face-cut", "warning", clip, message, "Lay it over a longer clip, or earlier"))
-            faces = [lay_units(head, made.units, float(made.rate), under, start_s, ease_s)]
+            faces = [lay_units(head, made.units, float(made.rate), _told_of(under), start_s, ease_s)]
         faces = [_nodding(face, made, head, start_s if clip else 0.0, findings) for face in faces]
     told = (*findings, *(found for face in faces for found in face.findings))
     return AppliedFace(head, tuple(faces), told, "" if clip is None else clip)
+
+
+def _told_of(under: Clip) -> Clip:
+    """A clip that says from now on that a face was laid over it: nobody minds then that its source's is still."""
+    brought = dict(under.made or {})
+    ours = brought.get("fairswap")
+    record = ours if isinstance(ours, Mapping) else {"source": None, "target": None, "seconds": under.duration_s}
+    return replace(under, made={**brought, "fairswap": {**record, "face_laid_on": True}})
 
 
 @dataclass(frozen=True, eq=False)

@@ -29,6 +29,7 @@ from fairswap.model.bounded import bounded_weights
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
+from fairswap.model.rotation import angle_between
 from fairswap.model.signals import eased
 from fairswap.wording import listed
 
@@ -43,6 +44,8 @@ _SAME = 0.999
 _LOST = 0.15
 # A shape that is used by less than this, of all of it, does nothing to speak of.
 _SHOWN = 0.02
+# A bone of a face that is turned by less than this from its rest is as its exporter left it.
+_HELD_DEGREES = 3.0
 
 
 @dataclass(frozen=True)
@@ -266,13 +269,19 @@ def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int,
     if any(moves(clip, bone) for bone in figure.face_controls):
         return True
     bones = face_bones(figure.skeleton, roles, head_frame(figure, roles)).values()
-    return any(bone not in carried and moves(clip, bone) for bone in bones)
+    return any(bone not in carried and (moves(clip, bone) or is_held(clip, bone)) for bone in bones)
 
 
 def moves(clip: Clip, bone: int) -> bool:
     """Whether a bone turns or shifts against its parent, in a clip."""
     turns, places = clip.poses.rotation_tracks[bone], clip.poses.translation_track(bone)
     return bool(np.ptp(turns, axis=1).max() > 1e-4 or np.ptp(places, axis=1).max(initial=0.0) > 1e-5)
+
+
+def is_held(clip: Clip, bone: int) -> bool:
+    """Whether a clip begins with a bone turned clearly from its rest: a mouth that is open all the time."""
+    apart = angle_between(clip.poses.rotation_tracks[bone, :, 0], clip.skeleton.rest_rotations[bone])
+    return bool(np.degrees(apart) > _HELD_DEGREES)
 
 
 def carried_in_face(swap: Swap) -> dict[int, int]:

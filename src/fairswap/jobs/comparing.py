@@ -11,7 +11,14 @@ import msgspec
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import document_of
-from fairswap.jobs.faces import face_alone, heads_of, lacking_of, with_face_judged
+from fairswap.jobs.faces import (
+    face_alone,
+    face_moves,
+    heads_of,
+    lacking_of,
+    with_face_judged,
+    with_still_face_judged,
+)
 from fairswap.jobs.options import SourceOptions, TargetOptions, options_of
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.contacts import contacts_of
@@ -119,13 +126,13 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
     found = compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor, cleared=record.cleared)
-    return _with_face(found, source, result) if record.face else found
+    return _with_face(found, source, result, record.face_laid_on) if record.face else found
 
 
-def _with_face(found: Comparison, source: Motion, result: Motion) -> Comparison:
+def _with_face(found: Comparison, source: Motion, result: Motion, laid_on: bool = False) -> Comparison:
+    if not face_moves(source):  # what was laid over a still face since is meant
+        return found if laid_on else with_still_face_judged(found, source, result)
     heads = heads_of(source, result)
-    if heads is None:
-        return found
     if not heads.target.chart.columns:
         return replace(found, face_lacking=lacking_of("the face"))
     return with_face_judged(found, heads, source.clip, result.clip)

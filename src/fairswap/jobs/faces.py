@@ -147,7 +147,8 @@ def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
     below = poses.skeleton.below(rigged.roles.bones["head"])
     if np.isin(poses.translated_bones, below).any():
         return True
-    return bool(np.ptp(poses.rotation_tracks[below], axis=2).max(initial=0.0) > 1e-4)
+    turns = poses.rotation_tracks[below]
+    return bool(np.abs(turns - poses.skeleton.rest_rotations[below][:, :, None]).max(initial=0.0) > 1e-4)
 
 
 def face_alone(source: Motion, result: Motion) -> Comparison:
@@ -190,14 +191,32 @@ def lacking_of(what: str) -> str:
     return f"{what}, which moves in the source: the result has nothing to show it with"
 
 
-def heads_of(source: Motion, result: Motion) -> FaceSwap | None:
-    """The heads of two figures made ready, if the source's face moves; else None."""
-    from fairswap.face.head import Head
-    from fairswap.face.transfer import FaceSwap, as_shown_by, needs_face
+def with_still_face_judged(found: Comparison, source: Motion, result: Motion) -> Comparison:
+    """The comparison with the face in it of a source whose face stands still: what the result's does all the same."""
+    from fairswap.face.anatomy import landmark_displacements
+    from fairswap.face.units import INDEX
 
-    if not may_move(source.clip, source.rigged):
-        return None
-    if not needs_face(source.rigged.figure, source.clip, source.rigged.roles, {}):
-        return None
+    beyond = 0.0
+    if face_moves(result):
+        heads, places = heads_of(source, result), landmark_displacements()
+        if heads.source.chart.columns:
+            does, shown = heads.source.units(source.clip)[:, :1], heads.target.units(result.clip)
+            beyond = rms(places @ (shown - does)) / rms(places[:, INDEX["jaw_drop"]])
+    return replace(found, face_beyond=beyond)
+
+
+def face_moves(motion: Motion) -> bool:
+    """Whether a clip does something with the face of its figure."""
+    from fairswap.face.transfer import needs_face
+
+    clip, rigged = motion.clip, motion.rigged
+    return may_move(clip, rigged) and needs_face(rigged.figure, clip, rigged.roles, {})
+
+
+def heads_of(source: Motion, result: Motion) -> FaceSwap:
+    """The heads of two figures made ready."""
+    from fairswap.face.head import Head
+    from fairswap.face.transfer import FaceSwap, as_shown_by
+
     does, shows = (Head(side.rigged.figure, side.rigged.roles, None, (side.clip,)) for side in (source, result))
     return FaceSwap(does, as_shown_by(shows, does))

@@ -42,6 +42,8 @@ _OTHER_STEPS = 0.05
 _TOUCHED_S = 0.1
 # As a share of how far the places of the source's face go.
 _FACE_MISSED = 0.5
+# Of a face that is to stand still: as a share of a mouth opened wide, and for jaw and eyes of bones.
+_FACE_BEYOND, _FACE_DEGREES, _FACE_STILL_DEGREES = 0.15, 8.0, 0.5
 
 
 @dataclass(frozen=True)
@@ -104,7 +106,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
             yield _score(part, f"{role.role} goes below the floor", role.below_floor_cm, leg * _BELOW_CM, "cm")
         if role.part != "face":
             yield _score(part, f"{role.role} comes off the body", role.comes_off_cm, leg * _OFF_CM, "cm")
-        # A jaw of bones may be one of shapes on the other head.
+        # A jaw of bones may be one of shapes on the other head: told apart only where the source's does nothing.
+        if role.part == "face" and found.face_beyond is not None and role.rms_degrees > _FACE_STILL_DEGREES:
+            yield _score("face", f"{role.role} is off", role.rms_degrees, _FACE_DEGREES, "degrees")
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
             yield from _of_role(role)
     for inside in found.inside:
@@ -134,6 +138,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     yield _score("place", f"{path} for a moment", found.hips_worst_percent, _PLACE_WORST_PERCENT, "% of the leg")
     if found.face_missed is not None:
         yield _score("face", "the face does not do the same", found.face_missed, _FACE_MISSED, "of its motion")
+    if found.face_beyond:
+        beyond = "the face does something where the source's is still"
+        yield _score("face", beyond, found.face_beyond, _FACE_BEYOND, "of a mouth opened wide")
     late = max(_LATE_S, _LATE_SHARE * found.seconds)
     yield _score("timing", "it lasts longer or shorter", abs(found.duration_difference_s), late, "s")
     for pop in found.pops:

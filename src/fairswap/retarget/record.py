@@ -71,6 +71,8 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
         Whether limbs were to be kept apart.
     face, body : bool
         Whether the face was to be carried over, by charts that are drafted; whether the body was.
+    face_laid_on : bool
+        Whether another face was laid over the motion since.
     """
 
     source: Side | None
@@ -83,6 +85,7 @@ class Record(msgspec.Struct, frozen=True, omit_defaults=True):
     cleared: bool = False
     face: bool = True
     body: bool = True
+    face_laid_on: bool = False
     version: int = 1
 
 
