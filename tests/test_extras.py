@@ -94,6 +94,53 @@ def test_a_tail_that_both_have_wags_about_the_same_axes_of_the_world():
     assert "extras-lost" in {finding.code for finding in made.done[0].findings}
 
 
+def told(found):
+    return {row.part: row for row in found.parts}["trunk"]
+
+
+def test_a_tail_that_hangs_otherwise_or_no_longer_wags_is_told_by_its_name():
+    """Held against the motion of the same figure, with a tail that is off a little, much, and that stays at rest."""
+    juniper = figure("Juniper")
+    tail = [bone for bone, name in enumerate(juniper.skeleton.names) if name.startswith("coat_tail")]
+    wags = stirred("Juniper", tail, degrees=30.0)
+
+    def off(degrees):
+        edit = wags.poses.edit()
+        turn = quaternion_from_axis_angle([1, 0, 0], np.radians(degrees))
+        edit.rotation_tracks[tail[0]] = multiply(edit.rotation_tracks[tail[0]].T, turn).T
+        return fairswap.compare((juniper, wags), (juniper, wags.with_poses(edit.poses())))
+
+    assert told(off(0.0)).score == pytest.approx(100.0, abs=0.01)
+    assert told(off(3.0)).score > 90.0
+    found = off(25.0)
+    assert told(found).because == f"{juniper.skeleton.names[tail[0]]} is off"
+    assert told(found).value == pytest.approx(25.0, abs=0.1)
+    assert not found.looks_same
+    lost = fairswap.compare((juniper, wags), (juniper, act("walk", "Juniper")))
+    assert told(lost).score < 80.0
+    assert told(lost).because.startswith("coat_tail")
+
+
+def test_what_only_the_result_has_is_told_if_it_does_not_rest_but_for_a_share_of_a_twist():
+    """No source says what a coat's tail is to do: it is told, and not judged. A twist that a helper shares is meant."""
+    osric, juniper = figure("Osric"), figure("Juniper")
+    made = fairswap.convert(document(osric, act("clap", "Osric")), juniper)
+    clip = made.clips[0]
+    source = (osric, act("clap", "Osric"))
+    as_made = fairswap.compare(source, (juniper, clip))
+    assert apart(clip, clip.with_poses(clip.poses.at(np.zeros(clip.frames))))[clip.bone("elbow_twist_l")] > 5.0
+    assert "extras-restless" not in {finding.code for finding in as_made.findings}
+    edit = clip.poses.edit()
+    turn = quaternion_from_axis_angle([1, 0, 0], np.radians(25.0))
+    edit.rotation_tracks[clip.bone("coat_tail_2_r")] = multiply(
+        edit.rotation_tracks[clip.bone("coat_tail_2_r")].T, turn
+    ).T
+    found = fairswap.compare(source, (juniper, clip.with_poses(edit.poses())))
+    (message,) = [finding.message for finding in found.findings if finding.code == "extras-restless"]
+    assert "coat_tail_2_r (25 degrees)" in message
+    assert found.likeness == pytest.approx(as_made.likeness, abs=0.01)
+
+
 def last_rests(made, osric):
     last = len(osric.skeleton) - 1
     return last not in made.clips[0].keyed and np.ptp(made.clips[0].poses.rotation_tracks[last], axis=1).max() < 1e-9

@@ -81,6 +81,7 @@ CAUSES: dict[str, dict[str, str]] = {
     "Carrying a motion over": {
         "roles-lost": "The target has no bones for these roles: fingers, toes, jaw.",
         "extras-lost": "Extra bones move in the clip, and the target has none of these names.",
+        "extras-restless": "Bones that only the result has do not rest: tails, skirts, ears that something else moves.",
         "correction-large": "The two reference poses are far apart at a joint, so the correction is large.",
         "joints-stretched": "Joints leave their sockets in the clip; the result keeps its bones' lengths.",
         "lead-in": "The clip begins with a rest pose that is not part of the motion.",

@@ -11,6 +11,7 @@ import msgspec
 from fairswap.clips.spans import span_of
 from fairswap.errors import UsageError
 from fairswap.formats.files import document_of
+from fairswap.jobs.beside import with_bones_beside
 from fairswap.jobs.faces import (
     face_alone,
     face_moves,
@@ -85,7 +86,7 @@ def compare(
     )
     b = RiggedFigure.of(figure_b, bones=wanted.bones, clip=shown_b, reference=wanted.reference, part="result")
     source_motion, result_motion = Motion(a, clip_a), Motion(b, clip_b)
-    return _with_face(compare_motions(source_motion, result_motion), source_motion, result_motion)
+    return _as_found(source_motion, result_motion)
 
 
 def compare_fitted(fitted: Fitted) -> tuple[Comparison, ...]:
@@ -108,8 +109,13 @@ def compare_prepared(source: Motion, result: Motion) -> Comparison:
     """As :func:`compare`, of figures whose bones are known, with what the result brings along; no lead-in is left."""
     record = record_in(result.clip, source.rigged.figure, result.rigged.figure)
     if record is None:
-        return _with_face(compare_motions(source, result), source, result)
+        return _as_found(source, result)
     return _as_decided(msgspec.structs.replace(record, lead_in_dropped=0), source, result)
+
+
+def _as_found(source: Motion, result: Motion) -> Comparison:
+    found = with_bones_beside(compare_motions(source, result), source, result, face=True)
+    return _with_face(found, source, result)
 
 
 def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
@@ -122,10 +128,12 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
         factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
     if not record.body:
         return _with_face(face_alone(source, result), source, result)
+    face = record.face and not record.face_laid_on
     asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record), by_name=False))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
     found = compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor, cleared=record.cleared)
+    found = with_bones_beside(found, source, result, face=face)
     return _with_face(found, source, result, record.face_laid_on) if record.face else found
 
 

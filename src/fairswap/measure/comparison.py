@@ -12,6 +12,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES, part_of
 from fairswap.bones.skin import skin_told
 from fairswap.errors import Finding
+from fairswap.measure.beside import BoneBeside
 from fairswap.measure.contacts import Contacts, Floor, contacts_in, contacts_of
 from fairswap.measure.cycles import Jump, jump_of_cycle
 from fairswap.measure.differences import (
@@ -49,6 +50,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.poses import EarlierPoses, Poses
 from fairswap.model.signals import nearness
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     import pandas
@@ -102,7 +104,9 @@ class Comparison:
     share of a mouth opened wide; None where it moves, or the two faces are not to be alike.
     ``face_lacking`` says what of the face is not judged, and why: it moves in the source, and is not on the result, or
     nobody says what it looks like.
-    ``garment_below`` is the extra bone that goes furthest below the floor, and by how much, cm. ``cleared`` is whether
+    ``beside`` are bones without a role that are to do as the source's, and are off; ``restless`` those that only the
+    result has, and do not rest, each by how many degrees. ``garment_below`` is the extra bone that goes furthest below
+    the floor, and by how much, cm. ``cleared`` is whether
     limbs were kept out of the body and each other. ``starts_over`` is what jumps most where the result starts over;
     None where the source does not. ``pops`` are joints that turn from one frame to the next as in none around it.
 
@@ -135,6 +139,8 @@ class Comparison:
     face_missed: float | None = None
     face_beyond: float | None = None
     face_lacking: str = ""
+    beside: tuple[BoneBeside, ...] = ()
+    restless: tuple[tuple[str, float], ...] = ()
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
     starts_over: Jump | None = None
@@ -196,7 +202,12 @@ class Comparison:
         guesses = [finding for side in (self.source, self.result) for finding in side.rigged.guesses]
         rigged = self.result.rigged
         told = skin_told(rigged.figure, rigged.roles)
-        return guesses + told + skin_in_motion(rigged.figure, rigged.roles, self.result.clip)
+        told += skin_in_motion(rigged.figure, rigged.roles, self.result.clip)
+        if self.restless:
+            some = listed((f"{name} ({degrees:.0f} degrees)" for name, degrees in self.restless), 4)
+            message = f"bones without a partner do not rest: {some}; whether they should, no source says"
+            told.append(Finding("extras-restless", "note", self.clip, message))
+        return guesses + told
 
     def table(self) -> pandas.DataFrame:
         """The roles as a pandas table."""
