@@ -576,6 +576,9 @@ def test_a_track_laid_over_a_motion_comes_and_goes():
     shares = [opened(made, seconds) / full for seconds in (0.5, 0.95, 1.25, 2.0, 2.75, 3.05, 4.0)]
     assert shares == pytest.approx([0.0, 0.0, 0.5, 1.0, 0.5, 0.0, 0.0], abs=0.08)
     assert np.array_equal(made.clips[0].poses.translation_tracks, idle.clips[0].poses.translation_tracks)
+    # Where nothing is said, it begins with the motion.
+    first = fairswap.face.apply("open.csv", idle, clip=idle.clips[0].name, ease_s=0.5)
+    assert [opened(first, at) / full for at in (0.0, 1.4, 1.75)] == pytest.approx([1.0, 1.0, 0.5], abs=0.08)
     # What outlasts the motion does not fade at its end.
     lasts = idle.clips[0].duration_s
     late = fairswap.face.apply("open.csv", idle, clip=idle.clips[0].name, start_s=lasts - 1.9, ease_s=0.5)

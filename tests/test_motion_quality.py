@@ -297,6 +297,27 @@ def test_a_foot_that_a_recording_holds_in_the_air_says_nothing_of_how_it_lies():
     assert np.degrees(angle_between(told[foot], rest[foot])) < 0.1
 
 
+def test_feet_of_a_stand_that_a_clip_shows_are_as_they_are_where_they_stand():
+    """Nobody stands in the rest pose. In the straightest frame the feet hang; in all others they are on the floor."""
+    body = body_of("Osric")
+    edit = perform(ACTS["idle"](), body, body.skeleton({})).poses.at(np.zeros(40)).edit()
+    chain, plain = ChainWorld(edit), rigged(fairswap.Figure("Osric", body.skeleton({})))
+    for role, bent, hanging in (("upper_leg", -25.0, 0.0), ("lower_leg", 25.0, 0.0), ("foot", 0.0, 35.0)):
+        degrees = np.where(np.arange(40) == 20, hanging, bent)
+        for side in ("left", "right"):
+            bone = plain.roles.bones[f"{role}_{side}"]
+            chain.turn(bone, multiply(about(X, degrees), plain.reference.rotations[bone]))
+    hips = plain.roles.bones["hips"]
+    edit.translations[hips] = edit.translations[hips][:, :1] + 0.2 * np.outer(Y, np.arange(40) == 20)  # off the floor
+    folded = body.skeleton({f"upper_leg_{side}": about(X, 170.0)[None] for side in ("left", "right")})
+    clip = clip_of(replace(edit.poses(), skeleton=folded), "Stands")
+    told = rigged(fairswap.Figure("Osric", folded), clip=clip)
+    assert "at 0.67 s, the straightest stand" in told.base.said
+    feet = [plain.roles.bones[f"foot_{side}"] for side in ("left", "right")]
+    apart = angle_between(told.reference.rotations[feet], plain.reference.rotations[feet])
+    assert np.degrees(apart).max() < 0.1
+
+
 RESTS = {
     "crouching": ({"upper_leg": -95.0, "lower_leg": 125.0, "foot": -30.0}, 35.0),
     "deep in a crouch": ({"upper_leg": -120.0, "lower_leg": 140.0, "foot": -20.0}, 20.0),

@@ -172,6 +172,14 @@ def test_one_broken_rule_of_a_figure_is_found_and_mended(rule):
     assert left == ({rule} if rule == "figure.height_m" else set())  # nobody's size is changed unasked
 
 
+def test_shapes_that_a_chart_does_not_have_are_named_and_the_others_counted():
+    good, odd = fitted().figure, more_morphs(fitted().figure)
+    rows = [next(row for row in check(fairswap.Document("f", "", made.space, (made,), ()), FERNWAY).results
+                 if row.rule == "figure.morphs") for made in (good, odd)]  # fmt: skip
+    assert rows[0].measured == f"{len(good.meshes[1].morph_names)} of them"
+    assert rows[1].measured == "'grimace' not"
+
+
 def uniform(clip):
     return replace(clip, kept=None)
 

@@ -262,10 +262,13 @@ def test_setting_a_pose_that_is_not_there_is_told(arguments, says):
     assert not Path("out.glb").exists()
 
 
+def about_x(degrees):
+    return quaternion_from_axis_angle([1, 0, 0], np.radians(degrees))[None]
+
+
 def rolled_arms(degrees):
     """Osric's bones with arms rolled about themselves in a straight rest, and his walk on them."""
-    turn = quaternion_from_axis_angle([1, 0, 0], np.radians(degrees))[None]
-    skeleton = body_of("Osric").skeleton({f"upper_arm_{side}": turn for side in ("left", "right")})
+    skeleton = body_of("Osric").skeleton({f"upper_arm_{side}": about_x(degrees) for side in ("left", "right")})
     clip = act("walk", "Osric")
     clip = replace(clip, poses=replace(clip.poses, skeleton=skeleton), origin=None)
     return replace(figure("Osric"), skeleton=skeleton, meshes=(), source=None), clip
@@ -382,12 +385,14 @@ def test_a_skeleton_that_rests_leaning_or_lying_is_stood_up_over_its_hips(degree
     rotations, places = body.skeleton.rest_rotations.copy(), body.skeleton.rest_translations.copy()
     (top,) = np.flatnonzero(body.skeleton.parents < 0)
     rotations[top] = (turn * Rotation.from_quat(rotations[top])).as_quat()
-    places[top] = turn.apply(places[top])
+    places[top] = turn.apply(places[top]) + [0.4, 0.0, 0.0]
     lying = replace(body.skeleton, rest_rotations=rotations, rest_translations=places)
     bare = replace(body, skeleton=lying, meshes=(), source=None)
     clip = act("walk", "Osric")
-    base = rigged(bare, clip=replace(clip, poses=replace(clip.poses, skeleton=lying)), reference="rest").base
-    positions = base.world.positions[0]
+    stood = rigged(bare, clip=replace(clip, poses=replace(clip.poses, skeleton=lying)), reference="rest")
+    base, positions = stood.base, stood.base.world.positions[0]
+    assert stood.reference.hips[[0, 2]] == pytest.approx(base.hips[[0, 2]], abs=1e-9)
+    assert abs(base.hips[0] - 0.4) < 0.01
     assert positions[known["hips"]] == pytest.approx(base.hips, abs=1e-9)
     assert positions[known["hips"], 1] == pytest.approx(body.skeleton.rest.positions[0, known["hips"], 1], abs=0.05)
     assert positions[known["head"], 1] > positions[known["hips"], 1] + 0.3

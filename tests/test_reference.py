@@ -159,6 +159,18 @@ def test_a_reference_that_is_not_there_is_told(reference, kind, says):
         base_pose(OSRIC, ROLES, pose_named("frame:0"), None)
 
 
+def test_the_last_frame_of_a_clip_can_be_a_reference():
+    walk = act("walk", "Osric")
+    by_frame, by_time = (base_pose(OSRIC, ROLES, pose_named(said), walk) for said in ("frame:180", "time:6"))
+    last = walk.poses.at([180]).world()
+    bone = ROLES.bones["lower_leg_left"]
+    knee = [world.positions[0, ROLES.bones["foot_left"]] - world.positions[0, bone]
+            for world in (by_frame.world, by_time.world, last)]  # fmt: skip
+    assert np.allclose(knee[0], knee[1])
+    assert np.linalg.norm(knee[0]) == pytest.approx(np.linalg.norm(knee[2]))
+    assert knee[0][1] == pytest.approx(knee[2][1])
+
+
 @pytest.mark.parametrize(
     ("said", "meant"),
     [

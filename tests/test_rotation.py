@@ -54,8 +54,10 @@ def test_slerp_is_scipys_and_takes_the_short_way():
 def test_the_shortest_turn_brings_one_direction_to_the_other_also_the_opposite():
     a, b = r.normalized(V), r.normalized(RNG.normal(size=V.shape))
     b[:3] = -a[:3]
+    a[3:6], b[3:6] = np.eye(3), -np.eye(3)
     turn = r.quaternion_between(a, b)
     assert np.abs(r.rotate(turn, a) - b).max() < 1e-12
+    assert np.abs(np.linalg.norm(turn, axis=1) - 1.0).max() < 1e-12
 
 
 @pytest.mark.parametrize("size", [1e-9, 1.0, 1e9])

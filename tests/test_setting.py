@@ -47,6 +47,16 @@ def with_turned_root(one, turn):
     return made
 
 
+@pytest.mark.parametrize(("skin", "kept"), [("auto", False), ("bind", False), ("keep", True)])
+def test_meshes_that_stay_bound_as_they_are_are_named(skin, kept):
+    juniper = figure("Juniper")
+    rigged = fairswap.RiggedFigure.of(juniper)
+    rested = with_rest(juniper, (), rest_skeleton(rigged, rigged.reference.rotations), skin=skin)
+    skins = tuple(mesh.name for mesh in juniper.meshes if mesh.skinned)
+    assert rested.kept_skins == (skins if kept else ())
+    assert skins
+
+
 @pytest.mark.parametrize("root", [Rotation.identity(), Rotation.from_euler("xyz", [40.0, 70.0, -20.0], degrees=True)])
 @pytest.mark.parametrize("to", ["t", "a:50"])
 def test_legs_that_rest_apart_come_together_over_the_same_ground(root, to):

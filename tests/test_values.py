@@ -62,7 +62,8 @@ def test_a_view_that_somebody_may_still_write_to_is_copied():
         ("parents", lambda a: a[::-1].copy(), "parent"),
         ("parents", lambda a: np.arange(len(a)), "parent"),
         ("parents", lambda a: a - 2, "parent"),
-        ("ends", lambda a: {99}, "end"),
+        ("ends", lambda a: {9}, "end"),
+        ("ends", lambda a: {-1}, "end"),
     ],
 )
 def test_a_skeleton_that_could_not_be_is_refused_with_the_reason(field, spoil, says):

@@ -178,7 +178,7 @@ def _chain_places(roles: RoleMap, places: Floats, kind: str) -> tuple[list[int],
     after = [roles.bones[r] for r in (*roles.chain("neck"), "head") if r in roles.bones and roles.bones[r] not in own]
     if not own:
         return [], np.zeros(0), np.zeros((0, 3))
-    points = np.concatenate([places[own], places[after[:1]] if after else places[own[-1:]] + [0.0, 0.05, 0.0]])
+    points = places[[*own, after[0]]]
     length = np.concatenate([[0.0], np.cumsum(np.linalg.norm(np.diff(points, axis=0), axis=1))])
     return own, length / max(float(length[-1]), 1e-9), points
 
