@@ -150,7 +150,7 @@ def test_what_was_decided_goes_along_in_every_format_that_holds_a_figure(suffix)
 
 
 @pytest.mark.parametrize("text", ["", "[" * 100_000, '"word"', '{"source": 3}', '{"version": 1e400}', "x" * 5_000_000])
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=1)
 def test_a_word_of_a_stranger_in_its_place_is_left_aside(text):
     fairswap.save("walk.glb", figure("Osric"), [act("walk", "Osric")])
     fairswap.convert("walk.glb", rig("chibi.glb"), motion=FREE).save("made.dae")
@@ -166,7 +166,7 @@ def test_a_word_of_a_stranger_in_its_place_is_left_aside(text):
 
 @pytest.mark.parametrize("suffix", [".dae", ".usda", ".glb"])
 @pytest.mark.parametrize("degrees", [50.0, 75.0])
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_a_figure_that_rests_in_a_stance_looks_where_its_clip_does(suffix, degrees):
     """It rests turned aside, on its toes' tips, so that only names tell its front: the file says nothing of that."""
     osric, idle = figure("Osric"), act("idle", "Osric")

@@ -73,6 +73,7 @@ def test_a_body_of_fifteen_blocks_is_a_figure(nested, tmp_path):
 
 
 @pytest.mark.parametrize("name", sorted(ACTS))
+@pytest.mark.long(but=2)
 def test_all_acts_go_to_blocks_and_back(name, tmp_path):
     target = blocks(FIFTEEN).load(tmp_path)
     source = fairswap.Document("act", "", figure("Juniper").space, (figure("Juniper"),), (act(name, "Juniper"),))

@@ -49,7 +49,7 @@ def seen_from_the_hips(path):
 
 @pytest.mark.parametrize("travel", ["kept", "removed"])
 @pytest.mark.parametrize("who", TROUPE_NAMES)
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=1)
 def test_what_starts_over_does_so_on_another_figure(who, travel):
     for target in (TROUPE / "pip.glb" if who != "Pip" else TROUPE / "juniper.glb", rig("words.glb")):
         made = fairswap.convert(walk(who, travel), target)

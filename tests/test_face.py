@@ -58,6 +58,7 @@ def carried(source, target):
 
 @pytest.mark.parametrize("source", TROUPE_NAMES)
 @pytest.mark.parametrize("target", TROUPE_NAMES)
+@pytest.mark.long(but=4)
 def test_the_line_carried_over_is_the_line_performed_directly(source, target):
     got, direct = carried(source, target), spoken_by(target)
     _, moves = landmark_moves(head(target), got.clip)
@@ -119,6 +120,7 @@ def test_lips_close_at_every_m_b_and_p(name):
 
 
 @pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.long(but=3)
 def test_charts_are_drafted_of_a_crowd_of_heads(kind):
     """A sample of the crowd; docs/faces.md has the table of all."""
     right = total = 0

@@ -53,6 +53,7 @@ def test_who_plays_at_home_stays_as_she_is():
 
 
 @pytest.mark.parametrize("stage", ["eyes.toml", "fernway"])
+@pytest.mark.long(but=1)
 def test_what_a_jaw_did_its_morphs_do_where_the_jaw_goes(stage):
     """A figure with morphs and a jaw: the motion of the jaw was lost without a word."""
     Path("eyes.toml").write_text(

@@ -151,6 +151,7 @@ def test_limbs_point_where_the_source_s_do(name, build, tmp_path):
 
 
 @pytest.mark.parametrize("name", sorted(ACTS))
+@pytest.mark.long(but=2)
 def test_elbows_and_knees_without_hands_and_feet_do_as_well_as_with_them(name, tmp_path):
     made = converted(blocks(BODIES["ten"]).load(tmp_path), name)
     whole = converted(blocks(FIFTEEN).load(tmp_path), name)
@@ -188,6 +189,7 @@ def test_a_block_trunk_leans_as_hips_and_spine_do(tmp_path):
 
 
 @pytest.mark.parametrize("build", ["six", "eleven"])
+@pytest.mark.long(but=1)
 def test_its_motion_goes_to_a_whole_figure(build, tmp_path):
     moved = converted(blocks(BODIES[build]).load(tmp_path), "walk")
     moved.save(tmp_path / "moved.glb")

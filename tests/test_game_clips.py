@@ -41,6 +41,7 @@ def feet_and_hips(made, target):
 
 
 @pytest.mark.parametrize("deep", [0.6, 1.0, 2.5])
+@pytest.mark.long(but=1)
 def test_a_clip_that_is_counted_from_the_hips_or_a_saddle_stands_on_the_floor(deep):
     """All of it is far below the floor; the result is as if it were not, and so are hands near the floor."""
     walk = act("walk", "Osric")

@@ -209,6 +209,7 @@ def as_clip(head, weights):
 
 
 @pytest.mark.parametrize("pair", PAIRS)
+@pytest.mark.long(but=2)
 def test_a_line_with_blinks_goes_from_head_to_head(pair):
     """Places of the face against the target's own performance; lips at m, b, p; lids at every blink."""
     words = Pronunciation().words("Maybe people buy bread, and my mother makes jam before supper.")

@@ -131,7 +131,7 @@ def test_the_skin_of_a_rewritten_figure_is_where_a_real_client_has_it(name):
 
 
 @pytest.mark.parametrize("path", sorted(RIGS.glob("*.glb")), ids=lambda path: path.stem)
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=2)
 def test_what_is_made_of_a_strangers_figure_has_its_skin_where_a_real_client_has_it(path):
     fairswap.save("walk.glb", figure("Pip"), [act("walk", "Pip")])
     assert run("convert", "walk.glb", "--onto", path, "-o", "converted.glb").returncode == 0

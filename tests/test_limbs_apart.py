@@ -59,6 +59,7 @@ def test_a_file_is_written_with_its_limbs_where_it_had_them(way):
 
 
 @pytest.mark.parametrize("way", WAYS)
+@pytest.mark.long(but=1)
 def test_in_another_motion_they_stay_on_the_body(way):
     """No joint of the body is further from the one above it than in the plain figure, in any frame of the file."""
     bow = fairswap.demo_motion("turn-and-bow", by="Juniper")

@@ -585,6 +585,7 @@ def test_limbs_are_kept_apart_unasked_where_the_result_is_more_like_its_source_f
 
 
 @pytest.mark.parametrize("who", ["Osric", "Pip"])
+@pytest.mark.long(but=1)
 def test_legs_that_stand_in_each_other_are_set_further_out_and_stand_there(who):
     """Those of a turn on the spot, on narrower hips. No foot slides for it."""
     turn = fairswap.demo_motion("turn-and-bow", by=who)
@@ -636,6 +637,7 @@ def test_crossed_legs_come_apart_to_where_each_of_them_is():
 
 
 @pytest.mark.parametrize("rate", [24, 60])
+@pytest.mark.long(but=1)
 def test_limbs_kept_apart_are_so_alike_at_any_rate_and_to_the_last_frame(rate):
     """At the end, where the arm is out of the head, it went 30 to 50 degrees the other way, for one frame."""
     take = fairswap.load(rig("words.glb"))
@@ -702,6 +704,7 @@ def test_an_arm_in_a_large_head_is_held_off_and_not_twisted():
 
 
 @pytest.mark.parametrize("performer", ["Juniper", "Pip"])
+@pytest.mark.long(but=1)
 def test_limbs_stay_where_keeping_them_apart_costs_more_than_it_gains(performer):
     """Osric's arm grazes his coat where the other's does not; were it elsewhere, that would be seen, too."""
     motion = fairswap.demo_motion("walk", by=performer)

@@ -50,6 +50,7 @@ def places_by_name(clip):
     ("suffix", "seed"),
     [(".bvh", 0), (".bvh", 1), (".bvh", 2), (".csv", 0), (".glb", 0), (".dae", 1), (".x3d", 2), (".usda", 1)],
 )
+@pytest.mark.long(but=3)
 def test_bones_in_any_order_are_where_they_were(suffix, seed):
     """A skeleton whose bones do not follow each other limb by limb: values belong to the bones they are written for."""
     mixed, _ = in_another_order(random_skeleton(14, seed), seed)
@@ -84,6 +85,7 @@ def test_a_person_in_any_order_is_the_same_in_motion_text():
 
 
 @pytest.mark.parametrize("way", ["saved in mid motion", "turned aside"])
+@pytest.mark.long(but=1)
 def test_a_figure_saved_in_mid_motion_rests_in_a_t_in_motion_text(way):
     """Its mesh tells how it stands, and is not there: what is read from the text alone is what was made."""
     if way == "saved in mid motion":

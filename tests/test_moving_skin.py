@@ -48,7 +48,7 @@ def told(found):
 
 @pytest.mark.parametrize("suffix", [".glb", ".x3d"])
 @pytest.mark.parametrize("travel", ["hips", "none"])
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_skin_of_a_bone_above_the_hips_goes_with_them(suffix, travel, tmp_path):
     bow, juniper = fairswap.demo_motion("turn-and-bow", by="Osric"), figure("Juniper")
     motion = replace(FREE, travel=travel)
@@ -108,7 +108,7 @@ def bone_name(role):
 
 @pytest.mark.parametrize("name", ["leap", "walk", "clap"])
 @pytest.mark.parametrize("whom", ["Juniper", "Pip"])
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_of_sound_skin_nothing_is_told(name, whom):
     assert not told(fairswap.convert(fairswap.demo_motion(name, by="Osric"), figure(whom)).findings)
     clip = act(name, whom)

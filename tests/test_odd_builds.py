@@ -59,6 +59,7 @@ def degrees_apart(a, b):
 
 
 @pytest.mark.parametrize("called", SPREAD)
+@pytest.mark.long(but=2)
 def test_five_toes_turn_no_foot_whichever_has_the_role(called):
     """A foot points where the middle of its toes is."""
     toed = with_five_toes("Juniper", called)

@@ -63,7 +63,7 @@ def apart_m(document, plain):
     ("name", "way"),
     [*(("Osric", way) for way in WAYS), ("nautical", "meshopt, filtered"), ("Pip", "meshopt"), ("words", "Draco")],
 )
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_a_packed_file_is_the_same_figure_with_the_same_motion(name, way):
     made = None if name in ("Osric", "Pip") else rig(f"{name}.glb")
     out = packed(name, way, made)

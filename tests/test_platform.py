@@ -577,7 +577,7 @@ def test_files_of_motions_hold_a_mesh_only_where_a_face_needs_it(with_mesh):
 
 
 @pytest.mark.parametrize("rate", [20, 24, 25, "30000/1001", 30, 60, 120])
-@pytest.mark.long(but=4)
+@pytest.mark.long(but=2)
 def test_duration_and_name_survive_every_rate(rate):
     clip = at_rate(act("walk", "Pip"), Fraction(rate))
     made = fit_figure(figure("Pip"), [clip], FERNWAY).clips[0]

@@ -143,6 +143,6 @@ def test_a_file_written_in_another_way_is_the_same_file(name):
 
 
 @pytest.mark.parametrize("ways", [*PAIRS, *THREES], ids=" + ".join)
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_several_ways_at_once(ways):
     check_same(ways)

@@ -65,6 +65,7 @@ def in_front(own, mesh):
 
 
 @pytest.mark.parametrize("who", ["Pip", "Juniper"])
+@pytest.mark.long(but=1)
 def test_a_body_keeps_its_shape_when_its_face_is_moved(who):
     fairswap.save("speaker.glb", figure("Juniper"), [fairswap.demo_motion("spoken line", "Juniper").clips[0]])
     fairswap.save("own.glb", shaped(who))
@@ -113,6 +114,7 @@ NO_MORPHS = 'fairswap = "platform/2"\nname = "plain"\nbones = "fernway"\n[figure
 
 
 @pytest.mark.parametrize("stage", ["fernway", "plain.toml"])
+@pytest.mark.long(but=1)
 def test_a_stage_that_does_not_take_the_shape_gets_the_body_that_has_it(stage):
     own = shaped("Pip")
     with open("plain.toml", "w") as file:
@@ -163,6 +165,7 @@ def test_an_expression_of_an_avatar_does_not_bring_the_belly_along():
 
 
 @pytest.mark.parametrize(("target", "moves"), [("Pip", True), ("faceless", True), ("of another scale", False)])
+@pytest.mark.long(but=1)
 def test_a_shape_of_the_same_name_goes_along_with_a_motion(target, moves):
     most = 100.0 if target == "of another scale" else 1.0
     source = shaped("Juniper", rest=0.0)
@@ -252,6 +255,7 @@ SLOW = "few/Pip.glb", "small/Pip.glb", "bones.glb", "t.glb", "again.usda"
 
 @pytest.mark.parametrize("made", [pytest.param(name, marks=pytest.mark.long) if name in SLOW else name
                                   for name in CHANGES])  # fmt: skip
+@pytest.mark.long(but=3)
 def test_whatever_is_done_to_a_figure_its_belly_is_as_far_out_as_it_was(made):
     own = shaped("Pip")
     fairswap.save("own.glb", own, [act("idle", "Pip")])

@@ -44,7 +44,7 @@ PARTS = {
 
 @pytest.mark.parametrize("part", PARTS)
 @pytest.mark.parametrize("root_is_keyed", [True, False], ids=["as we write it", "as others may"])
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=1)
 def test_a_motion_file_in_which_only_a_part_moves_is_one_whole_figure(part, root_is_keyed):
     """Without a skin nothing but keys tells what is a figure: a body of which little moves is still one body."""
     juniper, clip = figure("Juniper"), act("turn-and-bow", "Juniper")
@@ -239,7 +239,7 @@ def fairswap_free_document(path):
     ],
     ids=lambda words: words[0],
 )
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=1)
 def test_a_figure_that_lies_or_faces_backwards_stands_in_the_file_that_is_written(name, words):
     own = rig(f"{name}.glb")
     truth = json.loads(rig(f"{name}.truth.json").read_text())["bones"]

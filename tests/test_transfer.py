@@ -267,7 +267,7 @@ def test_the_acts_look_like_a_person_could_do_them(motion, performer):
 
 
 @pytest.mark.parametrize("seed", range(100, 130, 4))
-@pytest.mark.long(but=3)
+@pytest.mark.long(but=1)
 def test_the_bow_on_odd_rigs_that_nobody_described(seed):
     """Other names, rests, counts, axes and sizes: bones are found, the motion is the same, and it comes back."""
     rig, juniper, clip = odd_rig(seed, upright=True).figure, figure("Juniper"), act("turn-and-bow", "Juniper")

@@ -207,7 +207,7 @@ def test_a_joint_that_pops_is_told_with_the_moment(role, part):
     [("walk", "pip", None), ("turn-and-bow", "pip", None), ("clap", "pip", "fernway"), ("walk", "osric", "fernway"),
      ("turn-and-bow", "osric", "fernway")],
 )  # fmt: skip
-@pytest.mark.long(but=4)
+@pytest.mark.long(but=2)
 def test_of_what_is_carried_over_nothing_pops(name, who, stage):
     """Not at the lower rate of a stage either, where more happens from frame to frame; and without toes a knee snapped
     straight for one frame, by 17 degrees."""
@@ -571,6 +571,7 @@ def test_eyes_that_a_figure_does_not_have_are_told_and_not_judged():
 
 
 @pytest.mark.parametrize("who", ["Pip", "Osric", "Juniper"])
+@pytest.mark.long(but=1)
 def test_the_same_motion_without_its_mesh_is_no_other_one(who):
     fairswap.save("bones.bvh", figure(who), [act("walk", who)])
     for feet in ("free", "planted"):

@@ -370,6 +370,7 @@ def positions_in_glb(content, animation, seconds):
 
 
 @pytest.mark.parametrize("name", ["Juniper", "Osric", "Pip"])
+@pytest.mark.long(but=1)
 def test_what_is_played_is_what_moves(name):
     """16 bits for each turn, held against the core in every joint."""
     own = figure(name)
@@ -462,7 +463,7 @@ def test_pieces_of_a_take_are_on_the_timeline_and_loop_when_pressed(chromium):
         "face apply --text papa --onto {pip} -o o.glb",
     ],
 )  # fmt: skip
-@pytest.mark.long(but=2)
+@pytest.mark.long(but=1)
 def test_what_a_command_made_can_be_seen(words):
     fairswap.save("walk.glb", pair(2.0).done[0].swap.source.figure, [pair(2.0).done[0].original])
     done = run(*words.format(pip=TROUPE / "pip.glb").split(), "--view", "page.html", "--json")

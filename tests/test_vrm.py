@@ -133,6 +133,7 @@ def test_nothing_of_the_terms_is_made_up():
 
 
 @pytest.mark.parametrize("who", ["Juniper", "Osric", "Pip"])
+@pytest.mark.long(but=1)
 def test_the_troupe_become_avatars_that_keep_to_the_standard(who):
     Path("face.png").write_bytes(picture())
     said = meta_file(avatar_permission="everyone", references=["a street"], thumbnail="face.png")
@@ -290,6 +291,7 @@ def test_a_motion_for_avatars_is_read_with_its_expressions_and_its_gaze():
 
 
 @pytest.mark.parametrize("who", ["Juniper", "Pip"])
+@pytest.mark.long(but=1)
 def test_a_motion_written_for_avatars_says_the_same_when_it_is_read(who):
     fairswap.fit(figure(who), "vrm-1", meta=meta_file()).save("made.vrm")
     talk = fairswap.demo_motion("spoken line", who)

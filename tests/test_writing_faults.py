@@ -149,7 +149,7 @@ PIP = TROUPE / "pip.glb"
     ],
     ids=lambda words: " ".join(str(word).split("/")[-1] for word in words[:2] + words[-1:]),
 )
-@pytest.mark.long(but=6)
+@pytest.mark.long(but=3)
 def test_no_command_writes_to_what_an_input_pulls_in(words):
     """The buffer of a figure, the pose that a layer names: neither is named on the command line, both are inputs."""
     before = a_pair()
