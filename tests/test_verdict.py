@@ -514,6 +514,32 @@ def test_a_face_that_does_something_else_is_told():
     assert found.face_missed is None
 
 
+@pytest.mark.parametrize(
+    ("region", "units"),
+    [("lids", ["eye_closure"]), ("gaze", ["gaze_up", "gaze_out"]), ("brows", ["outer_brow_raiser"])],
+)
+def test_a_region_of_a_face_that_does_nothing_is_told_however_much_the_mouth_does(region, units):
+    """Who speaks without blinking, looking about or raising a brow; a fifth less of it is hardly seen."""
+
+    def spoken(share):
+        frames = np.arange(61) / 30.0
+        rows = {"jaw_drop": 0.5 - 0.5 * np.cos(9.0 * frames)}
+        for unit in units:
+            for side in ("left", "right"):
+                rows[f"{unit}_{side}"] = share * (np.abs(frames - 1.0) < 0.2) * 0.9
+        table = np.column_stack([frames, *rows.values()])
+        np.savetxt("face.csv", table, delimiter=",", header=",".join(["time_s", *rows]), comments="")
+        made = fairswap.face.apply("face.csv", TROUPE / "juniper.glb")
+        return made.head.figure, made.clips[0]
+
+    source = spoken(1.0)
+    found = [fairswap.compare(source, spoken(share)) for share in (1.0, 0.8, 0.0)]
+    assert [round(scores(one)["face"]) for one in found[:1]] == [100]
+    assert scores(found[1])["face"] > 85.0
+    assert scores(found[2])["face"] < NEARLY
+    assert f"the motion of the {region} is off" in found[2].verdict
+
+
 @pytest.mark.parametrize("role", ["jaw", "eye_left"])
 def test_a_mouth_left_open_and_an_eye_that_squints_are_told_where_the_source_s_are_still(role):
     osric = figure("Osric")

@@ -27,6 +27,8 @@ if TYPE_CHECKING:
 
 # A face that moves its places by less than this (of a face's size, root mean square) does nothing to speak of.
 _NOTHING = 0.003
+# A region of it counts from half of that on, in what is as large a part of some shape of the result's face.
+_REGION_MOVES, _HAS = 0.0015, 0.3
 # And a shape that is shown by less than this, of all of it.
 _MOVES = 1e-3
 
@@ -164,7 +166,7 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
     """The comparison with the face in it: what share of the motion of its places is missed, or done too much."""
     from fairswap.face.anatomy import landmark_displacements
     from fairswap.face.transfer import unsaid_expressions
-    from fairswap.face.units import UNITS, region_of
+    from fairswap.face.units import REGIONS, UNITS, region_of
 
     unsaid = unsaid_expressions(heads.target, heads.source, result)
     if unsaid:
@@ -175,15 +177,25 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
     places = landmark_displacements()
     # As with fingers that are not there: eyes that cannot turn, or a face that has nothing but eyes, are told, and what
     # they lack is not judged.
-    gaze = np.array([region_of(unit) == "gaze" for unit in UNITS])
-    shows = np.abs(heads.target.chart.matrix).max(axis=1, initial=0.0) > 0.0
-    does, lacking = heads.source.units(source), ""
-    for name, part in (("the gaze", gaze), ("the face but for its eyes", ~gaze)):
-        if not shows[part].any():
+    regions, chart = np.array([region_of(unit) for unit in UNITS]), heads.target.chart.matrix
+    does, shown = heads.source.units(source), heads.target.units(result)
+    lacking = ""
+    for name, part in (("the gaze", regions == "gaze"), ("the face but for its eyes", regions != "gaze")):
+        if not chart[part].any():
             lacking = lacking_of(name) if rms(places[:, part] @ does[part]) > _NOTHING else lacking
             places = np.where(part, 0.0, places)
-    wanted, shown = places @ does, places @ heads.target.units(result)
-    return replace(found, face_missed=rms(wanted - shown) / max(rms(wanted), _NOTHING), face_lacking=lacking)
+    # What is lost of a small region is little of the whole: lids that never close, a gaze that never wanders.
+    has = (chart / np.maximum(np.linalg.norm(chart, axis=0), 1e-9)).max(axis=1, initial=0.0) > _HAS
+    missed = {}
+    for region in REGIONS:
+        units = has & (regions == region)
+        moves = rms(places[:, units] @ does[units])
+        if moves > _REGION_MOVES:
+            missed[region] = rms(places[:, units] @ (does - shown)[units]) / moves
+    worst = max(missed.items(), key=lambda row: row[1], default=None)
+    wanted = places @ does
+    of_all = rms(wanted - places @ shown) / max(rms(wanted), _NOTHING)
+    return replace(found, face_missed=of_all, face_region=worst, face_lacking=lacking)
 
 
 def lacking_of(what: str) -> str:

@@ -100,6 +100,7 @@ class Comparison:
     off in each frame, by its bone that is furthest off; ``hips_percent`` how far the hips are, ``(frames,)`` percent of
     the leg. ``inside`` are limbs that go into each other or the trunk on the result. ``face_missed`` is how far the
     places of the face are off, as a share of how far the source's go; None where no face moves, or there is none.
+    ``face_region`` is the region of the face that misses most, of those that the result can show, and how much of it.
     ``face_beyond`` is, of a source whose face stands still, how far the places of the result's go all the same, as a
     share of a mouth opened wide; None where it moves, or the two faces are not to be alike.
     ``face_lacking`` says what of the face is not judged, and why: it moves in the source, and is not on the result, or
@@ -137,6 +138,7 @@ class Comparison:
     inside: tuple[LimbInside, ...] = ()
     cleared: bool = False
     face_missed: float | None = None
+    face_region: tuple[str, float] | None = None
     face_beyond: float | None = None
     face_lacking: str = ""
     beside: tuple[BoneBeside, ...] = ()

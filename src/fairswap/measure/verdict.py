@@ -41,7 +41,7 @@ _OTHER_STEPS = 0.05
 # A clip in which a foot stands for a frame or two has hardly a contact to lose.
 _TOUCHED_S = 0.1
 # As a share of how far the places of the source's face go.
-_FACE_MISSED = 0.5
+_FACE_MISSED, _REGION_MISSED = 0.5, 0.75
 # Tails and skirts hang as they will; but those of one family hang alike.
 _BESIDE_DEGREES = 15.0
 # Of a face that is to stand still: as a share of a mouth opened wide, and for jaw and eyes of bones.
@@ -142,6 +142,9 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     yield _score("place", f"{path} for a moment", found.hips_worst_percent, _PLACE_WORST_PERCENT, "% of the leg")
     if found.face_missed is not None:
         yield _score("face", "the face does not do the same", found.face_missed, _FACE_MISSED, "of its motion")
+    if found.face_region is not None:
+        region, missed = found.face_region
+        yield _score("face", f"the motion of the {region} is off", missed, _REGION_MISSED, "of its motion")
     if found.face_beyond:
         beyond = "the face does something where the source's is still"
         yield _score("face", beyond, found.face_beyond, _FACE_BEYOND, "of a mouth opened wide")
