@@ -371,6 +371,18 @@ def test_a_spine_of_another_count_ends_where_it_did(bent):
         assert np.linalg.norm(before[own.roles.bones[role]] - after[new.bones[role]]) < 0.028, role
 
 
+def test_a_neck_of_another_count_is_the_same_neck_in_equal_pieces():
+    before, made = rigged(figure("Osric")), fairswap.fit(TROUPE / "osric.glb", "quillmoor")
+    roles = fairswap.bones.roles_of(made.figure)
+    assert (len(before.roles.chain("neck")), len(roles.chain("neck"))) == (1, 3)
+    old, new = before.skeleton.rest.positions[0], made.figure.skeleton.rest.positions[0]
+    low, high = (new[roles.bones[role]] for role in ("neck_1", "head"))
+    for number in (1, 2):
+        assert new[roles.bones[f"neck_{number + 1}"]] == pytest.approx(low + number / 3 * (high - low), abs=1e-6)
+    length = np.linalg.norm(old[before.roles.bones["head"]] - old[before.roles.bones["neck_1"]])
+    assert np.linalg.norm(high - low) == pytest.approx(length, abs=1e-6)
+
+
 def test_what_fit_tells_is_what_the_files_tell(tmp_path):
     """The reference pose goes along to the new bones, and into the file: arms that only a clip shows rolled."""
     who, clip = figure("Osric"), act("lamp", "Osric")

@@ -561,6 +561,20 @@ def test_a_pose_of_bones_that_are_not_there_is_told_with_the_nearest():
     assert repr(bone) in row.remedy
 
 
+def test_a_face_of_bones_that_are_keyed_and_stay_is_none_that_moves():
+    osric, idle = figure("Osric"), act("idle", "Osric")
+    edit = idle.poses.edit()
+    for role in ("jaw", "eye_left"):
+        bone = head("Osric").roles.bones[role]
+        edit.translations[bone] = np.repeat(osric.skeleton.rest_translations[bone][:, None], idle.frames, axis=1)
+    still = idle.with_poses(edit.poses())
+    for clip in (idle, still):
+        document = fairswap.Document("idle", "glTF 2.0", osric.space, (osric,), (clip,))
+        assert fairswap.convert(document, TROUPE / "juniper.glb").done[0].face is None
+        with pytest.raises(fairswap.ImpossibleError, match="the face does not move"):
+            fairswap.convert(document, TROUPE / "juniper.glb", face=fairswap.FaceOptions(which="only"))
+
+
 def test_a_track_laid_over_a_motion_comes_and_goes():
     """In the time that is said for it, at both ends; before and after the face is what it was."""
     idle = fairswap.demo_motion("idle", by="Juniper")

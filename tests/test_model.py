@@ -20,7 +20,7 @@ from fairswap.formats.vrm.humanoid import role_of_vrm_bone
 from fairswap.inspection import inspect, rest_pose_of
 from fairswap.jobs.writing import paths_for
 from fairswap.model.mesh import deformed_vertices, vertex_normals
-from fairswap.model.poses import MorphTrack, StretchTrack, check_amount
+from fairswap.model.poses import MorphTrack, PoseBuilder, StretchTrack, check_amount
 from fairswap.model.rate import rate_from_interval, rate_from_text, text_from_rate
 from fairswap.model.space import AHEAD, LEFT, UP, direction, nearest_direction, usual_forward
 from judging import positions
@@ -91,6 +91,12 @@ def test_a_clip_knows_whether_anything_moves_and_how_far_it_travels():
     assert clip_of(resting).travel_m == 0.0
     smiling = replace(resting, morph_tracks=(MorphTrack(0, np.linspace(0, 1, 9)[None]),))
     assert not clip_of(smiling).still
+    # A root that is keyed and stays says nothing of how far the hips get.
+    kept = {0: np.zeros((3, 1)), 1: np.outer([1.0, 5.0, 2.0], np.arange(9.0))}
+    rooted = PoseBuilder(skeleton, resting.rotation_tracks.copy(), kept).poses()
+    assert clip_of(rooted).travel_m == pytest.approx(
+        np.linalg.norm(np.diff(rooted.world().positions[[0, 8], 1][:, [0, 2]], axis=0))
+    )
     assert act("walk", "Juniper").travel_m == pytest.approx(6.0 / 0.56 * 0.66 * 0.92, rel=0.01)
     assert clip_of(resting, rate=24).duration_s == pytest.approx(8 / 24)
 

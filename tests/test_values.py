@@ -96,6 +96,9 @@ def test_a_clip_needs_a_rate_and_frames():
     for rate in (Fraction(0), Fraction(-30)):
         with pytest.raises(fairswap.UsageError):
             fairswap.Clip("bad", rate, poses)
+    for start_s in (-0.1, np.inf, np.nan):
+        with pytest.raises(fairswap.UsageError, match="start"):
+            fairswap.Clip("bad", Fraction(30), poses, start_s=start_s)
 
 
 @pytest.mark.parametrize(
