@@ -208,7 +208,8 @@ class Comparison:
         if self.restless:
             some = listed((f"{name} ({degrees:.0f} degrees)" for name, degrees in self.restless), 4)
             message = f"bones without a partner do not rest: {some}; whether they should, no source says"
-            told.append(Finding("extras-restless", "note", self.clip, message))
+            remedy = "Leave them so if they are to move by themselves; else take their keys out"
+            told.append(Finding("extras-restless", "note", self.clip, message, remedy))
         return guesses + told
 
     def table(self) -> pandas.DataFrame:
