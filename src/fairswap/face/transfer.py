@@ -31,6 +31,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between
 from fairswap.model.signals import eased
+from fairswap.model.skinning import bound_pose
 from fairswap.wording import listed
 
 if TYPE_CHECKING:
@@ -269,7 +270,11 @@ def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int,
     if any(moves(clip, bone) for bone in figure.face_controls):
         return True
     bones = face_bones(figure.skeleton, roles, head_frame(figure, roles)).values()
-    return any(bone not in carried and (moves(clip, bone) or is_held(clip, bone)) for bone in bones)
+    own = [bone for bone in bones if bone not in carried]
+    if any(moves(clip, bone) for bone in own):
+        return True
+    # Only a skin that rests as it was bound shows what a face is at rest.
+    return bool(figure.meshes) and any(_is_held(clip, bone) for bone in own) and bound_pose(figure) is None
 
 
 def moves(clip: Clip, bone: int) -> bool:
@@ -278,7 +283,7 @@ def moves(clip: Clip, bone: int) -> bool:
     return bool(np.ptp(turns, axis=1).max() > 1e-4 or np.ptp(places, axis=1).max(initial=0.0) > 1e-5)
 
 
-def is_held(clip: Clip, bone: int) -> bool:
+def _is_held(clip: Clip, bone: int) -> bool:
     """Whether a clip begins with a bone turned clearly from its rest: a mouth that is open all the time."""
     apart = angle_between(clip.poses.rotation_tracks[bone, :, 0], clip.skeleton.rest_rotations[bone])
     return bool(np.degrees(apart) > _HELD_DEGREES)
