@@ -6,7 +6,7 @@ head cannot show is made by what looks most like it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from typing import TYPE_CHECKING
@@ -31,6 +31,7 @@ from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import angle_between
 from fairswap.model.signals import eased
+from fairswap.model.skeleton import local_rotations
 from fairswap.model.skinning import bound_pose
 from fairswap.wording import listed
 
@@ -273,8 +274,7 @@ def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int,
     own = [bone for bone in bones if bone not in carried]
     if any(moves(clip, bone) for bone in own):
         return True
-    # Only a skin that rests as it was bound shows what a face is at rest.
-    return bool(figure.meshes) and any(_is_held(clip, bone) for bone in own) and bound_pose(figure) is None
+    return bool(figure.meshes) and bool(_held(clip, own) & _bound_as_they_rest(figure, own))
 
 
 def moves(clip: Clip, bone: int) -> bool:
@@ -283,10 +283,19 @@ def moves(clip: Clip, bone: int) -> bool:
     return bool(np.ptp(turns, axis=1).max() > 1e-4 or np.ptp(places, axis=1).max(initial=0.0) > 1e-5)
 
 
-def _is_held(clip: Clip, bone: int) -> bool:
-    """Whether a clip begins with a bone turned clearly from its rest: a mouth that is open all the time."""
-    apart = angle_between(clip.poses.rotation_tracks[bone, :, 0], clip.skeleton.rest_rotations[bone])
-    return bool(np.degrees(apart) > _HELD_DEGREES)
+def _held(clip: Clip, bones: Sequence[int]) -> set[int]:
+    """The bones that a clip begins with clearly turned from their rest: a mouth that is open all the time."""
+    apart = angle_between(clip.poses.rotation_tracks[bones, :, 0], clip.skeleton.rest_rotations[bones])
+    return {bone for bone, angle in zip(bones, apart, strict=True) if np.degrees(angle) > _HELD_DEGREES}
+
+
+def _bound_as_they_rest(figure: Figure, bones: Sequence[int]) -> set[int]:
+    """The bones that rest as the skin was bound to them: only then the rest tells what is open and what is shut."""
+    bound, skeleton = bound_pose(figure), figure.skeleton
+    if bound is None:
+        return set(bones)
+    apart = angle_between(local_rotations(skeleton, bound.rotations[0])[bones], skeleton.rest_rotations[bones])
+    return {bone for bone, angle in zip(bones, apart, strict=True) if np.degrees(angle) < _HELD_DEGREES}
 
 
 def carried_in_face(swap: Swap) -> dict[int, int]:
