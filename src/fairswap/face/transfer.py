@@ -274,7 +274,8 @@ def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int,
     own = [bone for bone in bones if bone not in carried]
     if any(moves(clip, bone) for bone in own):
         return True
-    return bool(figure.meshes) and bool(_held(clip, own) & _bound_as_they_rest(figure, own))
+    held = _held(clip, own) if figure.meshes else set()
+    return bool(held) and bool(held & _bound_as_they_rest(figure, own))
 
 
 def moves(clip: Clip, bone: int) -> bool:
