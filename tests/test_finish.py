@@ -254,7 +254,10 @@ ease = 0.5
 [[layer]]
 role = "lower_arm_left"
 mode = "replace"
-keys = [{ time = 0.0, turn = [0.0, -90.0, 0.0] }, { time = 6.0, turn = [0.0, -30.0, 0.0] }]
+keys = [
+  { time = 0.0, turn = [0.0, -90.0, 0.0] }, { time = 3.0, turn = [0.0, -30.0, 0.0] },
+  { time = 6.0, turn = [0.0, -60.0, 0.0] },
+]
 
 [[layer]]
 pose = "fist.toml"
@@ -280,10 +283,10 @@ def test_layers_turn_shift_replace_and_paste():
     moved = np.degrees(angle_between(plain.rotations[:, finger], layered.rotations[:, finger]))
     assert moved[60] > 30.0
     assert moved[0] == pytest.approx(0.0, abs=1e-6)
-    forearm = b.positions[[0, 180]][:, bones["hand_left"]] - b.positions[[0, 180]][:, bones["lower_arm_left"]]
-    upper = b.positions[[0, 180]][:, bones["lower_arm_left"]] - b.positions[[0, 180]][:, bones["upper_arm_left"]]
-    angles = np.degrees(angle_between(normalized(forearm), normalized(upper)))
-    assert angles == pytest.approx([90.0, 30.0], abs=0.5)
+    shoulder, elbow, wrist = (b.positions[[0, 45, 90, 135, 180], bones[f"{part}_left"]]
+                              for part in ("upper_arm", "lower_arm", "hand"))  # fmt: skip
+    angles = np.degrees(angle_between(normalized(wrist - elbow), normalized(elbow - shoulder)))
+    assert angles == pytest.approx([90.0, 60.0, 30.0, 45.0, 60.0], abs=0.5)
 
 
 @pytest.mark.parametrize(
