@@ -140,7 +140,7 @@ class Faces:
 
 
 def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
-    """Whether anything may move in a face: morphs, or bones below the head."""
+    """Whether anything may move in a face, or be held: morphs, or bones below the head."""
     poses = clip.poses
     if poses.morph_tracks:
         return True
@@ -150,7 +150,8 @@ def may_move(clip: Clip, rigged: RiggedFigure) -> bool:
     if np.isin(poses.translated_bones, below).any():
         return True
     turns = poses.rotation_tracks[below]
-    return bool(np.abs(turns - poses.skeleton.rest_rotations[below][:, :, None]).max(initial=0.0) > 1e-4)
+    still = poses.skeleton.rest_rotations[below] if rigged.figure.meshes else turns[:, :, 0]
+    return any(np.abs(most - still).max(initial=0.0) > 1e-4 for most in (turns.min(axis=2), turns.max(axis=2)))
 
 
 def face_alone(source: Motion, result: Motion) -> Comparison:
