@@ -7,7 +7,7 @@ from dataclasses import replace
 import numpy as np
 
 from fairswap.jobs.faces import face_moves
-from fairswap.measure.beside import bones_beside, off_their_rest
+from fairswap.measure.beside import bones_beside, restless_bones
 from fairswap.measure.comparison import Comparison, Motion
 from fairswap.pose.pieces import cut_limbs
 from fairswap.pose.rigged import RiggedFigure
@@ -37,7 +37,7 @@ def with_bones_beside(found: Comparison, source: Motion, result: Motion, *, face
     return replace(
         found,
         beside=bones_beside(pair, poses, rate, shared, moving),
-        restless=tuple(off_their_rest(pair[1], poses[1], alone)),
+        restless=tuple(restless_bones(pair[1], poses[1], alone)),
     )
 
 

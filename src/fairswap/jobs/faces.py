@@ -27,7 +27,7 @@ if TYPE_CHECKING:
 
 # A face that moves its places by less than this (of a face's size, root mean square) does nothing to speak of.
 _NOTHING = 0.003
-# A region of it counts from half of that on, in what is as large a part of some shape of the result's face.
+# A region of it counts from half of that on, by the units that are so large a share of a shape of the result's.
 _REGION_MOVES, _HAS = 0.0015, 0.3
 # And a shape that is shown by less than this, of all of it.
 _MOVES = 1e-3

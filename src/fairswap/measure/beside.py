@@ -56,7 +56,7 @@ def bones_beside(
     return tuple(sorted(found, key=lambda row: -row.rms_degrees))
 
 
-def off_their_rest(
+def restless_bones(
     rigged: RiggedFigure, poses: Poses | EarlierPoses, bones: Integers | Sequence[int]
 ) -> list[tuple[str, float]]:
     """Bones that leave their rest, by how many degrees at most, the worst first."""
