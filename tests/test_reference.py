@@ -112,6 +112,17 @@ def test_a_rest_pose_in_mid_motion_gives_way_to_how_the_meshes_were_bound(way):
     assert apart[:, moved].max() < 0.02
 
 
+def test_a_rest_pose_that_is_a_frame_of_the_clip_gives_way_if_the_meshes_were_bound_straighter():
+    """Both elbows bent alike may be how a figure rests; not if a clip goes through that very pose."""
+    odd, clip = resting_otherwise({f"lower_arm_{side}": ([1, 0, 0], -0.9) for side in ("left", "right")})
+    edit = clip.poses.edit()
+    edit.rotation_tracks[:, :, 40] = odd.skeleton.rest_rotations
+    passing = clip.with_poses(edit.poses())
+    for shown, says in ((None, "the rest pose"), (clip, "the rest pose"), (passing, "mid-motion")):
+        assert says in base_pose(odd, ROLES, pose_named("auto"), shown).said
+    assert "mid-motion" not in base_pose(OSRIC, ROLES, pose_named("auto"), passing).said
+
+
 def test_a_rest_pose_straighter_than_how_meshes_were_bound_is_kept():
     odd, _ = resting_otherwise({})
     leaning, _ = resting_otherwise(IN_MID_MOTION["leans"])

@@ -36,6 +36,7 @@ def test_matrices_go_there_and_back_also_for_half_turns():
     for q in (Q, half_turns):
         assert np.abs(r.matrix_from_quaternion(q) - Rotation.from_quat(q).as_matrix()).max() < 1e-12
         same(r.quaternion_from_matrix(r.matrix_from_quaternion(q)), q)
+        assert (r.quaternion_from_matrix(r.matrix_from_quaternion(q))[:, 3] >= 0.0).all()
 
 
 @pytest.mark.parametrize("order", ["XYZ", "XZY", "YXZ", "YZX", "ZXY", "ZYX"])

@@ -91,6 +91,11 @@ def test_poses_that_could_not_be_are_refused_with_the_reason(field, spoil, says)
         replace(poses, **{field: spoil(getattr(poses, field))})
 
 
+def test_any_bone_may_be_an_end():
+    skeleton = random_skeleton(4)
+    assert replace(skeleton, ends={0, 3}).ends == {0, 3}
+
+
 def test_a_clip_needs_a_rate_and_frames():
     poses = random_poses(random_skeleton(4), 5, moved=())
     for rate in (Fraction(0), Fraction(-30)):
