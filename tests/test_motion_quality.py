@@ -279,6 +279,19 @@ def test_feet_of_a_recording_that_lie_rolled_stand_flat_and_are_no_difference():
     assert score["feet"] > 85.0
 
 
+def test_feet_that_shake_while_they_stand_say_nothing_of_how_they_lie():
+    """As tilted in the mean as feet that are believed, but now this way and now that."""
+    skeleton = body_of("Osric").skeleton({})
+    bones, clip = fairswap.Figure("Osric", skeleton), perform(ACTS["idle"](), body_of("Osric"), skeleton)
+    plain, shakes = rigged(bones), 20.0 * np.sign(np.sin(np.arange(clip.frames) / 5.0 + 0.1))
+    for shaking, told in ((0.0, 15.0), (shakes, 0.0)):
+        fairswap.save("rolled.bvh", bones, [rolled_feet(clip, plain, 15.0 + shaking)], force=True)
+        read = fairswap.load("rolled.bvh")
+        rest, shown = (rigged(read.figure, clip=one).reference.rotations for one in (None, read.clips[0]))
+        feet = [rigged(read.figure).roles.bones[f"foot_{side}"] for side in ("left", "right")]
+        assert np.degrees(angle_between(shown[feet], rest[feet])) == pytest.approx([told, told], abs=1.0)
+
+
 def test_a_foot_that_a_recording_holds_in_the_air_says_nothing_of_how_it_lies():
     """Who stands on one leg with the other knee up: that foot points down, and is not flat for it."""
     skeleton = body_of("Osric").skeleton({})
