@@ -449,6 +449,20 @@ def test_a_walk_that_a_platform_wants_on_the_spot_is_still_held_against_its_sour
     assert fairswap.compare("own.glb", f"own/{WALK.name}.glb").likeness > 75.0
 
 
+def test_a_way_to_the_side_that_was_taken_out_is_remembered_too():
+    edit, quarter = WALK.poses.edit(), Rotation.from_euler("y", 90.0, degrees=True)
+    hips = bone("hips")
+    edit.rotation_tracks[hips] = (quarter * Rotation.from_quat(edit.rotation_tracks[hips].T)).as_quat().T
+    edit.translations[hips] = quarter.apply(edit.translations[hips].T).T
+    aside = fairswap.Document(
+        "aside", "glTF 2.0", figure("Osric").space, (figure("Osric"),), (WALK.with_poses(edit.poses()),)
+    )
+    assert np.ptp(aside.clips[0].world().positions[:, hips, 0]) > 3.0
+    made = fairswap.convert(aside, TROUPE / "juniper.glb", motion=fairswap.MotionOptions(travel="none"))
+    made.save("made.glb")
+    assert fairswap.compare(aside, "made.glb").likeness == pytest.approx(made.comparisons[0].likeness, abs=0.5)
+
+
 def test_a_walk_on_the_spot_is_held_against_its_source_though_a_platform_makes_it_taller():
     fairswap.save("source.bvh", figure("Osric"), [WALK])
     Path("tall.toml").write_text(
