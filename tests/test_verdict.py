@@ -452,8 +452,8 @@ def test_a_walk_that_a_platform_wants_on_the_spot_is_still_held_against_its_sour
 def test_a_way_to_the_side_that_was_taken_out_is_remembered_too():
     edit, quarter = WALK.poses.edit(), Rotation.from_euler("y", 90.0, degrees=True)
     hips = bone("hips")
-    edit.rotation_tracks[hips] = (quarter * Rotation.from_quat(edit.rotation_tracks[hips].T)).as_quat().T
-    edit.translations[hips] = quarter.apply(edit.translations[hips].T).T
+    edit.rotation_tracks[hips] = (quarter * Rotation.from_quat(edit.rotation_tracks[hips].T.copy())).as_quat().T
+    edit.translations[hips] = quarter.apply(edit.translations[hips].T.copy()).T
     aside = fairswap.Document(
         "aside", "glTF 2.0", figure("Osric").space, (figure("Osric"),), (WALK.with_poses(edit.poses()),)
     )
