@@ -461,6 +461,7 @@ def test_a_way_to_the_side_that_was_taken_out_is_remembered_too():
     made = fairswap.convert(aside, TROUPE / "juniper.glb", motion=fairswap.MotionOptions(travel="none"))
     made.save("made.glb")
     assert fairswap.compare(aside, "made.glb").likeness == pytest.approx(made.comparisons[0].likeness, abs=0.5)
+    assert made.comparisons[0].hips_mean_percent < 5.0
 
 
 def test_a_walk_on_the_spot_is_held_against_its_source_though_a_platform_makes_it_taller():
