@@ -549,7 +549,7 @@ def test_a_region_of_a_face_that_does_nothing_is_told_however_much_the_mouth_doe
 
     source = spoken(1.0)
     found = [fairswap.compare(source, spoken(share)) for share in (1.0, 0.8, 0.0)]
-    assert [round(scores(one)["face"]) for one in found[:1]] == [100]
+    assert scores(found[0])["face"] > 99.5
     assert scores(found[1])["face"] > 85.0
     assert scores(found[2])["face"] < NEARLY
     assert f"the motion of the {region} is off" in found[2].verdict

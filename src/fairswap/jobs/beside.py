@@ -6,7 +6,6 @@ from dataclasses import replace
 
 import numpy as np
 
-from fairswap.jobs.faces import face_moves
 from fairswap.measure.beside import bones_beside, restless_bones
 from fairswap.measure.comparison import Comparison, Motion
 from fairswap.pose.pieces import cut_limbs
@@ -18,8 +17,7 @@ def with_bones_beside(found: Comparison, source: Motion, result: Motion, *, face
     """The comparison with the bones in it that fill no role.
 
     Those of one name on both figures are to do the same, and are judged; those that only the result has are to rest,
-    and it is told if they do not. With ``face`` bones of a face are judged with them, unless they move in the source:
-    then it is judged as a face, in units.
+    and it is told if they do not. With ``face`` those of a face are judged with them: what moves is judged in units.
     """
     pair, poses, rate = (source.rigged, result.rigged), (source.clip.poses, result.clip.poses), float(source.clip.rate)
     if (source.clip.rate, source.clip.frames) != (result.clip.rate, result.clip.frames):
@@ -28,7 +26,7 @@ def with_bones_beside(found: Comparison, source: Motion, result: Motion, *, face
     moving = {extra.target for extra in moving_extras(poses[0], pair[0], extras)}
     pieces = {bone for limb in cut_limbs(pair[1]) for bone in limb.between}  # judged by where the limb goes
     of_face = _face_bones(pair[1])
-    left_out = pieces | of_face if not face or face_moves(source) else pieces
+    left_out = pieces if face else pieces | of_face
     shared = [(extra.source, extra.target) for extra in extras if extra.target not in left_out]
     skeleton = pair[1].skeleton
     known = {extra.target for extra in extras} | pieces | of_face | skeleton.ends

@@ -86,7 +86,7 @@ def compare(
     )
     b = RiggedFigure.of(figure_b, bones=wanted.bones, clip=shown_b, reference=wanted.reference, part="result")
     source_motion, result_motion = Motion(a, clip_a), Motion(b, clip_b)
-    return _as_found(source_motion, result_motion)
+    return _judged(compare_motions(source_motion, result_motion), source_motion, result_motion)
 
 
 def compare_fitted(fitted: Fitted) -> tuple[Comparison, ...]:
@@ -109,13 +109,8 @@ def compare_prepared(source: Motion, result: Motion) -> Comparison:
     """As :func:`compare`, of figures whose bones are known, with what the result brings along; no lead-in is left."""
     record = record_in(result.clip, source.rigged.figure, result.rigged.figure)
     if record is None:
-        return _as_found(source, result)
+        return _judged(compare_motions(source, result), source, result)
     return _as_decided(msgspec.structs.replace(record, lead_in_dropped=0), source, result)
-
-
-def _as_found(source: Motion, result: Motion) -> Comparison:
-    found = with_bones_beside(compare_motions(source, result), source, result, face=True)
-    return _with_face(found, source, result)
 
 
 def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
@@ -127,19 +122,27 @@ def _as_decided(record: Record, source: Motion, result: Motion) -> Comparison:
     if record.travel_scale is not None:
         factor = record.travel_scale * source.rigged.reference.leg_m / result.rigged.reference.leg_m
     if not record.body:
-        return _with_face(face_alone(source, result), source, result)
-    face = record.face and not record.face_laid_on
+        return _with_face(face_alone(source, result), source, result, moves=face_moves(source))
     asked = replace(source, clip=with_layers(source.rigged, source.clip, layers_of(record), by_name=False))
     cut = abs(result.clip.duration_s - record.seconds) > _CUT_S
     whole = with_travel(result, [] if cut else record.travel_taken)
     found = compare_motions(asked, whole, source_contacts=contacts, travel_factor=factor, cleared=record.cleared)
-    found = with_bones_beside(found, source, result, face=face)
-    return _with_face(found, source, result, record.face_laid_on) if record.face else found
+    return _judged(found, source, result, face=record.face, laid_on=record.face_laid_on)
 
 
-def _with_face(found: Comparison, source: Motion, result: Motion, laid_on: bool = False) -> Comparison:
-    if not face_moves(source):  # what was laid over a still face since is meant
-        return found if laid_on else with_still_face_judged(found, source, result)
+def _judged(
+    found: Comparison, source: Motion, result: Motion, *, face: bool = True, laid_on: bool = False
+) -> Comparison:
+    """The comparison with bones that fill no role in it, and the ``face``; one ``laid_on`` a still one is meant."""
+    moves = face_moves(source)
+    judged = face and (moves or not laid_on)
+    found = with_bones_beside(found, source, result, face=judged and not moves)
+    return _with_face(found, source, result, moves=moves) if judged else found
+
+
+def _with_face(found: Comparison, source: Motion, result: Motion, *, moves: bool) -> Comparison:
+    if not moves:
+        return with_still_face_judged(found, source, result)
     heads = heads_of(source, result)
     if not heads.target.chart.columns:
         return replace(found, face_lacking=lacking_of("the face"))
