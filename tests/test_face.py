@@ -190,6 +190,20 @@ def test_the_solver_agrees_with_a_standard_one():
     assert 0.0 <= bounded.min() <= bounded.max() <= 0.4
 
 
+def test_shapes_that_are_opposites_are_never_on_both_at_once():
+    """A look to the left and one to the right cancel each other: both on are the same, and twice the work of a face."""
+    one_way = np.linalg.qr(np.random.default_rng(2).normal(size=(6, 3)))[0]
+    matrix = np.concatenate([one_way, -2.0 * one_way], axis=1)
+    turns = np.random.default_rng(3).normal(size=(3, 40))
+    got = bounded_weights(matrix, one_way @ turns, np.full(6, 5.0))
+    assert np.allclose(got[:3] - 2.0 * got[3:], turns, atol=0.001)
+    assert (np.minimum(got[:3], got[3:]) < 1e-9).all()
+    # What is preferred stays: a head on which both are on, on purpose, is carried over as it is.
+    both = np.abs(np.random.default_rng(4).normal(0.0, 0.3, size=(6, 40)))
+    kept = bounded_weights(matrix, matrix @ both, np.full(6, 5.0), prefer=both)
+    assert np.allclose(kept, both, atol=1e-3)
+
+
 def test_ranges_signs_sums_and_correctives():
     chart = FaceChart(
         "made",

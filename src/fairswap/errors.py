@@ -29,6 +29,7 @@ REMEDIES = {
     "exists": "Give force=True to replace it, or another name",
     "face-none": 'Take a figure with a face; if none is wanted, say so with FaceOptions("none")',
     "face-lost": "face.match shows what each shape becomes",
+    "face-bones-unread": "Give a chart in which these poses have a meaning: face.draft(…, clip=NAME)",
     "face-bones-left-out": "Give their places by hand, as landmarks",
     "front-unsure": "If that is its back, give forward",
     "joints-stretched": "Look at it with picture.sheet; mend the clip where it was made",

@@ -108,6 +108,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "face-limited": "Shapes that together go too far are held back.",
         "face-not-at-rest": "The face does not rest at neutral in the file.",
         "face-bone-bare": "A face bone moves no skin.",
+        "face-bones-unread": "A bone of the face turns or shifts in a way that no shape of a face does.",
         "face-chart-kept": "A saved chart of this family of heads is used.",
         "no-face-moves": "No shape and no face bone moves in the file.",
         "expressions-held": "The clip holds expressions one after another: a chart can be drafted from it.",

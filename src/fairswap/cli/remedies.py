@@ -29,6 +29,8 @@ REMEDIES = {
     "exists": "Pass --force to replace it, or give another name",
     "face-none": "Take a figure with a face; if none is wanted, say so with --face none",
     "face-lost": "'fairswap face match' shows what each shape becomes",
+    "face-bones-unread": "Give a chart in which these poses have a meaning ('fairswap face draft FILE --clip NAME "
+    "-o F.toml'): --source-face F.toml",
     "face-bones-left-out": "Give their places by hand: --place jaw=X,Y,Z",
     "front-unsure": "If that is its back, say --forward",
     "joints-stretched": "Look at it with --picture; mend the clip where it was made",

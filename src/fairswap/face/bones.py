@@ -38,6 +38,8 @@ _DEGREE = 0.006
 _ENOUGH, _LEAST = 0.4, 0.003
 # A bone of a face that is further than this from where its skin is bound to it is not at rest.
 _OFF_M, _OFF_DEGREES = 0.003, 4.0
+# How far the chin is ahead of the jaw's hinge, in head sizes.
+_CHIN_AHEAD = 0.26
 _FACE_WORDS = frozenset(
     ["brow", "lid", "eye", "cheek", "nose", "nostril", "mouth", "lip", "jaw", "chin", "tongue", "corner"]
 )
@@ -55,10 +57,14 @@ def face_bones(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> dict[str
     for bone in sorted(below - other - skeleton.tips):
         x, y, z = places[bone].tolist()
         in_front = abs(x) < 0.36 and -0.15 < y < 0.75 and z > 0.12
-        known = bone in roles.bones.values() or shape_name(skeleton.names[bone]).notions & _FACE_WORDS
-        if known or in_front:
+        if bone in roles.bones.values() or called_of_a_face(skeleton.names[bone]) or in_front:
             out[skeleton.names[bone]] = bone
     return out
+
+
+def called_of_a_face(name: str) -> bool:
+    """Whether a bone's name says that it is of a face."""
+    return bool(shape_name(name).notions & _FACE_WORDS)
 
 
 def anatomical_poses(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> dict[str, Shape]:
@@ -142,20 +148,60 @@ def bone_features(poses: Poses, bones: Mapping[str, int], frame: FaceFrame) -> F
 
 
 def activations_from_bones(
-    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame
+    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None = None
 ) -> tuple[list[int], Floats]:
     """Which ways of a chart are poses of bones, and their shares ``(poses, frames)`` that make what the bones do."""
-    numbers = [i for i, (name, _) in enumerate(chart.columns) if chart.shapes[name].bones]
-    moving = {
-        name: bone
-        for name, bone in bones.items()
-        if any(name in chart.shapes[chart.columns[i][0]].bones for i in numbers)
-    }
-    if not numbers or not moving:
+    numbers, moving = _posed(chart, bones)
+    if not numbers:
         return [], np.zeros((0, poses.frames))
-    matrix = np.stack([_features_of(chart.shapes[chart.columns[i][0]], moving) for i in numbers], axis=1)
-    seen = bone_features(poses, moving, frame)
-    return numbers, bounded_weights(matrix, seen, np.full(len(numbers), 1.5))
+    shares, _ = _read(chart, numbers, bone_features(poses, moving, frame), moving, frame, jaw)
+    return numbers, shares
+
+
+def read_in_bones(
+    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None = None
+) -> tuple[Floats, Floats]:
+    """What bones do, and what of it the poses of a chart do not make: moves in head sizes, then turns in degrees, each
+    ``(bones, 6, frames)``."""
+    numbers, _ = _posed(chart, bones)
+    seen = bone_features(poses, bones, frame)
+    _, left = _read(chart, numbers, seen, bones, frame, jaw)
+    degrees = np.repeat([1.0, 1.0 / _DEGREE], 3)[:, None]
+    does, unread = (degrees * features.reshape(-1, 6, poses.frames) for features in (seen, left))
+    return does, unread
+
+
+def _posed(chart: FaceChart, bones: Mapping[str, int]) -> tuple[list[int], dict[str, int]]:
+    """The ways of a chart, by number, that are poses of bones, and those of these bones that they pose."""
+    numbers = [i for i, (name, _) in enumerate(chart.columns) if chart.shapes[name].bones]
+    posed = {name for i in numbers for name in chart.shapes[chart.columns[i][0]].bones}
+    moving = {name: bone for name, bone in bones.items() if name in posed}
+    return (numbers if moving else []), moving
+
+
+def _read(
+    chart: FaceChart, numbers: list[int], seen: Floats, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None
+) -> tuple[Floats, Floats]:
+    """The shares ``(poses, frames)`` of some ways of a chart that make what is ``seen`` of bones, and what is left."""
+    at = None if jaw is None or jaw not in bones.values() else list(bones.values()).index(jaw)
+    seen = _as_chin_goes(seen, at, frame)
+    if not numbers:
+        return np.zeros((0, seen.shape[1])), seen
+    matrix = np.stack([_features_of(chart.shapes[chart.columns[i][0]], bones) for i in numbers], axis=1)
+    matrix = _as_chin_goes(matrix, at, frame)
+    shares = bounded_weights(matrix, seen, np.full(len(numbers), 1.5))
+    return shares, seen - matrix @ shares
+
+
+def _as_chin_goes(features: Floats, jaw: int | None, frame: FaceFrame) -> Floats:
+    """Features in which a jaw that swings to a side goes as far as its chin: on some rigs it slides, on others it
+    turns."""
+    if jaw is None:
+        return features
+    out = features.copy()
+    out[6 * jaw] += _CHIN_AHEAD / frame.wide * np.radians(features[6 * jaw + 4] / _DEGREE)
+    out[6 * jaw + 4] = 0.0
+    return out
 
 
 def put_on_bones(

@@ -132,6 +132,11 @@ class Head(Value):
         used = {bone for shape in self.chart.shapes.values() for bone in shape.bones}
         return {name: bone for name, bone in own.items() if name in used}
 
+    @property
+    def jaw(self) -> int | None:
+        """The bone of the jaw."""
+        return None if self.roles is None else self.roles.bones.get("jaw")
+
     def ways_of(self, bones: set[str]) -> list[int]:
         """The ways of the chart, by number, that are poses of some of these bones and of no others."""
         shapes = [self.chart.shapes[name] for name, _ in self.chart.columns]
@@ -153,7 +158,7 @@ class Head(Value):
                 node = self.figure.skeleton.names.index(shape.control[0])
                 weights[shape.name] = control_moves(clip.poses, node, shape.control[1])
         out = self.chart.activations(weights) if weights else np.zeros((len(self.chart.columns), clip.frames))
-        numbers, from_bones = activations_from_bones(self.chart, clip.poses, self.bones, self.frame)
+        numbers, from_bones = activations_from_bones(self.chart, clip.poses, self.bones, self.frame, self.jaw)
         if numbers:
             out[numbers] = from_bones
         return out

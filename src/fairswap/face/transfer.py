@@ -24,6 +24,7 @@ from fairswap.face.expressions import PRESET_UNITS
 from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
 from fairswap.face.units import INDEX, UNITS
+from fairswap.face.unread import unread_bones
 from fairswap.model.arrays import Floats
 from fairswap.model.bounded import bounded_weights
 from fairswap.model.clip import Clip
@@ -117,7 +118,8 @@ class FaceSwap:
         kept = frozenset(self.carried[bone] for bone in done)
         done_on = perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
         with_body, lost = with_shapes_beside(self.source, self.target, clip, done_on.clip)
-        return replace(done_on, clip=with_body, told=(*self.source.findings, *lost, *done_on.told))
+        unread = unread_bones(self.source, clip, done)
+        return replace(done_on, clip=with_body, told=(*self.source.findings, *unread, *lost, *done_on.told))
 
     def _same_shapes(self) -> Floats:
         """Which ways of the target mean the same as which of the source: ``(target ways, source ways)``."""

@@ -15,6 +15,8 @@ _SWEEPS, _LOOK = 400, 4
 _RELAX = 1.5
 # So few frames cost less than the calls do: then one call for all shapes that another touches.
 _FEW = 512
+# Shapes as opposite as this (a cosine) do nothing together.
+_OPPOSITE = 1.0 - 1e-4
 # A small pull towards the preferred weights makes the answer the only one, and so a smooth one over time.
 _PULL = 1e-5
 
@@ -75,7 +77,20 @@ def bounded_weights(
             if not moving:
                 break
     out[:, open_] = weights
-    return np.minimum(out, bounds)
+    out = np.minimum(out, bounds)
+    _cancel_opposites(matrix, out, prefer)
+    return out
+
+
+def _cancel_opposites(matrix: Floats, weights: Floats, prefer: Floats | None) -> None:
+    """Take from shapes that do the very opposite of each other (a look to the left, one to the right) what both have
+    above the preferred weights: it shows nothing."""
+    long = np.linalg.norm(matrix, axis=0)
+    alike = (matrix.T @ matrix) / np.maximum(np.outer(long, long), 1e-300)
+    for a, b in np.argwhere(np.triu(alike < -_OPPOSITE)).tolist():
+        pair, size = [a, b], long[[a, b], None]
+        above = weights[pair] if prefer is None else np.maximum(weights[pair] - prefer[pair], 0.0)
+        weights[pair] -= (above * size).min(axis=0) / size
 
 
 def _sweep(
