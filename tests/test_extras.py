@@ -1,5 +1,7 @@
 """Bones that only some figures have - tails, skirts, ears, faces of one family - go along where both have them."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 
@@ -119,6 +121,43 @@ def test_a_tail_that_hangs_otherwise_or_no_longer_wags_is_told_by_its_name():
     lost = fairswap.compare((juniper, wags), (juniper, act("walk", "Juniper")))
     assert told(lost).score < 80.0
     assert told(lost).because.startswith("coat_tail")
+
+
+def slid(clip, bone, metres):
+    """A clip in which a bone slides up by so much and back, once."""
+    edit = clip.poses.edit()
+    up = np.sin(np.linspace(0.0, np.pi, clip.frames)) * metres
+    edit.translations[bone] = edit.translation_track(bone) + np.array([[0.0], [1.0], [0.0]]) * up
+    return clip.with_poses(edit.poses())
+
+
+@pytest.mark.parametrize("size", [1.0, 0.6])
+def test_a_tail_that_slides_goes_along_and_is_told_by_its_name_where_it_does_not(size):
+    """By size: on a smaller body of the same make it slides less far, and that is right."""
+    juniper, walk = figure("Juniper"), act("walk", "Juniper")
+    tail = walk.bone("coat_tail_1_l")
+    skeleton = replace(juniper.skeleton, rest_translations=size * juniper.skeleton.rest_translations)
+    small = replace(juniper, name="small", skeleton=skeleton, meshes=(), source=None)
+    made = fairswap.convert(document(juniper, slid(walk, tail, 0.15)), small).clips[0]
+    moved = made.poses.translation_track(tail) - skeleton.rest_translations[tail][:, None]
+    assert np.linalg.norm(moved, axis=0).max() == pytest.approx(0.15 * size, rel=0.01)
+    source = (juniper, slid(walk, tail, 0.15))
+    as_made = fairswap.compare(source, (small, made))
+    assert not as_made.beside
+    edit = made.poses.edit()
+    edit.translations[tail] = np.repeat(skeleton.rest_translations[tail][:, None], made.frames, axis=1)
+    found = fairswap.compare(source, (small, made.with_poses(edit.poses())))
+    assert told(found).because == "coat_tail_1_l is elsewhere"
+    assert found.beside[0].worst_cm == pytest.approx(15.0 * size, rel=0.01)
+    assert found.likeness < 70.0
+
+
+def test_a_tail_that_slides_where_no_source_has_one_is_told_in_centimetres():
+    osric, juniper = figure("Osric"), figure("Juniper")
+    made = fairswap.convert(document(osric, act("clap", "Osric")), juniper).clips[0]
+    found = fairswap.compare((osric, act("clap", "Osric")), (juniper, slid(made, made.bone("coat_tail_2_r"), 0.08)))
+    (message,) = [finding.message for finding in found.findings if finding.code == "extras-restless"]
+    assert "coat_tail_2_r (8 cm)" in message
 
 
 def test_what_only_the_result_has_is_told_if_it_does_not_rest_but_for_a_share_of_a_twist():

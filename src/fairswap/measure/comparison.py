@@ -106,8 +106,8 @@ class Comparison:
     ``face_lacking`` says what of the face is not judged, and why: it moves in the source, and is not on the result, or
     nobody says what it looks like.
     ``beside`` are bones without a role that are to do as the source's, and are off; ``restless`` those that only the
-    result has, and do not rest, each by how many degrees. ``garment_below`` is the extra bone that goes furthest below
-    the floor, and by how much, cm. ``cleared`` is whether
+    result has, and do not rest, each by how many degrees and cm. ``garment_below`` is the extra bone that goes
+    furthest below the floor, and by how much, cm. ``cleared`` is whether
     limbs were kept out of the body and each other. ``starts_over`` is what jumps most where the result starts over;
     None where the source does not. ``pops`` are joints that turn from one frame to the next as in none around it.
 
@@ -142,7 +142,7 @@ class Comparison:
     face_beyond: float | None = None
     face_lacking: str = ""
     beside: tuple[BoneBeside, ...] = ()
-    restless: tuple[tuple[str, float], ...] = ()
+    restless: tuple[tuple[str, float, float], ...] = ()
     garment_below: tuple[str, float] | None = None
     travel_factor: float = 1.0
     starts_over: Jump | None = None
@@ -206,7 +206,7 @@ class Comparison:
         told = skin_told(rigged.figure, rigged.roles)
         told += skin_in_motion(rigged.figure, rigged.roles, self.result.clip)
         if self.restless:
-            some = listed((f"{name} ({degrees:.0f} degrees)" for name, degrees in self.restless), 4)
+            some = listed((f"{bone} ({_far(degrees, cm)})" for bone, degrees, cm in self.restless), 4)
             message = f"bones without a partner do not rest: {some}; whether they should, no source says"
             remedy = "Leave them so if they are to move by themselves; else take their keys out"
             told.append(Finding("extras-restless", "note", self.clip, message, remedy))
@@ -360,3 +360,8 @@ def _at_frames_of(source: Motion, result: Motion, times: Floats) -> Poses | Earl
     if result.clip.rate == source.clip.rate and result.clip.frames == source.clip.frames:
         return result.poses
     return result.clip.at(times)
+
+
+def _far(degrees: float, cm: float) -> str:
+    """How far a bone is off, in words, by what there is of it."""
+    return ", ".join(f"{far:.0f} {unit}" for far, unit in ((degrees, "degrees"), (cm, "cm")) if far >= 0.5)

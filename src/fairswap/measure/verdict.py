@@ -43,7 +43,7 @@ _TOUCHED_S = 0.1
 # As a share of how far the places of the source's face go.
 _FACE_MISSED, _REGION_MISSED = 0.5, 0.75
 # Tails and skirts hang as they will; but those of one family hang alike.
-_BESIDE_DEGREES = 15.0
+_BESIDE_DEGREES, _BESIDE_CM = 15.0, 5.0
 # Of a face that is to stand still: as a share of a mouth opened wide, and for jaw and eyes of bones.
 _FACE_BEYOND, _FACE_DEGREES, _FACE_STILL_DEGREES = 0.15, 8.0, 0.5
 
@@ -115,6 +115,7 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
             yield from _of_role(role)
     for bone in found.beside:
         yield _score(bone.part, f"{bone.bone} is off", bone.rms_degrees, _BESIDE_DEGREES, "degrees")
+        yield _score(bone.part, f"{bone.bone} is elsewhere", bone.rms_cm, leg * _BESIDE_CM, "cm")
     for inside in found.inside:
         part = part_of_body(inside.limb, part_of(inside.limb))
         yield _score(part, f"{inside.limb} goes into {inside.into_it}", inside.beyond_cm, leg * _INSIDE_CM, "cm")
