@@ -34,6 +34,9 @@ from fairswap.wording import listed
 
 # How much a degree counts against a head size, when poses are told apart.
 _DEGREE = 0.006
+# Against what is left over, what the poses move that are to make it; and from how many times the least of that on it is
+# in vain: somewhat, and wholly.
+_EFFORT, _VAIN = 0.01, (1.5, 2.0)
 # A unit is possible if some bone goes this share of the way that the skin would.
 _ENOUGH, _LEAST = 0.4, 0.003
 # A bone of a face that is further than this from where its skin is bound to it is not at rest.
@@ -189,8 +192,26 @@ def _read(
         return np.zeros((0, seen.shape[1])), seen
     matrix = np.stack([_features_of(chart.shapes[chart.columns[i][0]], bones) for i in numbers], axis=1)
     matrix = _as_chin_goes(matrix, at, frame)
-    shares = bounded_weights(matrix, seen, np.full(len(numbers), 1.5))
+    shares = _without_vain_effort(matrix, seen, bounded_weights(matrix, seen, np.full(len(numbers), 1.5)))
     return shares, seen - matrix @ shares
+
+
+def _without_vain_effort(matrix: Floats, seen: Floats, nearest: Floats) -> Floats:
+    """Shares of poses ``(poses, frames)``, the ``nearest`` or, where those undo each other, simpler ones.
+
+    A stranger's bones go a little otherwise than our poses. To make that up to the last millimetre, poses are laid over
+    each other that take back most of what each does: a smile is read as lips sucked in, pushed out and pulled, all to
+    the full. Ridge regression (Hoerl and Kennard 1970) on poses of one size has the simple answer, but comes a little
+    short; what moves hardly more than it is the nearest one, as it is.
+    """
+    size = np.maximum(np.linalg.norm(matrix, axis=0), 1e-9)
+    rows = np.concatenate([matrix / size, np.sqrt(_EFFORT) * np.eye(len(size))])
+    wanted = np.concatenate([seen, np.zeros((len(size), seen.shape[1]))])
+    simple = bounded_weights(rows, wanted, 1.5 * size)
+    effort = (np.square(shares).sum(axis=0) for shares in (nearest * size[:, None], simple))
+    vain = np.divide(*(each + 1e-9 for each in effort))
+    simple /= size[:, None]
+    return np.asarray(simple + np.clip((_VAIN[1] - vain) / (_VAIN[1] - _VAIN[0]), 0.0, 1.0) * (nearest - simple))
 
 
 def _as_chin_goes(features: Floats, jaw: int | None, frame: FaceFrame) -> Floats:
