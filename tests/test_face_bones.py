@@ -1,6 +1,7 @@
 """What becomes of a face where a platform does not take its bones or its morphs: kept by the others, or told."""
 
 from dataclasses import replace
+from fractions import Fraction
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,7 @@ from scipy.spatial.transform import Rotation
 
 import fairswap
 from fairswap.face.head import Head
+from fairswap.face.transfer import perform_units, still_clip
 from fairswap.face.units import UNITS
 from fairswap.model.rotation import angle_between
 from making import FREE, rig, run
@@ -205,3 +207,89 @@ def test_a_face_that_a_stage_cannot_take_is_told_clip_by_clip_and_by_compare():
     found = fairswap.compare("osric.glb", "eyes.glb")
     assert found.face_lacking.startswith("the face but for its eyes")
     assert "not judged: the face but for its eyes" in run("compare", "osric.glb", "eyes.glb").stdout
+
+
+DEEP = ("Brow", "Cheek", "Lip Corner")
+
+
+def with_deep_bones(document):
+    """Osric, with bones of brows, cheeks and corners of the mouth that stand 6 cm behind the skin they hold."""
+    figure = document.figure
+    skeleton = figure.skeleton
+    deep = [bone for bone, name in enumerate(skeleton.names) if any(word in name for word in DEEP)]
+    places = skeleton.rest_translations.copy()
+    for bone in deep:
+        above = Rotation.from_quat(skeleton.rest.rotations[0, skeleton.parents[bone]])
+        places[bone] += above.inv().apply([0.0, 0.0, -0.06])
+    moved = replace(skeleton, rest_translations=places)
+    meshes = []
+    for mesh in figure.meshes:
+        binds = mesh.bind_matrices.copy()
+        for bone in deep:
+            binds[bone, :3, 3] += Rotation.from_quat(skeleton.rest.rotations[0, bone]).inv().apply([0.0, 0.0, 0.06])
+        meshes.append(replace(mesh, bind_matrices=binds))
+    return replace(figure, name="deep", skeleton=moved, meshes=tuple(meshes), source=None), deep
+
+
+def skin_ways(head, clip, bone):
+    """How far the middle of the skin that a bone holds goes from its rest, in each frame ``(frames, 3)``, metres."""
+    figure, world = head.figure, clip.world()
+    held = [np.where(mesh.joints == bone, mesh.weights, 0.0).sum(axis=1) > 0.5 for mesh in figure.meshes]
+    places = [np.concatenate([mesh[own] for mesh, own in zip(figure.rest_vertices, held, strict=True)]).mean(axis=0)]
+    for frame in range(clip.frames):
+        skins = zip(figure.skin(world, frame, clip.poses), held, strict=True)
+        places.append(np.concatenate([skin[own] for skin, own in skins]).mean(axis=0))
+    return np.array(places[1:]) - places[0]
+
+
+@pytest.mark.parametrize("which", ["Brow Inner", "Lip Corner", "Cheek"])
+def test_a_bone_deep_in_the_head_turns_where_one_in_the_skin_slides(which):
+    """Each unit that the bone shows on Osric, where bones turn: the skin goes the same way, and it is read."""
+    osric = speaking("Osric")
+    figure, _ = with_deep_bones(osric)
+    slides, turns = Head.of(osric), Head.of(replace(osric, figures=(figure,), clips=()))
+    bone = figure.skeleton.names.index(f"salt:Port {which}")
+    shown = [shape.units for shape in slides.chart.shapes.values() if f"salt:Port {which}" in shape.bones]
+    numbers = [number for number, unit in enumerate(UNITS) if unit.endswith("left") and any(unit in u for u in shown)]
+    clips = [
+        perform_units(head, np.eye(len(UNITS))[:, numbers], still_clip(head.figure, "made", Fraction(30), len(numbers)))
+        for head in (slides, turns)
+    ]
+    resting = figure.skeleton.rest_rotations[bone][:, None]
+    far = [np.degrees(angle_between(done.clip.poses.rotation_tracks[bone], resting)).max() for done in clips]
+    assert far[0] < 0.1 < 3.0 < far[1]
+    wanted, got = (skin_ways(head, done.clip, bone) for head, done in zip((slides, turns), clips, strict=True))
+    size = np.linalg.norm(wanted, axis=1)
+    # What goes straight ahead, as lips that are pushed out, no turn can show.
+    across = np.abs(wanted[:, 2]) < 0.7 * size
+    assert across.any()
+    assert size.max() > 0.003
+    assert (np.linalg.norm(got - wanted, axis=1)[across] < 0.45 * size.max()).all()
+    before, after = (np.diag(head.units(done.clip)[numbers]) for head, done in zip((slides, turns), clips, strict=True))
+    assert (after > 0.55 * before)[across & (before > 0.8)].all()
+
+
+def test_a_smile_of_four_bones_is_read_as_a_smile():
+    """Corners of the mouth, and its lips: its way is near to ours. It was three poses at once, all to the full."""
+    osric = speaking("Osric")
+    skeleton, clip = osric.figure.skeleton, osric.clips[0]
+    few = [name for name in skeleton.names if "Lip" in name or "Beard" in name]
+    face = Head.of(osric)
+    chart = replace(face.chart, shapes={
+        name: replace(shape, bones={bone: pose for bone, pose in shape.bones.items() if bone in few})
+        for name, shape in face.chart.shapes.items() if set(shape.bones) & set(few)
+    })  # fmt: skip
+    edit = clip.poses.at(np.zeros(11)).edit()
+    for bone in range(len(skeleton)):
+        edit.rotation_tracks[bone] = skeleton.rest_rotations[bone][:, None]
+        if bone in edit.translations:
+            edit.translations[bone] = np.repeat(skeleton.rest_translations[bone][:, None], 11, axis=1)
+    corner = skeleton.names.index("salt:Starboard Lip Corner")
+    above = Rotation.from_quat(skeleton.rest.rotations[0, skeleton.parents[corner]])
+    way = above.inv().apply([-0.0129, 0.0122, 0.0])  # aside and up, and not back as ours
+    edit.translations[corner] = skeleton.rest_translations[corner][:, None] + np.outer(way, np.linspace(0.0, 1.0, 11))
+    smile = fairswap.Clip("smile", Fraction(30), edit.poses())
+    units = Head(osric.figure, face.roles, chart).units(smile)[:, -1]
+    assert UNITS[int(np.argmax(units))] == "lip_corner_puller_right"
+    assert 0.7 < units.max() < 1.3
+    assert np.sort(units)[-2] < 0.35

@@ -39,6 +39,8 @@ _DEGREE = 0.006
 _EFFORT, _VAIN = 0.01, (1.5, 2.0)
 # A unit is possible if some bone goes this share of the way that the skin would.
 _ENOUGH, _LEAST = 0.4, 0.003
+# A bone that is further than this behind the skin it holds, in head sizes, turns where others slide.
+_DEEP = 0.1
 # A bone of a face that is further than this from where its skin is bound to it is not at rest.
 _OFF_M, _OFF_DEGREES = 0.003, 4.0
 # How far the chin is ahead of the jaw's hinge, in head sizes.
@@ -70,17 +72,24 @@ def called_of_a_face(name: str) -> bool:
     return bool(shape_name(name).notions & _FACE_WORDS)
 
 
-def anatomical_poses(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> dict[str, Shape]:
-    """What each face unit makes of the bones of a face, as our neutral face would move at their places."""
+def anatomical_poses(
+    skeleton: Skeleton, roles: RoleMap, frame: FaceFrame, skin: Mapping[str, Floats] | None = None
+) -> dict[str, Shape]:
+    """What each face unit makes of the bones of a face, as our neutral face would move at their places.
+
+    ``skin`` says where the middle of the skin is that a bone holds, metres: one that is deep below it turns.
+    """
     bones = face_bones(skeleton, roles, frame)
-    places = frame.places(skeleton.rest.positions[0])
+    joints = skeleton.rest.positions[0]
     jaw = roles.bones.get("jaw")
     eyes = {side: roles.bones.get(f"eye_{side}") for side in SIDES}
-    skin = {name: bone for name, bone in bones.items() if bone != jaw and bone not in eyes.values()}
-    numbers = list(skin.values())
-    points = FacePoints.on_skin(places[numbers][:, :2]) if numbers else None
+    moving = {name: bone for name, bone in bones.items() if bone != jaw and bone not in eyes.values()}
+    levers = {name: place - joints[moving[name]] for name, place in (skin or {}).items() if name in moving}
+    levers = {name: lever for name, lever in levers.items() if lever[2] > _DEEP * frame.size}
+    held = [joints[bone] + levers.get(name, np.zeros(3)) for name, bone in moving.items()]
+    points = FacePoints.on_skin(frame.places(np.array(held))[:, :2]) if held else None
     if points is not None:
-        _sides_of_slits(points, list(skin))
+        _sides_of_slits(points, list(moving))
     out = {}
     for unit in UNITS:
         action = base_of(unit)
@@ -98,13 +107,31 @@ def anatomical_poses(skeleton: Skeleton, roles: RoleMap, frame: FaceFrame) -> di
             size = np.linalg.norm(ways, axis=1)
             if size.max() >= _ENOUGH * _furthest(unit):
                 moves = {
-                    name: (ways[i], np.zeros(3))
-                    for i, name in enumerate(skin)
+                    name: _turned(ways[i], levers[name], frame) if name in levers else (ways[i], np.zeros(3))
+                    for i, name in enumerate(moving)
                     if size[i] > max(_LEAST, 0.12 * size.max())
                 }
         if moves:
             out[unit] = Shape(unit, {unit: 1.0}, bones=moves)
     return out
+
+
+def skin_middles(figure: Figure, bones: Mapping[str, int]) -> dict[str, Floats]:
+    """Where the middle of the skin is that each bone holds at rest, metres; without those that hold none."""
+    out = {}
+    for name, bone in bones.items():
+        weights = [np.where(mesh.joints == bone, mesh.weights, 0.0).sum(axis=1) ** 2 for mesh in figure.meshes]
+        whole = sum(float(weight.sum()) for weight in weights)
+        if whole > 0.0:
+            parts = (weight @ vertices for weight, vertices in zip(weights, figure.rest_vertices, strict=True))
+            out[name] = np.asarray(sum(parts) / whole)
+    return out
+
+
+def _turned(way: Floats, lever: Floats, frame: FaceFrame) -> tuple[Floats, Floats]:
+    """A pose in which a bone turns, so that what is at the end of its lever goes a way, in head sizes."""
+    metres = way * frame.size * np.array([frame.wide, 1.0, 1.0])
+    return np.zeros(3), np.degrees(np.cross(lever, metres) / (lever @ lever))
 
 
 def unlike_their_binding(figure: Figure, roles: RoleMap, bones: set[str]) -> list[Finding]:

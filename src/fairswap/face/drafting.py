@@ -10,7 +10,7 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, UsageError
-from fairswap.face.bones import anatomical_poses, unlike_their_binding
+from fairswap.face.bones import anatomical_poses, face_bones, skin_middles, unlike_their_binding
 from fairswap.face.chart import PERCENT_FROM, FaceChart, Shape
 from fairswap.face.expressions import said_by_avatar
 from fairswap.face.geometry import (
@@ -104,7 +104,8 @@ def draft_face(
         showing = _showing(figure)
         bare: set[str] = set()
         by_bones = head_frame(figure, roles)
-        poses = with_lids_shut(figure, anatomical_poses(figure.skeleton, roles, by_bones), by_bones)
+        middles = skin_middles(figure, face_bones(figure.skeleton, roles, by_bones))
+        poses = with_lids_shut(figure, anatomical_poses(figure.skeleton, roles, by_bones, middles), by_bones)
         findings += unlike_their_binding(figure, roles, {bone for shape in poses.values() for bone in shape.bones})
         own = [guess.shape for guess in guesses.values()]
         for unit, shape in poses.items():
