@@ -144,6 +144,33 @@ def test_a_driving_skeleton_is_followed_and_drawn_with_its_skin():
     assert "skeletons-joined" in done.stdout
 
 
+def test_a_driving_skeleton_whose_root_stands_still_is_followed_too():
+    """What nothing moves above its hips was no bone of it, and the skin's skeleton no copy: its motion was lost."""
+    walk, scene = act("walk", "Juniper"), Scene(walking())
+    root = next(node for node, row in enumerate(scene.nodes) if row.get("name") == "stage_root")
+    for animation in scene.json["animations"]:
+        animation["channels"] = [row for row in animation["channels"] if row["target"]["node"] != root]
+    Path("driven.glb").write_bytes(rewritten(scene.bytes(), "keys on a driving skeleton"))
+    document = fairswap.load("driven.glb")
+    assert len(document.figures) == 1
+    clip = document.clips[0]
+    assert clip.skeleton is document.figure.skeleton
+    own, wanted = (one.world().positions[:, one.bone("wrist_l")] for one in (clip, walk))
+    assert np.abs(own - wanted - [1.0, 0.0, 0.0]).max() < 0.002
+
+
+def test_a_clip_of_another_figure_is_not_compared_as_of_this_one():
+    """It was an IndexError, or a pose of strange bones; without its name both files were said to have it."""
+    pip, osric = figure("Pip"), figure("Osric")
+    both = fairswap.Document("both.glb", "glTF 2.0", osric.space, (osric, pip), (act("walk", "Pip"),))
+    walk = (osric, act("walk", "Osric"))
+    assert both.figure is osric
+    with pytest.raises(fairswap.UsageError, match=r"clip 'Walk' moves 'Pip', and not 'Osric'\. Choose"):
+        fairswap.compare(walk, both, clip="Walk")
+    with pytest.raises(fairswap.UsageError, match=r"no clips of 'Osric' \('Walk' of 'Pip'\)"):
+        fairswap.compare(walk, both)
+
+
 def test_a_copy_of_a_skeleton_alone_is_left_where_it_is():
     """A copy that nothing hangs on and nothing moves is no figure, and no part of one."""
     scene = Scene(walking())

@@ -29,6 +29,7 @@ from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.layers import with_layers
 from fairswap.retarget.record import Record, layers_of, record_in, rigged_as, with_travel
+from fairswap.wording import listed
 
 if TYPE_CHECKING:
     from fairswap.platform.preparing import Fitted
@@ -172,13 +173,30 @@ def matching_clips(source: Document, result: Document, name: str | None = None) 
         If there is no such pair.
     """
     if name is not None:
-        return source.clip(name), result.clip(name)
+        return _clip_called(name, source), _clip_called(name, result)
     for clip in result.clips_of(result.figure):
         for other in source.clips_of(source.figure):
             if other.name == clip.name or (len(source.clips) == 1 and len(result.clips) == 1):
                 return other, clip
-    have = [", ".join(repr(clip.name) for clip in document.clips) or "no clips" for document in (source, result)]
     raise UsageError(
         "the two files have no clip in common",
-        remedy=f"{source.file} has {have[0]}, {result.file} has {have[1]}",
+        remedy=f"{source.file} has {_clips_in(source)}, {result.file} has {_clips_in(result)}",
     )
+
+
+def _clip_called(name: str, document: Document) -> Clip:
+    for clip in document.clips_of(document.figure):
+        if clip.name == name:
+            return clip
+    other = document.figure_of(document.clip(name))
+    problem = f"clip {name!r} moves {other.name!r}, and not {document.figure.name!r}"
+    raise UsageError(problem, file=document.file, remedy=f"Choose the figure {other.name!r} of the file")
+
+
+def _clips_in(document: Document) -> str:
+    """The clips of a document's figure, in words; where it has none, whose the others are."""
+    own = document.clips_of(document.figure)
+    if own or not document.clips:
+        return ", ".join(repr(clip.name) for clip in own) or "no clips"
+    others = listed((f"{clip.name!r} of {document.figure_of(clip).name!r}" for clip in document.clips), 4)
+    return f"no clips of {document.figure.name!r} ({others})"

@@ -25,17 +25,22 @@ from fairswap.pose.rigged import Decided, RiggedFigure
 from fairswap.pose.saved import SavedPose
 from fairswap.retarget.layers import Layer, Layers
 
-_DIGITS, _DIGITS_OF_WAYS = 7, 4
+_DIGITS, _DIGITS_OF_WAYS, _DIGITS_OF_STEPS = 7, 4, 3
 # A way that was taken out is kept at so many points a second; it was smoothed over longer.
 _POINTS_A_SECOND = 15
 # No way goes further.
 _FURTHEST_M = 1e6
-# Legs that differ by less are as long as they were.
-_SAME_SIZE = 1e-3
+# Legs that differ by less are as long as they were; bones that are off by less, in legs, have the axes they had.
+_SAME_SIZE, _SAME_STEP = 1e-3, 0.02
 
 
 class Side(msgspec.Struct, frozen=True, omit_defaults=True):
-    """One figure: its roles as numbers of bones, its reference pose (world rotations of all bones), and its floor."""
+    """One figure: its roles as numbers of bones, its reference pose (world rotations of all bones), and its floor.
+
+    ``bones`` are the names of all, in this order: a program that writes a file anew may number them otherwise.
+    ``steps`` are where each rests on what it hangs on, in legs: if these are others, so are the axes of the bones, and
+    the rotations mean nothing.
+    """
 
     roles: dict[str, int]
     rotations: list[tuple[float, float, float, float]]
@@ -43,6 +48,8 @@ class Side(msgspec.Struct, frozen=True, omit_defaults=True):
     leg_m: float
     floor_m: float
     profile: str = ""
+    bones: list[str] = []
+    steps: list[tuple[float, float, float]] = []
 
 
 class KeptLayers(msgspec.Struct, frozen=True):
@@ -104,7 +111,14 @@ def side_of(rigged: RiggedFigure) -> Side:
         round(reference.leg_m, _DIGITS),
         round(rigged.floor_m, _DIGITS),
         rigged.roles.profile,
+        list(rigged.skeleton.names),
+        [tuple(row) for row in np.round(_steps(rigged.skeleton, rigged.roles), _DIGITS_OF_STEPS).tolist()],
     )
+
+
+def _steps(skeleton: Skeleton, roles: RoleMap) -> Floats:
+    """Where each bone rests on what it hangs on, along the axes of that, in legs ``(bones, 3)``."""
+    return np.asarray(skeleton.rest_translations / leg_length(roles, skeleton.rest.positions[0]))
 
 
 def points_of(taken: Floats, rate: float) -> list[tuple[float, float]]:
@@ -134,8 +148,8 @@ def fitted_record(clip: Clip, source: RiggedFigure, fitted: RiggedFigure) -> Map
     """What a clip brings along when its figure, ``source``, is made to fit a platform: what was decided about its own
     source, if it has one, else about the figure as it was; and about what was made of it."""
     found = _read(clip) or Record(side_of(source), None, clip.duration_s)
-    if found.target is not None and _fits(found.target, clip.skeleton):
-        found = _with_way(found, _grown(found.target, clip.skeleton))
+    if found.target is not None and (own := _of(found.target, clip.skeleton)) is not None:
+        found = _with_way(found, _grown(own, clip.skeleton))
     return as_made(msgspec.structs.replace(found, target=side_of(fitted)))
 
 
@@ -155,19 +169,21 @@ def record_in(clip: Clip, source: Figure, target: Figure, came: Clip | None = No
     found = _read(clip)
     if found is None:
         return None
-    fits = [side is None or _fits(side, one.skeleton) for side, one in ((found.source, source), (found.target, target))]
+    told = found.source, found.target
+    sides = [side and _of(side, one.skeleton) for side, one in zip(told, (source, target), strict=True)]
+    fits = [side is not None or each is None for side, each in zip(sides, told, strict=True)]
     if not all(fits):
         before = None if came is None else _read(came)
-        between = before is not None and before.target is not None and _fits(before.target, source.skeleton)
+        between = before and before.target and _of(before.target, source.skeleton)
         taken = [] if before is not None and before.travel_taken else found.travel_taken
         if not (fits[1] and between) and not taken:
             return None
-        sides = (before.target, found.target) if before is not None and fits[1] and between else (None, None)
-        found = Record(*sides, found.seconds, taken, cleared=found.cleared)
+        sides = [between, sides[1]] if fits[1] and between else [None, None]
+        found = Record(None, None, found.seconds, taken, cleared=found.cleared)
+    if sides[1] is not None:
+        found = _with_way(found, _grown(sides[1], target.skeleton))
     resized = [side and _resized(side, _grown(side, one.skeleton))
-               for side, one in ((found.source, source), (found.target, target))]  # fmt: skip
-    if found.target is not None:
-        found = _with_way(found, _grown(found.target, target.skeleton))
+               for side, one in zip(sides, (source, target), strict=True)]  # fmt: skip
     return msgspec.structs.replace(found, source=resized[0], target=resized[1])
 
 
@@ -195,18 +211,48 @@ def _with_way(record: Record, grown: float) -> Record:
     return msgspec.structs.replace(record, travel_taken=[(grown * x, grown * z) for x, z in record.travel_taken])
 
 
-def _fits(side: Side, skeleton: Skeleton) -> bool:
+def _of(side: Side, skeleton: Skeleton) -> Side | None:
+    """What was decided of a figure, in the order that its bones have now; None if it is of another one."""
     bones = len(skeleton)
     numbers = np.array([*side.hips, side.leg_m, side.floor_m, *(part for row in side.rotations for part in row)])
     lengths = np.linalg.norm(np.array(side.rotations).reshape(-1, 4), axis=1)
-    return bool(
+    sane = (
         len(side.rotations) == bones
         and np.isfinite(numbers).all()
         and np.abs(lengths - 1.0).max(initial=0.0) < 1e-3
         and side.leg_m > 0
         and all(is_role(role) and 0 <= bone < bones for role, bone in side.roles.items())
         and set(side.roles) >= set(MUST_HAVE)
+        and len(side.steps) in (0, bones)
+        and np.isfinite(np.array(side.steps)).all()
     )
+    own = _ordered(side, skeleton) if sane else None
+    return own if own is not None and _has_its_axes(own, skeleton) else None
+
+
+def _ordered(side: Side, skeleton: Skeleton) -> Side | None:
+    names = skeleton.names
+    known = len(side.bones) == len(names) and len(set(side.bones)) == len(set(names)) == len(names)
+    now = {name: number for number, name in enumerate(names)}
+    if not known or all(now.get(name, number) == number for number, name in enumerate(side.bones)):
+        return side  # as they were, some perhaps renamed
+    if now.keys() != set(side.bones):
+        return None
+    order = [now[name] for name in side.bones]
+    before = np.argsort(order).tolist()
+    roles = {role: order[bone] for role, bone in side.roles.items()}
+    rotations = [side.rotations[old] for old in before]
+    steps = [side.steps[old] for old in before] if side.steps else []
+    return msgspec.structs.replace(side, rotations=rotations, roles=roles, bones=list(names), steps=steps)
+
+
+def _has_its_axes(side: Side, skeleton: Skeleton) -> bool:
+    if not side.steps:
+        return True
+    roles = RoleMap(side.roles, side.profile)
+    body = [bone for role, bone in roles.bones.items() if role not in ("root", "hips")]
+    off = np.array(side.steps)[body] - _steps(skeleton, roles)[body]
+    return bool(np.linalg.norm(off, axis=1).max() < _SAME_STEP)
 
 
 def rigged_as(side: Side | None, figure: Figure, part: str) -> RiggedFigure:

@@ -131,6 +131,11 @@ def figures_from_nodes(document: Document, tree: Tree, named: Collection[int] = 
         owner.update(dict.fromkeys(own, index))
     # A skeleton that moves without a skin is a figure, too; beside skins only if it is large enough for a body.
     loose = {tops[node] for node in animated if node in tops} - set(owner)
+    above = _called_as_joints(document, tree, loose, joints)
+    if above:
+        animated |= above
+        tops = _tops(tree, joints | animated)
+        loose = {tops[node] for node in animated if node in tops} - set(owner)
     if document.skins:
         size = _size_below(document, tree)
         loose = {top for top in loose if size[top] >= _LEAST_OF_A_BODY}
@@ -147,6 +152,19 @@ def figures_from_nodes(document: Document, tree: Tree, named: Collection[int] = 
         if skins or len(nodes) >= 3:
             figures.append(FigureNodes(nodes, skins, ends))
     return figures
+
+
+def _called_as_joints(document: Document, tree: Tree, tops: set[int], joints: set[int]) -> set[int]:
+    """The nodes above the tops of skeletons without a skin that are called as joints of another: a root that nothing
+    moves, on a copy of the bones that drives them."""
+    called = {document.nodes[joint].name for joint in joints} - {""}
+    found: set[int] = set()
+    for top in tops:
+        node = tree.parents[top]
+        while node >= 0 and node not in joints and _is_bare(document, node) and document.nodes[node].name in called:
+            found.add(node)
+            node = tree.parents[node]
+    return found
 
 
 def shown_nodes(document: Document, tree: Tree) -> list[bool]:
