@@ -566,6 +566,15 @@ def test_a_mouth_left_open_and_an_eye_that_squints_are_told_where_the_source_s_a
     assert f"{role} is off" in found[2].verdict
 
 
+def test_a_face_that_goes_with_a_head_that_is_off_is_not_told_beside_it():
+    """Jaw and eyes turn with the head: a head that is off was called a jaw that is."""
+    osric = figure("Osric")
+    found = fairswap.compare((osric, WALK), (osric, turned(WALK, "head", 20.0, axis="y")))
+    assert scores(found)["head"] < NEARLY
+    assert found.face_beyond is not None
+    assert scores(found).get("face", 100.0) > 99.0
+
+
 def test_a_face_that_moves_where_the_source_s_is_still_is_told_unless_it_was_laid_on_since():
     pip, idle = TROUPE / "pip.glb", fairswap.demo_motion("idle", by="Juniper")
     fairswap.convert(idle, pip).save("idle.glb")

@@ -102,6 +102,7 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
     other_steps = abs(found.travel_factor - 1.0) > _OTHER_STEPS
     # Lengths are told as they are on the result; what is allowed of them grows with its legs.
     leg = found.result.rigged.reference.leg_m / _USUAL_LEG_M
+    head_degrees = next((role.rms_degrees for role in found.roles if role.role == "head"), 0.0)
     for role in found.roles:
         part = part_of_body(role.role, role.part)
         if role.part not in ("feet", "face"):  # feet are told by their soles
@@ -109,8 +110,10 @@ def _measures(found: Comparison) -> Iterator[PartScore]:
         if role.part != "face":
             yield _score(part, f"{role.role} comes off the body", role.comes_off_cm, leg * _OFF_CM, "cm")
         # A jaw of bones may be one of shapes on the other head: told apart only where the source's does nothing.
-        if role.part == "face" and found.face_beyond is not None and role.rms_degrees > _FACE_STILL_DEGREES:
-            yield _score("face", f"{role.role} is off", role.rms_degrees, _FACE_DEGREES, "degrees")
+        if role.part == "face" and found.face_beyond is not None:
+            own = role.rms_degrees - head_degrees  # it goes with the head
+            if own > _FACE_STILL_DEGREES:
+                yield _score("face", f"{role.role} is off", own, _FACE_DEGREES, "degrees")
         if role.part != "face" and not (other_steps and role.part in ("legs", "feet")):
             yield from _of_role(role)
     for bone in found.beside:
