@@ -123,6 +123,28 @@ def test_a_tail_that_hangs_otherwise_or_no_longer_wags_is_told_by_its_name():
     assert told(lost).because.startswith("coat_tail")
 
 
+def test_hair_that_swings_and_has_no_partner_is_told_and_a_brow_is_not():
+    """All that hangs on the head was held for a face, of which its own part tells: a ponytail was lost in silence."""
+    juniper, walk = figure("Juniper"), act("walk", "Juniper")
+    bones, head = len(juniper.skeleton), juniper.skeleton.names.index("skull")
+    skeleton = fairswap.Skeleton(
+        (*juniper.skeleton.names, "ponytail", "brow_l"), [*juniper.skeleton.parents, head, head],
+        [*juniper.skeleton.rest_rotations, [0, 0, 0, 1], [0, 0, 0, 1]],
+        [*juniper.skeleton.rest_translations, [0.0, 0.1, -0.12], [0.03, 0.12, 0.09]],
+    )  # fmt: skip
+    haired = replace(juniper, skeleton=skeleton, meshes=(), source=None)
+    edit = PoseBuilder(skeleton, np.repeat(skeleton.rest_rotations[:, :, None], walk.frames, axis=2), {})
+    edit.rotation_tracks[:bones] = walk.poses.rotation_tracks
+    edit.translations.update(walk.poses.translation_by_bone())
+    swing = np.radians(20.0) * np.sin(np.arange(walk.frames) / 5.0)
+    for bone in (bones, bones + 1):
+        edit.rotation_tracks[bone] = quaternion_from_axis_angle(np.tile([1.0, 0.0, 0.0], (walk.frames, 1)), swing).T
+    motion = document(haired, fairswap.Clip("walk", walk.rate, edit.poses()))
+    findings = fairswap.convert(motion, figure("Osric")).done[0].findings
+    (message,) = [row.message for row in findings if row.code == "extras-lost"]
+    assert "ponytail moves too" in message
+
+
 def slid(clip, bone, metres):
     """A clip in which a bone slides up by so much and back, once."""
     edit = clip.poses.edit()

@@ -1,16 +1,20 @@
-"""Bones without a role in a comparison: which are to do the same, and which to rest."""
+"""Bones without a role: in a comparison, which are to do the same, and which to rest; and which are lost."""
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
 
+from fairswap.errors import Finding
 from fairswap.measure.beside import bones_beside, restless_bones
 from fairswap.measure.comparison import Comparison, Motion
+from fairswap.model.clip import Clip
 from fairswap.pose.pieces import cut_limbs
 from fairswap.pose.rigged import RiggedFigure
-from fairswap.retarget.extras import moving_extras, pair_extras
+from fairswap.retarget.extras import extras_lost, lost_extras, moving_extras, pair_extras
+from fairswap.retarget.swap import Swap
 
 
 def with_bones_beside(found: Comparison, source: Motion, result: Motion, *, face: bool) -> Comparison:
@@ -37,6 +41,16 @@ def with_bones_beside(found: Comparison, source: Motion, result: Motion, *, face
         beside=bones_beside(pair, poses, rate, shared, moving),
         restless=tuple(restless_bones(pair[1], poses[1], alone)),
     )
+
+
+def with_lost_on_head(findings: Sequence[Finding], swap: Swap, clip: Clip) -> list[Finding]:
+    """What is worth telling of a clip carried over, with bones of the head in it that move and are not of a face: hair,
+    ears, a hat."""
+    source, extras = swap.source, swap.extras
+    if lost_extras(clip.poses, source, extras) == lost_extras(clip.poses, source, extras, face=()):
+        return list(findings)
+    lost = lost_extras(clip.poses, source, extras, _face_bones(source))
+    return [row for row in findings if row.code != "extras-lost"] + extras_lost(clip.name, lost)
 
 
 def _face_bones(rigged: RiggedFigure) -> set[int]:

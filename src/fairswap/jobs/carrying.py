@@ -10,6 +10,7 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding
+from fairswap.jobs.beside import with_lost_on_head
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import angle_between
@@ -58,7 +59,8 @@ def _carried(swap: Swap, clip: Clip, asked: Motion, motion: MotionOptions, recor
     made = retarget(swap, clip, motion)
     taken = [] if made.travel_taken is None else points_of(made.travel_taken, float(clip.rate))
     record = msgspec.structs.replace(record, travel_taken=taken, cleared=bool(motion.clear))
-    made = replace(made, clip=replace(made.clip, made=as_made(record)))
+    findings = tuple(with_lost_on_head(made.findings, swap, clip))
+    made = replace(made, clip=replace(made.clip, made=as_made(record)), findings=findings)
     factor = 1.0 if motion.scale_travel is None else motion.scale_travel / swap.leg_ratio
     whole = with_travel(Motion(swap.target, made.clip), taken)
 

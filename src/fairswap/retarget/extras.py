@@ -8,16 +8,18 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Mapping
+from collections.abc import Container, Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
+from fairswap.errors import Finding
 from fairswap.formats.naming import bare_name
 from fairswap.model.arrays import Floats
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import conjugate, multiply, rotate
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import listed
 
 # Names that mean nothing, but for their number: two figures may have them by chance.
 _MEANINGLESS = frozenset(["bone", "joint", "jnt", "node", "object", "dummy", "null", "empty", "helper", "bip", "def"])
@@ -94,16 +96,28 @@ def moving_extras(poses: Poses, source: RiggedFigure, extras: list[Extra]) -> li
     return [extra for extra in extras if _moves(poses, source, extra.source)]
 
 
-def lost_extras(poses: Poses, source: RiggedFigure, extras: list[Extra]) -> list[str]:
-    """The bones of the source without a role and without a partner that move, by name; those of the face are not
-    counted, nor helpers, which share out what others do, nor what is above a role, which goes along with it all."""
+def lost_extras(
+    poses: Poses, source: RiggedFigure, extras: list[Extra], face: Container[int] | None = None
+) -> list[str]:
+    """The bones of the source without a role and without a partner that move, by name; not counted are helpers, which
+    share out what others do, what is above a role, which goes along with it all, and bones of the ``face``: without,
+    all on the head."""
     skeleton = source.skeleton
     done = {extra.source for extra in extras} | set(source.roles.helpers) | skeleton.ends
-    done |= set(skeleton.with_ancestors(source.role_of_bone))
-    done |= set(skeleton.below(source.roles.bones["head"])) | source.figure.face_controls
-    return [
-        name for bone, name in enumerate(skeleton.labels) if bone not in done and _moves(poses, source, bone, _SEEN)
-    ]
+    done |= set(skeleton.with_ancestors(source.role_of_bone)) | source.figure.face_controls
+    left = [bone for bone in range(len(skeleton)) if bone not in done and _moves(poses, source, bone, _SEEN)]
+    if face is None:
+        face = set(skeleton.below(source.roles.bones["head"]).tolist())
+    return [skeleton.labels[bone] for bone in left if bone not in face]
+
+
+def extras_lost(clip: str, lost: list[str]) -> list[Finding]:
+    """What is told of bones that move, and have no partner."""
+    if not lost:
+        return []
+    does, called = ("moves", "bone of this name") if len(lost) == 1 else ("move", "bones of these names")
+    message = f"{listed(lost)} {does} too, and the target has no {called}: not carried over"
+    return [Finding("extras-lost", "note", clip, message)]
 
 
 def _moves(poses: Poses, source: RiggedFigure, bone: int, least: float = _STILL) -> bool:

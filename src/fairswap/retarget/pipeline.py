@@ -25,7 +25,7 @@ from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.bearing import move_hips
 from fairswap.retarget.clearing import clear_limbs
-from fairswap.retarget.extras import lost_extras, stretched_joints
+from fairswap.retarget.extras import extras_lost, lost_extras, stretched_joints
 from fairswap.retarget.feet import Planted, plant_feet
 from fairswap.retarget.few_parts import lacks_feet, put_on_parts
 from fairswap.retarget.hands import Touch, meet_hands
@@ -161,11 +161,7 @@ def retarget(swap: Swap, clip: Clip, options: MotionOptions | None = None) -> Re
     motion.take_one_round(clip)
     taken = _move_root(motion)
     _take_skin_along(motion)
-    lost = lost_extras(clip.poses, swap.source, swap.extras)
-    if lost:
-        does, called = ("moves", "bone of this name") if len(lost) == 1 else ("move", "bones of these names")
-        message = f"{listed(lost)} {does} too, and the target has no {called}: not carried over"
-        motion.findings.append(Finding("extras-lost", "note", clip.name, message))
+    motion.findings += extras_lost(clip.name, lost_extras(clip.poses, swap.source, swap.extras))
     motion.findings += keys_apart(swap.source.figure, swap.source.roles, clip)
     popped = stretched_joints(clip.poses, swap.source)
     if popped and not same:
