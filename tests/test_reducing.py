@@ -109,6 +109,38 @@ def test_the_loss_is_what_it_is(pip):
     assert (same.mean_mm, same.worst_mm) == (0.0, 0.0)
 
 
+def by_themselves(figure):
+    """The figure with three vertices of its own for each triangle, as some programs write it."""
+    apart = []
+    for mesh in figure.meshes:
+        rows = mesh.triangles.ravel()
+        own = {name: getattr(mesh, name)[rows] for name in ("vertices", "normals", "joints", "weights", "uvs")}
+        deltas = None if mesh.morph_deltas is None else mesh.morph_deltas[:, rows]
+        apart.append(replace(mesh, triangles=np.arange(len(rows)).reshape(-1, 3), morph_deltas=deltas,
+                             tangents=None, morph_normals=None, more={}, origin=None, **own))  # fmt: skip
+    return replace(figure, meshes=tuple(apart), source=None)
+
+
+def test_triangles_by_themselves_are_put_together_before_any_is_taken_away(pip):
+    """Three times the vertices that a platform allows, and none of them needed: nothing may be lost for it."""
+    apart = by_themselves(pip)
+    shown = sum(len(np.unique(mesh.triangles)) for mesh in pip.meshes)
+    assert sum(len(mesh.vertices) for mesh in apart.meshes) > 2 * shown
+    once = reduced(apart, triangles_of(apart), vertices=shown)
+    assert triangles_of(once.figure) == triangles_of(pip)
+    assert sum(len(mesh.vertices) for mesh in once.figure.meshes) <= shown
+    assert once.worst_mm == 0.0
+    for old, new in zip(apart.meshes, once.figure.meshes, strict=True):
+        for name in ("vertices", "normals", "weights", "uvs"):
+            np.testing.assert_array_equal(getattr(old, name)[old.triangles], getattr(new, name)[new.triangles])
+        if old.morph_deltas is not None:
+            np.testing.assert_array_equal(old.morph_deltas[:, old.triangles], new.morph_deltas[:, new.triangles])
+    # And then fewer of them: as well as of a figure that was never taken apart.
+    half, plain = (reduced(figure, triangles_of(pip) // 2) for figure in (apart, pip))
+    assert triangles_of(half.figure) <= triangles_of(pip) // 2 + 2
+    assert half.mean_mm < 1.1 * plain.mean_mm + 0.05
+
+
 def test_odd_meshes_are_borne(pip):
     """Slivers, edges of three triangles, triangles apart: fewer come out, nothing breaks."""
     mesh = pip.meshes[0]

@@ -198,3 +198,54 @@ def test_bones_written_in_another_order_keep_what_was_decided():
     read = fairswap.load("made.glb")
     assert read.figure.skeleton.names != skeleton.names
     assert fairswap.compare(walk, read).likeness == pytest.approx(made.done[0].comparison.likeness, abs=0.05)
+
+
+# What a file is told for on a stage that it fits, written as some program writes it.
+BROKEN = {
+    "lying on its back": "space.standard", "facing backwards": "space.standard", "a giant": "space.standard",
+    "a speck": "space.standard", "under a turned and scaled armature": "space.up", "a late start": "clip.start",
+    "eight influences": "figure.max_influences", "names in another script": "bones", "no names": "bones",
+    "all names with a prefix": "bones", "all bones of one name": "bones", "pictures as webp": "figure.texture_formats",
+    "keys on a driving skeleton": "figure.one_skeleton", "a cloak on a copy of the skeleton": "figure.one_skeleton",
+    "a cloak on a few bones without keys": "figure.one_skeleton", "travel on a node above": "clip.travel",
+    "a cloak two per cent too large": "figure.one_skeleton", "arms on a control bone": "figure.one_skeleton",
+    "legs that hang on nothing": "figure.one_skeleton", "feet on control bones": "figure.one_skeleton",
+    "saved in mid motion": "figure.rest_pose", "bones with rolled axes": "figure.axes",
+    "mirrored below a mirroring node": "figure.axes", "a node between every two bones": "figure.extra",
+    "a second still clip": "clip.files",
+}  # fmt: skip
+CLUTTER = {"a prop a camera and a light", "a floor and a backdrop"}
+
+
+@cache
+def a_fitting_file() -> bytes:
+    fitted = fairswap.fit(replace(first(), file="walk.glb"), "fernway")
+    fitted.save(Path("fitting") / "walk.glb")
+    return (Path("fitting") / "walk.glb").read_bytes()
+
+
+@pytest.mark.parametrize("name", sorted(REWRITES))
+@pytest.mark.long(but=6)
+def test_what_a_program_does_to_a_file_that_fits_is_told_and_mended(name):
+    """One skeleton as we read it, four weights, a clip that starts at once: two, eight, and late in the file."""
+    Path("fits.glb").write_bytes(a_fitting_file())
+    assert fairswap.check("fits.glb", "fernway").fits
+    Path("odd.glb").write_bytes(rewritten(a_fitting_file(), name))
+    found = fairswap.check("odd.glb", "fernway")
+    broken = {row.rule for row in found.broken}
+    assert (BROKEN[name] in broken) if name in BROKEN else not broken
+    assert ("clutter" in {row.code for row in found.findings}) == (name in CLUTTER)
+    fairswap.fit("odd.glb", "fernway").save("mended")
+    for path in Path("mended").iterdir():
+        again = fairswap.check(path, "fernway")
+        assert again.fits, again.broken
+        assert not again.findings
+
+
+def test_a_clip_with_keys_at_its_ends_alone_has_whatever_rate_is_wanted():
+    """A rest pose of one second was called 20 frames a second on a stage that wants 60, right after it was fitted."""
+    Path("two.glb").write_bytes(rewritten(plain(), "a second still clip"))
+    fairswap.fit("two.glb", "quillmoor").save("fitted.glb")
+    found = fairswap.check("fitted.glb", "quillmoor")
+    assert {row.place for row in found.results if row.rule == "clip.rates"} == {"Walk", "rest"}
+    assert found.fits

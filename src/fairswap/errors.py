@@ -21,6 +21,7 @@ REMEDIES = {
     "no-person": "Motion of people is carried over. To try it all the same, draft a profile with bones.draft and "
     "give it as bones",
     "bones-unsure": "Draft a profile with bones.draft, correct it, and give it as bones",
+    "clutter": "fit(document, PLATFORM) writes the figure alone",
     "correction-large": "See whether it is the right bone (bones.show), and look at it (pose.measure)",
     "expressions-held": "Draft from it: face.draft(…, clip=NAME)",
     "clothes-cut": "dress(figure) pushes it out; hide=True takes away the skin below what is left",

@@ -10,6 +10,7 @@ from __future__ import annotations
 CAUSES: dict[str, dict[str, str]] = {
     "Reading a file": {
         "no-figure": "The file has no skin and no moving bones: a bare mesh, a prop or a camera.",
+        "clutter": "The file holds a camera, a light, a prop or a scene beside the figure.",
         "several-figures": "The file holds more figures than the one that is used.",
         "several-people": "Several bodies in the file could be the one you mean.",
         "skeletons-joined": "Clothes came with a second copy of the skeleton; both are read, and written, as one.",

@@ -20,6 +20,7 @@ REMEDIES = {
     "bones-unsure": _PROFILE,
     "no-person": "Motion of people is carried over. To try it all the same, draft a profile ('fairswap bones draft "
     "FILE -o P.toml') and pass it with {option} P.toml",
+    "clutter": "'fairswap fit' writes the figure alone",
     "correction-large": "See whether it is the right bone ('fairswap bones show'), and look at it "
     "('fairswap pose measure')",
     "expressions-held": "Draft from it: fairswap face draft FILE --clip NAME -o F.toml",

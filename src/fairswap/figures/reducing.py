@@ -7,6 +7,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from fairswap.figures.collapsing import Collapsing
+from fairswap.figures.welding import welded
 from fairswap.measure.nearness import Surface
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -48,9 +49,10 @@ def reduced(figure: Figure, triangles: int, clip: Clip | None = None, vertices: 
     before = sum(len(mesh.triangles) for mesh in figure.meshes)
     now = sum(len(mesh.vertices) for mesh in figure.meshes)
     most = now if vertices is None else vertices
-    if triangles >= before and now <= most:
-        return Reduced(figure, figure, 0.0, 0.0, tuple(np.zeros(len(mesh.vertices)) for mesh in figure.meshes))
-    work = Collapsing(figure)
+    once = figure if triangles >= before and now <= most else welded(figure)
+    if triangles >= before and sum(len(mesh.vertices) for mesh in once.meshes) <= most:
+        return Reduced(once, figure, 0.0, 0.0, tuple(np.zeros(len(mesh.vertices)) for mesh in figure.meshes))
+    work = Collapsing(once)
     work.collapse(max(triangles, 4), max(most, 4))
     new = replace(figure, meshes=tuple(work.mesh(number) for number in range(len(figure.meshes))), source=None)
     return Reduced(new, figure, *_loss_mm(figure, new, clip))

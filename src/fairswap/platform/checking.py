@@ -6,6 +6,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from fractions import Fraction
 from html import escape
 from pathlib import Path
 from typing import Any
@@ -20,18 +21,15 @@ from fairswap.errors import REMEDIES, FairSwapError, Finding, Severity, remedy_f
 from fairswap.face.bones import face_bones
 from fairswap.face.geometry import head_frame
 from fairswap.formats.files import document_of
-from fairswap.formats.gltf.container import Container
-from fairswap.formats.gltf.mending import flaws
 from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.patterns import NamePattern, common_prefix
-from fairswap.formats.vrm.rules import broken_rules
 from fairswap.model.cards import html_table
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.rate import rate_from_text_per_second, text_from_rate
 from fairswap.model.rotation import rotate
-from fairswap.model.space import OURS
+from fairswap.platform.as_filed import check_file, check_one_skeleton, clutter
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
 from fairswap.platform.rules import SAME_HEIGHT, Platform, kept_of_face, platform_named
 from fairswap.platform.skin import check_cutting, check_meshes
@@ -146,7 +144,7 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
     """
     document, rules = document_of(what), platform_named(platform)
     figure, found = document.figure, _Results(document.file, rules)
-    _check_file_rules(document, figure, rules, found.add)
+    check_file(document, figure, rules, found.add)
     try:
         roles = rules.profile.assign(figure.skeleton)
         by_name = not roles.missing()
@@ -162,6 +160,7 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
         named = f"so, behind {common_prefix(figure.skeleton.names)!r}"
     found.add("bones", figure.name, f"called as in {rules.profile.name}", named, by_name)
     _check_space(document, figure, rules, found.add)
+    check_one_skeleton(document, figure, found.add)
     _check_skeleton(figure, roles, rules, found.add)
     if figure.meshes:
         check_meshes(figure, rules, found.add)
@@ -171,7 +170,8 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
     for clip in document.clips_of(figure):
         _check_clip(clip, rigged, rules, found.add)
     _check_clips_together(figure, document.clips_of(figure), rules, found.add)
-    return Check(document.file, rules, tuple(found.rows), tuple(skin_told(figure, roles)))
+    told = (*skin_told(figure, roles), *document.left_standing(), *clutter(document))
+    return Check(document.file, rules, tuple(found.rows), told)
 
 
 def _check_clips_together(figure: Figure, clips: Sequence[Clip], platform: Platform, add: Any) -> None:
@@ -186,41 +186,6 @@ def _check_clips_together(figure: Figure, clips: Sequence[Clip], platform: Platf
     if rules.with_mesh == "never":
         said = "with" if figure.meshes else "without"
         add("clip.with_mesh", name, "motions without a mesh", said, not figure.meshes)
-
-
-def _check_file_rules(document: Document, figure: Figure, platform: Platform, add: Any) -> None:
-    rules, path = platform.file, Path(document.file)
-    if rules.formats:
-        add(
-            "file.formats",
-            path.name,
-            ", ".join(rules.formats),
-            path.suffix.lower(),
-            path.suffix.lower() in rules.formats,
-        )
-    for finding in document.findings:
-        if finding.code == "space-corrected":
-            add("space.standard", finding.place, str(OURS), str(figure.space), False)
-    origin = document.origin
-    if isinstance(origin, Container) and origin.is_gltf and not origin.packed and (wrong := flaws(origin)):
-        add("file.standard", path.name, "as glTF has it", f"not so: {', '.join(wrong[:4])}", False)
-    for name, problem in _broken_by_standard(figure):
-        add("file.standard", name, "as the standard has it", problem, False, "Export it again, or fit it")
-    kib = path.stat().st_size / 1024 if path.exists() else 0.0
-    if rules.max_kib is not None and figure.meshes:
-        add("file.max_kib", path.name, f"{rules.max_kib:g} KiB", f"{kib:.0f} KiB", kib <= rules.max_kib,
-            "Smaller textures or fewer vertices, where the figure was made")  # fmt: skip
-    if rules.max_motion_kib is not None and not figure.meshes:
-        limit = rules.max_motion_kib
-        add("file.max_motion_kib", path.name, f"{limit:g} KiB", f"{kib:.0f} KiB", kib <= limit)
-
-
-def _broken_by_standard(figure: Figure) -> list[tuple[str, str]]:
-    """The rules of an avatar standard that the file breaks, if it says that it is of it."""
-    if not isinstance(figure.source, GltfSource):
-        return []
-    container = figure.source.container
-    return broken_rules(container.raw if container.as_read is None else container.as_read)
 
 
 def _check_space(document: Document, figure: Figure, platform: Platform, add: Any) -> None:
@@ -318,7 +283,9 @@ def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) 
     if rules.rates:
         allowed = [rate_from_text_per_second(str(rate)) for rate in rules.rates]
         add("clip.rates", name, ", ".join(text_from_rate(rate) for rate in allowed), text_from_rate(clip.rate),
-            clip.rate in allowed)  # fmt: skip
+            clip.rate in allowed or _has_any_rate(clip, allowed))  # fmt: skip
+    if clip.start_s > 0.0:
+        add("clip.start", name, "with its first frame", f"{clip.start_s:.2f} s later", False)
     if rules.max_seconds is not None:
         add(
             "clip.max_seconds",
@@ -360,6 +327,14 @@ def _check_clip(clip: Clip, rigged: RiggedFigure, platform: Platform, add: Any) 
             len(name),
             len(name) <= rules.max_name_length,
         )
+
+
+def _has_any_rate(clip: Clip, rates: Sequence[Fraction]) -> bool:
+    """Whether a file's clip has keys at its ends alone, which fall on frames of one of these rates: nothing in it tells
+    another one."""
+    frames = [clip.duration_s * float(rate) for rate in rates]
+    on_frames = any(abs(count - round(count)) < 1e-3 for count in frames)
+    return on_frames and clip.origin is not None and _keyed_fraction(clip) is None
 
 
 def _keyed_fraction(clip: Clip) -> float | None:

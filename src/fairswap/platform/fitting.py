@@ -20,6 +20,7 @@ from fairswap.platform.meshes import lighter, with_fewer_materials
 from fairswap.platform.preparing import Fitted, prepare
 from fairswap.platform.rules import SAME_HEIGHT, Platform, platform_named
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.wording import listed
 
 
 def fit(
@@ -56,7 +57,7 @@ def fit(
     document, rules = with_one_person(document_of(what)), platform_named(platform)
     joined: list[Change] = []
     if document.joined:
-        joined.append(Change("figure.max_bones", f"{len(document.joined)} bones of a second skeleton joined"))
+        joined.append(Change("figure.one_skeleton", f"{len(document.joined)} bones of a second one joined"))
     profile = None if bones is None else profile_named(bones)
     document = as_said(document, profile, meta, springs)
     figure, wanted = document.figure, rules.figure.height
@@ -65,7 +66,9 @@ def fit(
         document = resize(document, height_m=wanted)
         figure = document.figure
     done = fit_figure(figure, document.clips_of(figure), rules, profile, triangles, atlas)
-    told = (*document.findings, *rules.findings, *document.left_standing(), *done.findings)
+    # A clip that starts late in the file starts at once here.
+    own = [row for row in document.findings if row.code != "clip-starts-late"]
+    told = (*own, *rules.findings, *document.left_standing(), *done.findings)
     return replace(done, changes=(*joined, *done.changes), findings=told)
 
 
@@ -85,8 +88,11 @@ def fit_figure(
     """
     moving = max(clips, key=lambda clip: clip.frames, default=None)
     # A platform has its own skeleton: limbs that hang beside the body in the file hang on it there.
-    figure, fewer, made = lighter(hung_for_good(figure), platform.figure, moving, triangles)
+    whole = hung_for_good(figure)
+    hung = [] if whole is figure or figure.stand_ins is None else list(map(repr, figure.stand_ins.hung))
+    put = [Change("figure.one_skeleton", f"{listed(hung, 4)} hung on the body")] if hung else []
+    figure, fewer, made = lighter(whole, platform.figure, moving, triangles)
     figure, merged, apart = with_fewer_materials(figure, platform.figure, atlas)
     done = prepare(RiggedFigure.of(figure, bones=bones, clip=moving), platform, clips).with_clips(clips)
-    changes, findings = (*fewer, *merged, *done.changes), (*apart, *done.findings)
+    changes, findings = (*put, *fewer, *merged, *done.changes), (*apart, *done.findings)
     return replace(done, changes=changes, findings=findings, reduced=made)

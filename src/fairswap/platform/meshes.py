@@ -28,7 +28,8 @@ def lighter(
         return figure, [], None
     made = reduced(figure, wanted, clip, most)
     rule = "figure.max_triangles" if limits and before > min(limits) else "figure.max_vertices"
-    what = f"{before} triangles to {made.triangles}, {vertices} vertices to {_vertices(made.figure)}"
+    fewer = f"{before} triangles to {made.triangles}, " if made.triangles < before else ""
+    what = f"{fewer}{vertices} vertices to {_vertices(made.figure)}"
     where = "at rest" if clip is None else f"in {clip.name!r}"
     cost = f"{made.mean_mm:.2f} mm mean, {made.worst_mm:.1f} worst {where}"
     return made.figure, [Change(rule, what, cost, made.mean_mm)], made

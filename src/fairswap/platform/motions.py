@@ -39,6 +39,9 @@ def fitted_clip(clip: Clip, rigged: RiggedFigure, rules: ClipRules) -> tuple[lis
     ``rigged`` is the figure the clip moves, with its roles.
     """
     changes: list[Change] = []
+    if clip.start_s > 0.0:
+        changes.append(Change("clip.start", f"{clip.name}: starts at once, not after {clip.start_s:.2f} s"))
+        clip = replace(clip, start_s=0.0)
     travel = travel_of(clip, rigged)
     if rules.travel != "any" and travel not in (rules.travel, "still"):
         same = RiggedFigure.of(rigged.figure, clip=clip)

@@ -32,7 +32,7 @@ from fairswap.platform.changes import Change
 from fairswap.platform.face_bones import LostFaceBones, face_left_out, posed_morphs
 from fairswap.platform.influences import with_fewer_influences
 from fairswap.platform.morphs import Charted, charted_morphs, same_morphs, without_morphs
-from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip
+from fairswap.platform.motions import down_to_size, fitted_clip, thinned_clip, travel_of
 from fairswap.platform.proof import Proof, prove
 from fairswap.platform.referring import in_its_reference
 from fairswap.platform.refitting import refitted
@@ -145,7 +145,9 @@ class Prepared:
         origins: list[Origin] = []
         for clip, came in zip(carried, clips, strict=True):
             parts, told = fitted_clip(clip, self.target, platform.clip)
-            changes += told
+            # On the new skeleton all travel is on the hips at first, wherever it was.
+            stays = travel_of(came, self.source) == platform.clip.travel
+            changes += [row for row in told if row.rule != "clip.travel" or not stays]
             parts = [_with_keys(part, self.target, platform, changes, findings) for part in parts]
             origins.append(Origin(self.source, came, tuple(parts)))
         fitted = [part for origin in origins for part in origin.parts]

@@ -18,14 +18,19 @@ from fairswap.pose.rigged import RiggedFigure
 
 # A box is right if it is so near to what the skin measures; files hold places to a part of that.
 _BOX_SLACK_MM = 1.0
+# Weights in a set, in glTF.
+_IN_A_SET = 4
 
 
 def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
     """Weights, counts, pictures and morphs."""
     rules, name = platform.figure, figure.name
     if rules.max_influences is not None:
-        add("figure.max_influences", name, rules.max_influences, figure.max_influences,
-            figure.max_influences <= rules.max_influences)  # fmt: skip
+        most, sets = figure.max_influences, _weight_sets(figure)
+        # Who reads four bones for each vertex reads the first set, though two of them may hold no more than four.
+        beyond = sets > max(1, -(-rules.max_influences // _IN_A_SET))
+        said = f"{most}, in {sets} sets of {_IN_A_SET}" if beyond else most
+        add("figure.max_influences", name, rules.max_influences, said, most <= rules.max_influences and not beyond)
     for rule, limit, count in (
         ("max_vertices", rules.max_vertices, sum(len(mesh.vertices) for mesh in figure.meshes)),
         ("max_triangles", rules.max_triangles, sum(len(mesh.triangles) for mesh in figure.meshes)),
@@ -68,6 +73,13 @@ def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
         add("figure.morphs", name, f"those of {platform.face.name}", said, not unknown)
     if rules.max_morphs is not None:
         add("figure.max_morphs", name, rules.max_morphs, len(morphs), len(morphs) <= rules.max_morphs)
+
+
+def _weight_sets(figure: Figure) -> int:
+    """In how many sets of weights a glTF holds those of a vertex."""
+    if not isinstance(figure.source, GltfSource):
+        return 1
+    return max((-(-mesh.joints.shape[1] // _IN_A_SET) for mesh in figure.meshes), default=1)
 
 
 def _boxes_said(figure: Figure) -> tuple[str, bool]:

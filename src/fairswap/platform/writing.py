@@ -82,10 +82,11 @@ def check_written(written: Sequence[str], platform: Platform) -> list[Check]:
 def copied_if_it_fits(document: Document, platform: Platform, out: Path, outputs: Outputs) -> bool:
     """Copy a file that fits already, byte for byte, where that makes a file of the same format; say whether.
 
-    What is compressed is not copied: no platform is known to unpack it. Nor is what breaks the rules of its format.
+    What is compressed is not copied: no platform is known to unpack it. Nor is what breaks the rules of its format, or
+    holds more than the figure.
     """
     source, origin = Path(document.file), document.origin
-    if isinstance(origin, Container) and (origin.packed or flaws(origin)):
+    if document.held or (isinstance(origin, Container) and (origin.packed or flaws(origin))):
         return False
     if out.suffix.lower() != source.suffix.lower() or check(document, platform).broken:
         return False
