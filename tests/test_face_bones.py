@@ -293,3 +293,73 @@ def test_a_smile_of_four_bones_is_read_as_a_smile():
     assert UNITS[int(np.argmax(units))] == "lip_corner_puller_right"
     assert 0.7 < units.max() < 1.3
     assert np.sort(units)[-2] < 0.35
+
+
+def with_one_brow_bone(document):
+    """Osric with a single bone for each brow, in the middle of it; what the other held hangs on it, too."""
+    figure = document.figure
+    skeleton, names = figure.skeleton, figure.skeleton.names
+    gone = [bone for bone, name in enumerate(names) if "Brow Inner" in name]
+    kept = [bone for bone in range(len(names)) if bone not in gone]
+    now = {bone: number for number, bone in enumerate(kept)}
+    places = skeleton.rest_translations.copy()
+    for bone in gone:
+        other = names.index(names[bone].replace("Inner", "Outer"))
+        places[other] = 0.5 * (places[other] + places[bone])
+        now[bone] = now[other]
+    middles = fairswap.Skeleton(names, skeleton.parents, skeleton.rest_rotations, places).rest.positions[0]
+    small = fairswap.Skeleton(
+        tuple(names[bone] for bone in kept), [now.get(parent, -1) for parent in skeleton.parents[kept].tolist()],
+        skeleton.rest_rotations[kept], places[kept],
+    )  # fmt: skip
+    meshes = []
+    for mesh in figure.meshes:
+        binds = mesh.bind_matrices[kept].copy()
+        for bone in kept:
+            if "Brow" in names[bone]:
+                turn = Rotation.from_quat(skeleton.rest.rotations[0, bone]).inv()
+                binds[now[bone], :3, 3] = turn.apply(-middles[bone])
+        joints = np.vectorize(now.__getitem__)(mesh.joints)
+        meshes.append(replace(mesh, joints=joints, bind_matrices=binds, origin=None))
+    return replace(figure, name="one brow", skeleton=small, meshes=tuple(meshes), source=None)
+
+
+def test_a_brow_of_one_bone_goes_up_and_down_as_a_whole():
+    """No unit of a part of a brow is what such a bone does: it stood still, and nothing was said of why."""
+    osric = speaking("Osric")
+    whole = Head.of(replace(osric, figures=(with_one_brow_bone(osric),), clips=()))
+    bone = whole.figure.skeleton.names.index("salt:Port Brow Outer")
+    wanted = np.zeros((len(UNITS), 3))
+    for unit in ("inner_brow_raiser_left", "outer_brow_raiser_left"):
+        wanted[UNITS.index(unit), 1] = 1.0
+    wanted[UNITS.index("brow_lowerer_left"), 2] = 1.0
+    done = perform_units(whole, wanted, still_clip(whole.figure, "made", Fraction(30), 3))
+    assert not done.lost
+    ways = skin_ways(whole, done.clip, bone)
+    assert np.linalg.norm(ways[0]) < 1e-6
+    assert ways[1][1] > 0.005 > -0.004 > ways[2][1]
+    assert np.abs(whole.units(done.clip) - wanted).max() < 0.05
+    # Half of a brow that goes up is the half of the whole; that this is all it can do is no fault of the result.
+    juniper = Head.of(speaking("Juniper"))
+    inner = np.zeros((len(UNITS), 31))
+    inner[UNITS.index("inner_brow_raiser_left")] = np.sin(np.linspace(0.0, np.pi, 31))
+    source = perform_units(juniper, inner, still_clip(juniper.figure, "brow", Fraction(30), 31)).clip
+    made = fairswap.convert(
+        fairswap.Document("brow", "glTF 2.0", osric.space, (juniper.figure,), (source,)), whole.figure
+    ).done[0]
+    assert skin_ways(whole, made.clip, bone)[15][1] > 0.002
+    assert made.comparison.face_region is None or made.comparison.face_region[1] < 0.2
+    assert "inner brow raiser left" in next(row.message for row in made.findings if row.code == "face-lost")
+
+
+@pytest.mark.parametrize("onto", ["juniper", "osric"])
+def test_a_jaw_that_is_to_open_further_than_a_unit_does_and_leaves_the_lips_alone(onto):
+    """Opened by a bone and a morph at once: what the jaw was short of, lips made up for that were none of it."""
+    made = fairswap.convert(rig("words.glb"), fairswap.demo_file(f"{onto}.glb")).done[0]
+    head = Head(made.swap.target.figure, made.swap.target.roles, clips=(made.clip,))
+    frame = int(np.argmax(head.units(made.clip)[UNITS.index("jaw_drop")]))
+    units = head.units(made.clip)[:, frame]
+    assert units[UNITS.index("jaw_drop")] > 1.3
+    lips = [number for number, unit in enumerate(UNITS) if unit.startswith("lip_")]
+    assert units[lips].max() < 0.25
+    assert made.comparison.face_region is None or made.comparison.face_region[1] < 0.3

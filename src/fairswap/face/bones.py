@@ -45,6 +45,8 @@ _DEEP = 0.1
 _OFF_M, _OFF_DEGREES = 0.003, 4.0
 # How far the chin is ahead of the jaw's hinge, in head sizes.
 _CHIN_AHEAD = 0.26
+# Where a brow of one bone goes, in head sizes; of the left side.
+_WHOLE_BROW = {"brow_raiser": (0.0, 0.045, 0.004), "brow_lowerer": (-0.015, -0.035, 0.005)}
 _FACE_WORDS = frozenset(
     ["brow", "lid", "eye", "cheek", "nose", "nostril", "mouth", "lip", "jaw", "chin", "tongue", "corner"]
 )
@@ -113,6 +115,24 @@ def anatomical_poses(
                 }
         if moves:
             out[unit] = Shape(unit, {unit: 1.0}, bones=moves)
+    return out | _brows_of_one_bone(moving, joints, levers, frame, out)
+
+
+def _brows_of_one_bone(
+    bones: Mapping[str, int], joints: Floats, levers: Mapping[str, Floats], frame: FaceFrame, poses: Mapping[str, Shape]
+) -> dict[str, Shape]:
+    """The poses of a bone that is all there is of a brow: it goes up and down as a whole."""
+    out = {}
+    for side in SIDES:
+        sign = 1.0 if side == "left" else -1.0
+        own = [name for name in bones if "brow" in shape_name(name).notions and sign * joints[bones[name]][0] > 0.0]
+        if len(own) != 1 or f"inner_brow_raiser_{side}" in poses or f"outer_brow_raiser_{side}" in poses:
+            continue
+        for unit, way in _WHOLE_BROW.items():
+            if f"{unit}_{side}" not in poses:
+                move = np.array(way) * [sign, 1.0, 1.0]
+                pose = _turned(move, levers[own[0]], frame) if own[0] in levers else (move, np.zeros(3))
+                out[f"{unit}_{side}"] = Shape(f"{unit}_{side}", {f"{unit}_{side}": 1.0}, bones={own[0]: pose})
     return out
 
 

@@ -28,6 +28,9 @@ from fairswap.model.mesh import with_weights
 from fairswap.model.poses import MorphTrack
 from fairswap.wording import counted, listed
 
+# A jaw of bones opens further than a unit, if it is to: one that a bone and a morph open at once, say.
+_JAW_MOST = 1.5
+
 
 @dataclass(frozen=True, eq=False)
 class Head(Value):
@@ -136,6 +139,14 @@ class Head(Value):
     def jaw(self) -> int | None:
         """The bone of the jaw."""
         return None if self.roles is None else self.roles.bones.get("jaw")
+
+    @property
+    def most(self) -> Floats:
+        """How much of each way of the chart is used at most ``(ways,)``."""
+        most = np.full(len(self.chart.columns), 1.0)
+        if self.jaw is not None:
+            most[self.ways_of({self.figure.skeleton.names[self.jaw]})] = _JAW_MOST
+        return most
 
     def ways_of(self, bones: set[str]) -> list[int]:
         """The ways of the chart, by number, that are poses of some of these bones and of no others."""

@@ -194,7 +194,7 @@ def perform_units(
     """
     chart = target.chart
     metric = np.concatenate([_UNITS_COUNT * np.eye(len(UNITS)), _PLACES_COUNT * landmark_displacements()])
-    most = np.full(len(chart.columns), 1.0)
+    most = target.most
     most[target.ways_of({target.figure.skeleton.names[bone] for bone in kept})] = 0.0
     shares = bounded_weights(metric @ chart.matrix, metric @ units, most, prefer)
     shares = _lids_shut(chart, units, shares, most)

@@ -11,6 +11,8 @@ from fairswap.errors import Finding, ImpossibleError
 from fairswap.formats.files import document_of
 from fairswap.measure.comparison import Comparison, Motion, compare_motions
 from fairswap.measure.differences import rms
+from fairswap.model.arrays import Floats
+from fairswap.model.bounded import bounded_weights
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.pose.rigged import RiggedFigure
@@ -27,7 +29,7 @@ if TYPE_CHECKING:
 
 # A face that moves its places by less than this (of a face's size, root mean square) does nothing to speak of.
 _NOTHING = 0.003
-# A region of it counts from half of that on, by the units that are so large a share of a shape of the result's.
+# A region of it counts from half of that on, if shapes that are of it for so large a part can do so much of it.
 _REGION_MOVES, _HAS = 0.0015, 0.3
 # And a shape that is shown by less than this, of all of it.
 _MOVES = 1e-3
@@ -186,17 +188,25 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
             lacking = lacking_of(name) if rms(places[:, part] @ does[part]) > _NOTHING else lacking
             places = np.where(part, 0.0, places)
     # What is lost of a small region is little of the whole: lids that never close, a gaze that never wanders.
-    has = (chart / np.maximum(np.linalg.norm(chart, axis=0), 1e-9)).max(axis=1, initial=0.0) > _HAS
     missed = {}
     for region in REGIONS:
-        units = has & (regions == region)
-        moves = rms(places[:, units] @ does[units])
-        if moves > _REGION_MOVES:
-            missed[region] = rms(places[:, units] @ (does - shown)[units]) / moves
+        own = regions == region
+        wanted, able = places[:, own] @ does[own], _within_reach(places, heads.target, own, does)
+        if rms(wanted) > _REGION_MOVES and rms(able) > _HAS * rms(wanted):
+            missed[region] = rms(able - places[:, own] @ shown[own]) / rms(able)
     worst = max(missed.items(), key=lambda row: row[1], default=None)
     wanted = places @ does
     of_all = rms(wanted - places @ shown) / max(rms(wanted), _NOTHING)
     return replace(found, face_missed=of_all, face_region=worst, face_lacking=lacking)
+
+
+def _within_reach(places: Floats, head: Head, own: Floats, does: Floats) -> Floats:
+    """What the shapes of a head that are of one region for a good part, of units ``own``, can do at best of what a face
+    does there: ways of its places ``(places, frames)``. A brow of one piece goes up as a whole."""
+    chart = head.chart.matrix
+    able = np.linalg.norm(chart[own], axis=0) > _HAS * np.linalg.norm(chart, axis=0)
+    ways = places[:, own] @ chart[own][:, able]
+    return np.asarray(ways @ bounded_weights(ways, places[:, own] @ does[own], head.most[able]))
 
 
 def lacking_of(what: str) -> str:
