@@ -17,7 +17,7 @@ from fairswap.bones.assignment import roles_of
 from fairswap.demo.crowd import KINDS, crowd_head
 from fairswap.demo.faces import JUNIPER_SHAPES, PIP_SHAPES
 from fairswap.demo.spoken import RATE, spoken_line
-from fairswap.face.bones import anatomical_poses
+from fairswap.face.bone_poses import anatomical_poses
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.checking import region_coverage
 from fairswap.face.drafting import draft_face

@@ -10,7 +10,8 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, UsageError
-from fairswap.face.bones import anatomical_poses, face_bones, skin_middles, unlike_their_binding
+from fairswap.face.bone_poses import anatomical_poses, skin_middles
+from fairswap.face.bones import face_bones, unlike_their_binding
 from fairswap.face.chart import PERCENT_FROM, FaceChart, Shape
 from fairswap.face.expressions import said_by_avatar
 from fairswap.face.geometry import (

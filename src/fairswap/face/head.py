@@ -14,7 +14,8 @@ from fairswap.bones.assignment import roles_of
 from fairswap.bones.profile import BoneProfile, profile_named
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding, ImpossibleError
-from fairswap.face.bones import activations_from_bones, control_moves, face_bones, moved_controls, put_on_bones
+from fairswap.face.bone_reading import activations_from_bones
+from fairswap.face.bones import control_moves, face_bones, moved_controls, put_on_bones
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.drafting import FaceDraft, draft_face
 from fairswap.face.family import broken_charts, family_chart, on_figure

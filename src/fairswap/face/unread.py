@@ -8,7 +8,8 @@ import numpy as np
 
 from fairswap.bones.roles import SIDES
 from fairswap.errors import Finding
-from fairswap.face.bones import called_of_a_face, face_bones, read_in_bones
+from fairswap.face.bone_reading import read_in_bones
+from fairswap.face.bones import called_of_a_face, face_bones
 from fairswap.face.head import Head
 from fairswap.model.clip import Clip
 from fairswap.wording import listed
