@@ -218,3 +218,23 @@ def test_a_figure_built_anew_keeps_what_extensions_say_of_its_materials():
     assert raw["materials"][0]["extensions"] == {"KHR_materials_unlit": {}, "TEST_toon": toon}
     assert set(raw["extensionsUsed"]) == {"KHR_materials_unlit", "TEST_toon"}
     assert len(raw["images"]) == 1
+
+
+def test_weights_stand_in_one_set_where_no_vertex_has_more_than_four():
+    """Columns of nothing between them: whoever reads the first set alone had another skin."""
+    pip = figure("Pip")
+    wide = []
+    for mesh in pip.meshes:
+        apart = np.zeros((len(mesh.vertices), 8))
+        holders = np.zeros((len(mesh.vertices), 8), dtype=mesh.joints.dtype)
+        columns = [7, 5, 3, 1][: mesh.weights.shape[1]]
+        apart[:, columns], holders[:, columns] = mesh.weights, mesh.joints
+        wide.append(replace(mesh, weights=apart, joints=holders, origin=None))
+    fairswap.save("wide.glb", replace(pip, meshes=tuple(wide), source=None))
+    rows = [primitive for mesh in json_of("wide.glb")["meshes"] for primitive in mesh["primitives"]]
+    assert all("JOINTS_0" in row["attributes"] and "JOINTS_1" not in row["attributes"] for row in rows)
+    read = fairswap.load("wide.glb").figure
+    for old, new in zip(pip.meshes, read.meshes, strict=True):
+        for bone in range(len(pip.skeleton)):
+            held = [np.where(mesh.joints == bone, mesh.weights, 0.0).sum(axis=1) for mesh in (old, new)]
+            np.testing.assert_allclose(held[1], held[0], atol=1e-6)

@@ -202,6 +202,14 @@ def weight_on_bones(mesh: Mesh, bones: int) -> Floats:
     return np.bincount(mesh.joints.ravel(), mesh.weights.ravel(), bones).astype(np.float64)
 
 
+def strongest(joints: Integers, weights: Floats, most: int | None = None) -> tuple[Integers, Floats]:
+    """The ``most`` largest weights of each vertex with their bones, the largest first; without, as many as any has."""
+    if most is None:
+        most = int(np.count_nonzero(weights, axis=1).max(initial=1))
+    order = np.argsort(-weights, axis=1, kind="stable")[:, :most]
+    return np.take_along_axis(joints, order, axis=1), np.take_along_axis(weights, order, axis=1)
+
+
 def weights_over_time(mesh: Mesh, number: int, poses: Poses) -> Floats:
     """How much each morph of mesh ``number`` is shown, ``(morphs, frames)``: as its track says, else as it rests."""
     track = poses.morph_track(number)

@@ -13,7 +13,7 @@ import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Mesh, all_skin_matrices
+from fairswap.model.mesh import Mesh, all_skin_matrices, strongest
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import WorldTransforms
 
@@ -103,8 +103,5 @@ def _solved(gram: Floats, goal: Floats, alive: np.ndarray) -> tuple[Floats, Floa
 def _narrowed(mesh: Mesh, joints: Integers, weights: Floats, most: int) -> Mesh:
     if mesh.joints.shape[1] <= most and weights is mesh.weights:
         return mesh
-    order = np.argsort(-weights, axis=1, kind="stable")[:, :most]
-    kept = np.take_along_axis(weights, order, axis=1)
-    return replace(
-        mesh, joints=np.take_along_axis(joints, order, axis=1), weights=kept / kept.sum(axis=1, keepdims=True)
-    )
+    joints, kept = strongest(joints, weights, most)
+    return replace(mesh, joints=joints, weights=kept / kept.sum(axis=1, keepdims=True))
