@@ -162,7 +162,7 @@ def a_result():
 
 @pytest.mark.parametrize("which", ["source", "result"])
 @pytest.mark.parametrize("name", sorted(REWRITES))
-@pytest.mark.long(but=6)
+@pytest.mark.long(but=4)
 def test_a_result_that_another_program_wrote_anew_is_judged_as_it_was(name, which):
     """What was decided stands in the file: of bones in another order, or about other axes, it means something else."""
     source, result, likeness = a_result()
@@ -225,7 +225,7 @@ def a_fitting_file() -> bytes:
 
 
 @pytest.mark.parametrize("name", sorted(REWRITES))
-@pytest.mark.long(but=6)
+@pytest.mark.long(but=4)
 def test_what_a_program_does_to_a_file_that_fits_is_told_and_mended(name):
     """One skeleton as we read it, four weights, a clip that starts at once: two, eight, and late in the file."""
     Path("fits.glb").write_bytes(a_fitting_file())
