@@ -16,6 +16,8 @@ from fairswap.model.poses import Poses
 # Against what is left over, what the poses move that are to make it; and from how many times the least of that on it is
 # in vain: somewhat, and wholly.
 _EFFORT, _VAIN = 0.01, (1.5, 2.0)
+# Poses that help each other move less, all together, than the bones do.
+_DOUBTED = 1.2
 # How far the chin is ahead of the jaw's hinge, in head sizes.
 _CHIN_AHEAD = 0.26
 
@@ -24,46 +26,40 @@ def activations_from_bones(
     chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None = None
 ) -> tuple[list[int], Floats]:
     """Which ways of a chart are poses of bones, and their shares ``(poses, frames)`` that make what the bones do."""
-    numbers, moving = _posed(chart, bones)
-    if not numbers:
+    numbers = _poses_in(chart)
+    posed = {name for i in numbers for name in chart.shapes[chart.columns[i][0]].bones}
+    moving = {name: bone for name, bone in bones.items() if name in posed}
+    if not moving:
         return [], np.zeros((0, poses.frames))
-    shares, _ = _read(chart, numbers, bone_features(poses, moving, frame), moving, frame, jaw)
-    return numbers, shares
+    seen, matrix = _seen_and_posed(chart, poses, moving, frame, jaw)
+    return numbers, _without_vain_effort(matrix, seen, bounded_weights(matrix, seen, np.full(len(numbers), 1.5)))
 
 
 def read_in_bones(
-    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None = None
+    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame, shares: Floats, jaw: int | None = None
 ) -> tuple[Floats, Floats]:
-    """What bones do, and what of it the poses of a chart do not make: moves in head sizes, then turns in degrees, each
-    ``(bones, 6, frames)``."""
-    numbers, _ = _posed(chart, bones)
-    seen = bone_features(poses, bones, frame)
-    _, left = _read(chart, numbers, seen, bones, frame, jaw)
+    """What bones do, and what of it the ways of a chart do not make at their ``shares`` ``(ways, frames)``: moves in
+    head sizes, then turns in degrees, each ``(bones, 6, frames)``."""
+    seen, matrix = _seen_and_posed(chart, poses, bones, frame, jaw)
+    left = seen - matrix @ shares[_poses_in(chart)]
     degrees = np.repeat([1.0, 1.0 / DEGREE], 3)[:, None]
     does, unread = (degrees * features.reshape(-1, 6, poses.frames) for features in (seen, left))
     return does, unread
 
 
-def _posed(chart: FaceChart, bones: Mapping[str, int]) -> tuple[list[int], dict[str, int]]:
-    """The ways of a chart, by number, that are poses of bones, and those of these bones that they pose."""
-    numbers = [i for i, (name, _) in enumerate(chart.columns) if chart.shapes[name].bones]
-    posed = {name for i in numbers for name in chart.shapes[chart.columns[i][0]].bones}
-    moving = {name: bone for name, bone in bones.items() if name in posed}
-    return (numbers if moving else []), moving
+def _poses_in(chart: FaceChart) -> list[int]:
+    """The ways of a chart, by number, that are poses of bones."""
+    return [i for i, (name, _) in enumerate(chart.columns) if chart.shapes[name].bones]
 
 
-def _read(
-    chart: FaceChart, numbers: list[int], seen: Floats, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None
+def _seen_and_posed(
+    chart: FaceChart, poses: Poses, bones: Mapping[str, int], frame: FaceFrame, jaw: int | None
 ) -> tuple[Floats, Floats]:
-    """The shares ``(poses, frames)`` of some ways of a chart that make what is ``seen`` of bones, and what is left."""
+    """What bones do, and what each pose of a chart makes of them: ``(bones * 6, frames)``, ``(bones * 6, poses)``."""
     at = None if jaw is None or jaw not in bones.values() else list(bones.values()).index(jaw)
-    seen = _as_chin_goes(seen, at, frame)
-    if not numbers:
-        return np.zeros((0, seen.shape[1])), seen
-    matrix = np.stack([_features_of(chart.shapes[chart.columns[i][0]], bones) for i in numbers], axis=1)
-    matrix = _as_chin_goes(matrix, at, frame)
-    shares = _without_vain_effort(matrix, seen, bounded_weights(matrix, seen, np.full(len(numbers), 1.5)))
-    return shares, seen - matrix @ shares
+    shapes = [chart.shapes[chart.columns[i][0]] for i in _poses_in(chart)]
+    matrix = np.array([_features_of(shape, bones) for shape in shapes]).reshape(len(shapes), -1).T
+    return _as_chin_goes(bone_features(poses, bones, frame), at, frame), _as_chin_goes(matrix, at, frame)
 
 
 def _without_vain_effort(matrix: Floats, seen: Floats, nearest: Floats) -> Floats:
@@ -75,13 +71,19 @@ def _without_vain_effort(matrix: Floats, seen: Floats, nearest: Floats) -> Float
     short; what moves hardly more than it is the nearest one, as it is.
     """
     size = np.maximum(np.linalg.norm(matrix, axis=0), 1e-9)
+    effort = np.square(nearest * size[:, None]).sum(axis=0)
+    doubted = np.flatnonzero(effort > _DOUBTED * np.square(seen).sum(axis=0))
+    if not len(doubted):
+        return nearest
     rows = np.concatenate([matrix / size, np.sqrt(_EFFORT) * np.eye(len(size))])
-    wanted = np.concatenate([seen, np.zeros((len(size), seen.shape[1]))])
+    wanted = np.concatenate([seen[:, doubted], np.zeros((len(size), len(doubted)))])
     simple = bounded_weights(rows, wanted, 1.5 * size)
-    effort = (np.square(shares).sum(axis=0) for shares in (nearest * size[:, None], simple))
-    vain = np.divide(*(each + 1e-9 for each in effort))
+    vain = (effort[doubted] + 1e-9) / (np.square(simple).sum(axis=0) + 1e-9)
     simple /= size[:, None]
-    return np.asarray(simple + np.clip((_VAIN[1] - vain) / (_VAIN[1] - _VAIN[0]), 0.0, 1.0) * (nearest - simple))
+    kept = np.clip((_VAIN[1] - vain) / (_VAIN[1] - _VAIN[0]), 0.0, 1.0)
+    out = nearest.copy()
+    out[:, doubted] = simple + kept * (nearest[:, doubted] - simple)
+    return out
 
 
 def _as_chin_goes(features: Floats, jaw: int | None, frame: FaceFrame) -> Floats:

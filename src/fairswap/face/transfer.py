@@ -113,12 +113,12 @@ class FaceSwap:
             )
         shares = self.source.activations(clip)
         done = [bone for bone in self.carried if moves(clip, bone)]
+        unread = unread_bones(self.source, clip, shares, done)
         shares[self.source.ways_of({clip.skeleton.names[bone] for bone in done})] = 0.0
         units = np.asarray(self.source.chart.matrix @ shares)
         kept = frozenset(self.carried[bone] for bone in done)
         done_on = perform_units(self.target, units, onto, self._same_shapes() @ shares, kept)
         with_body, lost = with_shapes_beside(self.source, self.target, clip, done_on.clip)
-        unread = unread_bones(self.source, clip, done)
         return replace(done_on, clip=with_body, told=(*self.source.findings, *unread, *lost, *done_on.told))
 
     def _same_shapes(self) -> Floats:

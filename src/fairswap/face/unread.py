@@ -11,6 +11,7 @@ from fairswap.errors import Finding
 from fairswap.face.bone_reading import read_in_bones
 from fairswap.face.bones import called_of_a_face, face_bones
 from fairswap.face.head import Head
+from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.wording import listed
 
@@ -18,8 +19,9 @@ from fairswap.wording import listed
 _DEGREES, _HEADS, _PART = 5.0, 0.03, 0.5
 
 
-def unread_bones(head: Head, clip: Clip, carried: Container[int] = ()) -> list[Finding]:
-    """Tell which bones of a face, but for those ``carried`` otherwise, do in a clip what its chart has no pose for.
+def unread_bones(head: Head, clip: Clip, shares: Floats, carried: Container[int] = ()) -> list[Finding]:
+    """Tell which bones of a face, but for those ``carried`` otherwise, do in a clip what its chart has no pose for, by
+    the ``shares`` of its ways ``(ways, frames)``.
 
     What a bone holds all the time does not count: many are left by their exporters as they happened to be.
     """
@@ -34,7 +36,7 @@ def unread_bones(head: Head, clip: Clip, carried: Container[int] = ()) -> list[F
     if not bones:
         return []
     told = []
-    does, unread = read_in_bones(head.chart, clip.poses, bones, head.frame, head.jaw)
+    does, unread = read_in_bones(head.chart, clip.poses, bones, head.frame, shares, head.jaw)
     kinds = ((slice(3, 6), _DEGREES, "turns by {:.0f}°"), (slice(0, 3), _HEADS, "shifts by {:.0%} of the head"))
     for number, name in enumerate(bones):
         for rows, least, words in kinds:

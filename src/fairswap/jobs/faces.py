@@ -31,6 +31,8 @@ if TYPE_CHECKING:
 _NOTHING = 0.003
 # A region of it counts from half of that on, if shapes that are of it for so large a part can do so much of it.
 _REGION_MOVES, _HAS = 0.0015, 0.3
+# What is missed of one by more than this is looked at: whether the result's face could do it.
+_EXCUSED = 0.1
 # And a shape that is shown by less than this, of all of it.
 _MOVES = 1e-3
 
@@ -191,9 +193,13 @@ def with_face_judged(found: Comparison, heads: FaceSwap, source: Clip, result: C
     missed = {}
     for region in REGIONS:
         own = regions == region
-        wanted, able = places[:, own] @ does[own], _within_reach(places, heads.target, own, does)
-        if rms(wanted) > _REGION_MOVES and rms(able) > _HAS * rms(wanted):
-            missed[region] = rms(able - places[:, own] @ shown[own]) / rms(able)
+        wanted, done = places[:, own] @ does[own], places[:, own] @ shown[own]
+        if rms(wanted) <= _REGION_MOVES:
+            continue
+        off = rms(wanted - done) / rms(wanted)
+        able = _within_reach(places, heads.target, own, does) if off > _EXCUSED else wanted
+        if rms(able) > _HAS * rms(wanted):
+            missed[region] = min(off, rms(able - done) / rms(able))
     worst = max(missed.items(), key=lambda row: row[1], default=None)
     wanted = places @ does
     of_all = rms(wanted - places @ shown) / max(rms(wanted), _NOTHING)
