@@ -335,7 +335,7 @@ def test_a_page_shows_what_is_written_also_if_it_is_called_otherwise():
 
 
 @pytest.mark.parametrize("platform", ["", 'platforms = ["fernway"]'])
-@pytest.mark.long(but=1)
+@pytest.mark.long
 def test_a_plan_scores_what_it_writes(platform):
     fairswap.save("walk.bvh", figure("Osric"), [act("walk", "Osric")])
     steps = "" if platform else "[clip]\nthin = 12.0\n"

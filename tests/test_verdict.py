@@ -533,6 +533,7 @@ def test_a_face_that_does_something_else_is_told():
     ("region", "units"),
     [("lids", ["eye_closure"]), ("gaze", ["gaze_up", "gaze_out"]), ("brows", ["outer_brow_raiser"])],
 )
+@pytest.mark.long(but=1)
 def test_a_region_of_a_face_that_does_nothing_is_told_however_much_the_mouth_does(region, units):
     """Who speaks without blinking, looking about or raising a brow; a fifth less of it is hardly seen."""
 

@@ -270,6 +270,7 @@ def test_names_of_strangers_are_text_and_nothing_else(chromium):
         assert shot.page.evaluate("() => window.bad") is None
 
 
+@pytest.mark.long
 def test_it_is_used_on_a_phone(chromium):
     with opened(chromium, html_of_pair(), size=(390, 844)) as shot:
         page = shot.page
