@@ -249,3 +249,15 @@ def test_a_clip_with_keys_at_its_ends_alone_has_whatever_rate_is_wanted():
     found = fairswap.check("fitted.glb", "quillmoor")
     assert {row.place for row in found.results if row.rule == "clip.rates"} == {"Walk", "rest"}
     assert found.fits
+
+
+def test_what_is_checked_unasked_is_weighed_like_any_other_rule():
+    """A stage whose engine joins skeletons itself could not say so: there was no such rule."""
+    Path("mild.toml").write_text(
+        'fairswap = "platform/2"\nname = "mild"\nbones = "quillmoor"\n[severity]\n'
+        '"figure.one_skeleton" = "warning"\n"clip.start" = "note"\n'
+    )
+    Path("odd.glb").write_bytes(rewritten(plain(), "keys on a driving skeleton", "a late start"))
+    found = fairswap.check("odd.glb", "mild.toml")
+    assert {row.rule: row.severity for row in found.broken} == {"figure.one_skeleton": "warning", "clip.start": "note"}
+    assert found.fits

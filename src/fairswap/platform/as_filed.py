@@ -19,6 +19,7 @@ from fairswap.wording import counted, listed
 
 
 def check_file(document: Document, figure: Figure, platform: Platform, add: Any) -> None:
+    """Its kind, its size, and what of it is not as its standard has it."""
     rules, path = platform.file, Path(document.file)
     if rules.formats:
         add(

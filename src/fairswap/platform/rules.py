@@ -162,10 +162,14 @@ class Platform:
         return _checked(read, path, findings)
 
 
+# What every file is checked for, whatever a platform says.
+_UNASKED = ("bones", "space.standard", "file.standard", "figure.one_skeleton", "clip.start")
+
+
 def rule_names() -> tuple[str, ...]:
-    """All rules as ``table.field``."""
+    """All rules as ``table.field``; those of no field are kept unasked."""
     tables = (("space", SpaceRules), ("figure", FigureRules), ("clip", ClipRules), ("file", FileRules))
-    return tuple(f"{name}.{field}" for name, struct in tables for field in struct.__struct_fields__)
+    return (*_UNASKED, *(f"{name}.{field}" for name, struct in tables for field in struct.__struct_fields__))
 
 
 def built_in_platforms() -> tuple[Platform, ...]:

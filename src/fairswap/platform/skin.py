@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.figures.atlas import number_of_materials
 from fairswap.figures.dressing.wearing import cutting
 from fairswap.formats.gltf.origins import GltfSource
+from fairswap.formats.gltf.packing import SET
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
 from fairswap.platform.rules import Platform
@@ -18,8 +19,6 @@ from fairswap.pose.rigged import RiggedFigure
 
 # A box is right if it is so near to what the skin measures; files hold places to a part of that.
 _BOX_SLACK_MM = 1.0
-# Weights in a set, in glTF.
-_IN_A_SET = 4
 
 
 def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
@@ -28,8 +27,8 @@ def check_meshes(figure: Figure, platform: Platform, add: Any) -> None:
     if rules.max_influences is not None:
         most, sets = figure.max_influences, _weight_sets(figure)
         # Who reads four bones for each vertex reads the first set, though two of them may hold no more than four.
-        beyond = sets > max(1, -(-rules.max_influences // _IN_A_SET))
-        said = f"{most}, in {sets} sets of {_IN_A_SET}" if beyond else most
+        beyond = sets > max(1, -(-rules.max_influences // SET))
+        said = f"{most}, in {sets} sets of {SET}" if beyond else most
         add("figure.max_influences", name, rules.max_influences, said, most <= rules.max_influences and not beyond)
     for rule, limit, count in (
         ("max_vertices", rules.max_vertices, sum(len(mesh.vertices) for mesh in figure.meshes)),
@@ -79,7 +78,7 @@ def _weight_sets(figure: Figure) -> int:
     """In how many sets of weights a glTF holds those of a vertex."""
     if not isinstance(figure.source, GltfSource):
         return 1
-    return max((-(-mesh.joints.shape[1] // _IN_A_SET) for mesh in figure.meshes), default=1)
+    return max((-(-mesh.joints.shape[1] // SET) for mesh in figure.meshes), default=1)
 
 
 def _boxes_said(figure: Figure) -> tuple[str, bool]:

@@ -13,7 +13,7 @@ from fairswap.formats.images import as_png_or_jpeg, media_type
 from fairswap.formats.scene.spaces import mesh_in_space, rest_in_space
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import Material, Mesh, strongest, unit_normals
+from fairswap.model.mesh import Material, Mesh, unit_normals
 from fairswap.model.rotation import quaternion_from_matrix
 from fairswap.model.space import OURS, Space
 
@@ -70,18 +70,8 @@ def _add_mesh(
     joints = [bone for bone in range(len(figure.skeleton)) if bone not in figure.skeleton.ends]
     number = np.zeros(len(figure.skeleton), dtype="u1" if len(joints) < 256 else "<u2")
     number[joints] = np.arange(len(joints))
-    # Many programs read the first set of four alone: there is no second one but where a vertex has more.
-    holders, weights = mesh.joints, mesh.weights
-    if holders.shape[1] > 4:
-        holders, weights = strongest(holders, weights)
-    width = -(-holders.shape[1] // 4) * 4
-    padding = ((0, 0), (0, width - holders.shape[1]))
-    weights = np.pad(weights, padding)
-    names = np.where(weights > 0, number[np.pad(holders, padding)], 0).astype(number.dtype)
-    for block in range(width // 4):
-        columns = slice(block * 4, block * 4 + 4)
-        attributes[f"JOINTS_{block}"] = packer.attribute(np.ascontiguousarray(names[:, columns]))
-        attributes[f"WEIGHTS_{block}"] = packer.attribute(_f4(weights[:, columns]))
+    holders = np.where(mesh.weights > 0, number[mesh.joints], 0).astype(number.dtype)
+    attributes |= packer.skin(holders, mesh.weights)
     out: dict[str, Any] = {"name": mesh.name, "primitives": []}
     deltas = mesh.morph_deltas if mesh.morph_deltas is not None else ()
     targets = [{"POSITION": packer.attribute(_f4(delta), bounds=True)} for delta in deltas]

@@ -8,11 +8,14 @@ from typing import Any
 import numpy as np
 
 from fairswap.formats.storage import Chunk
-from fairswap.model.arrays import bounds_of
+from fairswap.model.arrays import Floats, Integers, bounds_of
+from fairswap.model.mesh import strongest
 
 _COMPONENT_TYPES = {"|u1": 5121, "<i2": 5122, "<u2": 5123, "<u4": 5125, "<f4": 5126}
 _TYPES = {1: "SCALAR", 2: "VEC2", 3: "VEC3", 4: "VEC4", 16: "MAT4"}
 ARRAY_BUFFER, ELEMENT_ARRAY_BUFFER = 34962, 34963
+# So many weights of a vertex are in a set.
+SET = 4
 
 
 class Packer:
@@ -63,6 +66,22 @@ class Packer:
         """A view and an accessor for one attribute or index list."""
         more = {} if target is None else {"target": target}
         return self.accessor(data, self.view(data, **more), bounds=bounds)
+
+    def skin(self, joints: Integers, weights: Floats) -> dict[str, int]:
+        """The attributes of a skin's bones and weights ``(n, k)``, in sets of four.
+
+        Many programs read the first set alone: there is no second one but where a vertex has more than four.
+        """
+        if joints.shape[1] > SET:
+            joints, weights = strongest(joints, weights)
+        room = ((0, 0), (0, -joints.shape[1] % SET))
+        joints, weights = np.pad(joints, room), np.pad(weights, room)
+        out = {}
+        for number in range(joints.shape[1] // SET):
+            columns = slice(SET * number, SET * (number + 1))
+            out[f"JOINTS_{number}"] = self.attribute(np.ascontiguousarray(joints[:, columns]))
+            out[f"WEIGHTS_{number}"] = self.attribute(np.ascontiguousarray(weights[:, columns], dtype="<f4"))
+        return out
 
     def block(self, arrays: list[np.ndarray[Any, Any]], bounds: frozenset[int]) -> list[int]:
         """One view for several arrays one after another, an accessor each; those in ``bounds`` get min and max."""

@@ -20,7 +20,7 @@ from fairswap.formats.limits import LARGEST_NUMBER, mesh_numbers
 from fairswap.formats.marks import MARK, RECORD
 from fairswap.formats.naming import all_in_unicode
 from fairswap.model.arrays import Floats, Integers
-from fairswap.model.mesh import Blending, strongest, unit_normals
+from fairswap.model.mesh import Blending, unit_normals
 from fairswap.model.rotation import matrix_from_quaternion, rotation_from_stretched, without_sign_jumps
 
 
@@ -134,17 +134,7 @@ class SceneBuilder:
         if surface.colors is not None:
             attributes["COLOR_0"] = self.packer.attribute(_f4(surface.colors))
         if surface.joints is not None and surface.weights is not None:
-            joints, weights = surface.joints, surface.weights
-            if joints.shape[1] > 4:
-                joints, weights = strongest(joints, weights)
-            room = -joints.shape[1] % 4
-            joints = np.pad(joints, ((0, 0), (0, room))).astype("<u2")
-            weights = np.pad(weights, ((0, 0), (0, room)))
-            for block in range(joints.shape[1] // 4):
-                columns = slice(4 * block, 4 * block + 4)
-                own = np.ascontiguousarray(joints[:, columns])
-                attributes[f"JOINTS_{block}"] = self.packer.attribute(own)
-                attributes[f"WEIGHTS_{block}"] = self.packer.attribute(_f4(weights[:, columns]))
+            attributes |= self.packer.skin(surface.joints.astype("<u2"), surface.weights)
         targets = []
         for shifts, turns in surface.morphs.values():
             targets.append({"POSITION": self.packer.attribute(_f4(shifts), bounds=True)})
