@@ -22,6 +22,10 @@ from fairswap.model.space import UP
 from fairswap.pose.rigged import RiggedFigure
 
 _HEIGHTS, _DIRECTIONS = 6, 16
+# What is so many times as far from the axis as what is next inside it, and this share of the part's length more, hangs
+# loose about the body, as capes and wings do; of the body there are this many vertices at least. Where nothing else is
+# seen, what is so many times as far as is usual at its height.
+_LOOSE, _LOOSE_SHARE, _FEWEST, _FAR_OUT = 1.5, 0.05, 3, 2.5
 # Without a mesh: radius as a share of the part's length.
 _USUAL = {"pelvis": 0.62, "chest": 0.55, "head": 0.42, "thigh": 0.19, "arm": 0.15}
 
@@ -153,11 +157,8 @@ def _body_part(rigged: RiggedFigure, part: str, bone: int, start: Floats, end: F
     row = np.round(height * (_HEIGHTS - 1)).astype(np.intp)
     column = np.round(direction * _DIRECTIONS).astype(np.intp) % _DIRECTIONS
     inside = (row >= 0) & (row < _HEIGHTS)
-    # Of each cell the radius that 85 of 100 vertices keep within: sorted by cell, then by radius.
     cells, far = (row * _DIRECTIONS + column)[inside], np.linalg.norm(square[inside], axis=1)
-    order = np.lexsort((far, cells))
-    found, first, count = np.unique(cells[order], return_index=True, return_counts=True)
-    radius.ravel()[found] = far[order][first + (0.85 * (count - 1)).astype(np.intp)]
+    _fill(radius, cells, far, _LOOSE_SHARE * length)
     known = np.isfinite(radius)
     radius[~known] = np.median(radius[known]) if known.any() else _USUAL[part] * length
     turn = rigged.reference.rotations[bone]
@@ -171,3 +172,21 @@ def _body_part(rigged: RiggedFigure, part: str, bone: int, start: Floats, end: F
         rotate(undo, aside),
         radius,
     )
+
+
+def _fill(radius: Floats, cells: np.ndarray, far: Floats, apart: float) -> None:
+    """Into each cell the radius that 85 of 100 vertices of the body keep within: ``far`` from its axis, in ``cells``.
+
+    What is ``apart`` and more from what is inside it is not of the body.
+    """
+    order = np.lexsort((far, cells))  # by cell, then by radius
+    cells, far = cells[order], far[order]
+    found, first, count = np.unique(cells, return_index=True, return_counts=True)
+    place = np.arange(len(far)) - np.repeat(first, count)
+    loose = (place[1:] >= _FEWEST) & (far[1:] > _LOOSE * far[:-1] + apart)
+    body = np.minimum.reduceat(np.where(np.append(False, loose), place, len(far)), first) if len(first) else count
+    radius.ravel()[found] = far[first + (0.85 * (np.minimum(body, count) - 1)).astype(np.intp)]
+    for ring in radius:
+        known = ring[np.isfinite(ring)]
+        if len(known):
+            ring[ring > _FAR_OUT * np.median(known)] = np.nan

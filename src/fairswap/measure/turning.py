@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from fairswap.bones.roles import RoleMap
+from fairswap.bones.roles import FINGERS, RoleMap, next_roles
 from fairswap.model.arrays import Floats
 from fairswap.model.rotation import angle_between, conjugate, multiply, normalized, quaternion_between, rotate
 from fairswap.model.skeleton import WorldTransforms
@@ -43,13 +43,22 @@ def _as_one(limb: CutLimb, turned: Floats, rigged: RiggedFigure, world: WorldTra
 
 
 def by_direction(roles: list[tuple[str, str]], pair: Pair, worlds: Worlds) -> Floats:
-    """Degrees ``(roles, frames)`` between where limb bones point on both, from their joint to that of the next role."""
+    """Degrees ``(roles, frames)`` between where limb bones point on both, from their joint to that of the next role.
+
+    Of fingers that is each one's own next joint: one may have two where the other has three.
+    """
     directions = []
     for rigged, world in zip(pair, worlds, strict=True):
         starts = [rigged.roles.bones[role] for role, _ in roles]
-        ends = [rigged.roles.bones[onward] for _, onward in roles]
+        ends = [rigged.roles.bones[_own_next(rigged.roles, role, onward)] for role, onward in roles]
         directions.append(normalized(world.positions[:, ends] - world.positions[:, starts]))
     return np.degrees(angle_between(*directions)).T
+
+
+def _own_next(roles: RoleMap, role: str, onward: str) -> str:
+    if not role.startswith(("thumb_", *FINGERS)):
+        return onward
+    return next(other for other in next_roles(role) if other in roles.bones)
 
 
 def last_of_chain(roles: RoleMap, role: str) -> str:

@@ -15,11 +15,11 @@ from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-from fairswap.model.mesh import deformed_vertices
 from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
 from fairswap.model.space import UP
 from fairswap.pose.base import BasePose, base_pose, can_stand
 from fairswap.pose.choice import AUTO, REST, PoseChoice, pose_named
+from fairswap.pose.ground import lowest_sole
 from fairswap.pose.reference import ReferencePose, is_finger, t_pose, turned_rotations
 from fairswap.pose.standing import recorded, with_feet_as_they_stand
 
@@ -167,7 +167,7 @@ class RiggedFigure(Value):
         world = world_of_pose(self.skeleton, local_rotations(self.skeleton, found.rotations))
         hips = float(world.positions[0, self.roles.bones["hips"], 1])
         if self.figure.meshes:
-            sole = min(deformed_vertices(mesh, world, 0)[:, 1].min() for mesh in self.figure.meshes)
+            sole = lowest_sole(self.figure, self.roles, world)
         else:
             feet = [bone for role, bone in self.roles.bones.items() if role.startswith(("foot_", "toes_"))]
             sole = world.positions[0, feet, 1].min() - _SOLE * found.leg_m
@@ -197,11 +197,12 @@ class RiggedFigure(Value):
         """The height of the ground it stands on: that of its soles at rest, or in the T if it rests otherwise."""
         if self.decided is not None:
             return self.decided.floor_m
-        if not self.base.stands or (self.base.resting is None and can_stand(self.skeleton.rest, self.roles)):
-            return self.figure.floor_m
+        as_it_rests = not self.base.stands or (self.base.resting is None and can_stand(self.skeleton.rest, self.roles))
         if not self.figure.meshes:
-            return 0.0
-        return float(min(deformed_vertices(mesh, self.reference_world, 0)[:, 1].min() for mesh in self.figure.meshes))
+            return self.figure.floor_m if as_it_rests else 0.0
+        if not self.base.stands:
+            return self.figure.floor_m
+        return lowest_sole(self.figure, self.roles, self.skeleton.rest if as_it_rests else self.reference_world)
 
     @cached_property
     def role_of_bone(self) -> dict[int, str]:

@@ -148,7 +148,10 @@ def _aim(
     if sole.toes >= 0:  # of a foot that lies flat the toes do, too
         toes = chain.rotation(sole.toes)
         lie = quaternion_between(*_bent_and_lying(target, sole, toes, turned))
-        chain.turn_local(sole.toes, multiply(conjugate(turned), slerp(toes, multiply(lie, toes), near)))
+        # A bone may stand between foot and toes.
+        above = multiply(conjugate(rotation), chain.rotation(int(target.skeleton.parents[sole.toes])))
+        local = multiply(conjugate(multiply(turned, above)), slerp(toes, multiply(lie, toes), near))
+        chain.turn_local(sole.toes, local)
     lowest = _lowest(sole, turned, ankle, chain)
     off = _off_its_place(heel, ball, {part: ankle + arm for part, arm in arms.items()}, rate)
     low = floor_m - lowest
@@ -269,14 +272,14 @@ def _bent_and_lying(target: RiggedFigure, sole: Sole, toes: Floats, foot: Floats
 
 def _lowest(sole: Sole, rotation: Floats, ankle: Floats, chain: ChainWorld) -> Floats:
     """The height of the lowest point of a sole when its foot turns to ``rotation``; toes turn along."""
-    toes_local = None if sole.toes < 0 else chain.local(sole.toes)
+    turned = multiply(rotation, conjugate(chain.rotation(sole.foot)))
     heights = []
     for bone, place in zip(sole.bones.tolist(), sole.places, strict=True):
-        if bone == sole.foot or toes_local is None:
+        if bone == sole.foot or sole.toes < 0:
             heights.append(rotate(rotation, place)[:, 1])
         else:
-            joint = rotate(rotation, chain.skeleton.rest_translations[sole.toes])
-            heights.append((rotate(multiply(rotation, toes_local), place) + joint)[:, 1])
+            joint = chain.position(sole.toes) - chain.position(sole.foot)
+            heights.append(rotate(turned, joint + rotate(chain.rotation(sole.toes), place))[:, 1])
     # Toes that reach too low are bent up; only the part of the foot before them bears.
     bearing = [h for h, bone in zip(heights, sole.bones.tolist(), strict=True) if bone == sole.foot] or heights
     ball = sole.rolls_off(rotation)["ball"][:, 1]
