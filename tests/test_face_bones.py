@@ -257,8 +257,8 @@ def test_a_bone_deep_in_the_head_turns_where_one_in_the_skin_slides(which):
         perform_units(head, np.eye(len(UNITS))[:, numbers], still_clip(head.figure, "made", Fraction(30), len(numbers)))
         for head in (slides, turns)
     ]
-    resting = figure.skeleton.rest_rotations[bone][:, None]
-    far = [np.degrees(angle_between(done.clip.poses.rotation_tracks[bone], resting)).max() for done in clips]
+    resting = figure.skeleton.rest_rotations[bone]
+    far = [np.degrees(angle_between(done.clip.poses.rotation_tracks[bone].T, resting)).max() for done in clips]
     assert far[0] < 0.1 < 3.0 < far[1]
     wanted, got = (skin_ways(head, done.clip, bone) for head, done in zip((slides, turns), clips, strict=True))
     size = np.linalg.norm(wanted, axis=1)

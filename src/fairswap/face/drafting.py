@@ -24,6 +24,7 @@ from fairswap.face.geometry import (
 )
 from fairswap.face.guessing import ShapeGuess, best_word, guess_shapes
 from fairswap.face.lids import with_lids_shut
+from fairswap.face.neutral import at_ease
 from fairswap.face.organs import organs_of, shells_of
 from fairswap.face.units import vector
 from fairswap.face.words import shape_name
@@ -84,6 +85,7 @@ def draft_face(
     doubled : container of str
         Units that bones are to show where morphs show them, too.
     """
+    figure = at_ease(figure, roles)
     frame = head_frame(figure, roles)
     names, vertices, moves, shells = all_moves(figure)
     findings = _name_findings(figure)

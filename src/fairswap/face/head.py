@@ -20,6 +20,7 @@ from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.drafting import FaceDraft, draft_face
 from fairswap.face.family import broken_charts, family_chart, on_figure
 from fairswap.face.geometry import FaceFrame, head_frame
+from fairswap.face.neutral import at_ease, seen_on
 from fairswap.formats.files import document_of
 from fairswap.model.arrays import Floats, Value
 from fairswap.model.clip import Clip
@@ -125,14 +126,19 @@ class Head(Value):
     @cached_property
     def frame(self) -> FaceFrame:
         """Where the face is, by the bones."""
-        return head_frame(self.figure, self.roles)
+        return head_frame(self.neutral, self.roles)
+
+    @cached_property
+    def neutral(self) -> Figure:
+        """The figure with its face at ease and its head upright: mostly as it rests."""
+        return at_ease(self.figure, self.roles)
 
     @cached_property
     def bones(self) -> dict[str, int]:
         """The bones that poses of the chart move."""
         if self.roles is None:
             return {}
-        own = face_bones(self.figure.skeleton, self.roles, self.frame)
+        own = face_bones(self.neutral.skeleton, self.roles, self.frame)
         used = {bone for shape in self.chart.shapes.values() for bone in shape.bones}
         return {name: bone for name, bone in own.items() if name in used}
 
@@ -161,16 +167,17 @@ class Head(Value):
     def activations(self, clip: Clip) -> Floats:
         """How much of each way of each shape a clip uses: ``(ways, frames)``."""
         weights: dict[str, Floats] = {}
-        for track in clip.poses.morph_tracks:
+        poses = seen_on(self.neutral, clip.poses)
+        for track in poses.morph_tracks:
             for name, row in zip(self.figure.meshes[track.mesh].morph_names, track.weights, strict=True):
                 if name in self.chart.shapes and name not in weights:
                     weights[name] = row
         for shape in self.chart.shapes.values():
             if shape.control is not None:
                 node = self.figure.skeleton.names.index(shape.control[0])
-                weights[shape.name] = control_moves(clip.poses, node, shape.control[1])
+                weights[shape.name] = control_moves(poses, node, shape.control[1])
         out = self.chart.activations(weights) if weights else np.zeros((len(self.chart.columns), clip.frames))
-        numbers, from_bones = activations_from_bones(self.chart, clip.poses, self.bones, self.frame, self.jaw)
+        numbers, from_bones = activations_from_bones(self.chart, poses, self.bones, self.frame, self.jaw)
         if numbers:
             out[numbers] = from_bones
         return out
@@ -191,13 +198,13 @@ class Head(Value):
         ]
         numbers = [i for i, (name, _) in enumerate(self.chart.columns) if self.chart.shapes[name].bones]
         shapes = [self.chart.shapes[self.chart.columns[i][0]] for i in numbers]
-        moved = put_on_bones(shapes, shares[numbers], self.figure.skeleton, self.bones, self.frame)
+        moved = put_on_bones(shapes, shares[numbers], self.neutral.skeleton, self.bones, self.frame)
         moved |= self._controls_at(weights, clip)
         return _with_face(clip, {bone: way for bone, way in moved.items() if bone not in kept}, tuple(tracks))
 
     def _controls_at(self, weights: Mapping[str, Floats], clip: Clip) -> dict[int, tuple[Floats, Floats]]:
         """Local rotations and places of the nodes that control the face, at some weights, by node."""
-        skeleton = self.figure.skeleton
+        skeleton = self.neutral.skeleton
         metres: dict[int, Floats] = {}
         for shape in self.chart.shapes.values():
             if shape.control is not None:

@@ -8,6 +8,7 @@ from fairswap.face.anatomy import LANDMARK_POINTS, LANDMARKS
 from fairswap.face.bones import face_alone
 from fairswap.face.geometry import FaceFrame
 from fairswap.face.head import Head
+from fairswap.face.neutral import seen_on
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -39,10 +40,10 @@ def landmark_moves(head: Head, clip: Clip) -> tuple[list[str], Floats]:
 
     Returns the names and ``(landmarks, 3, frames)`` in head sizes.
     """
-    figure = head.figure
+    figure = head.neutral
     frame = head.drafted.frame if any(mesh.morph_names for mesh in figure.meshes) else head.frame
     picked = landmark_vertices(figure, frame)
-    world = face_alone(clip.poses, set(head.bones.values())).world()
+    world = face_alone(seen_on(figure, clip.poses), set(head.bones.values())).world()
     turned = world.rotation_tracks
     names, moves = [], []
     for name, (mesh_number, vertex) in picked.items():

@@ -17,6 +17,7 @@ from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.drafting import FaceDraft, doubts, draft_face
 from fairswap.face.geometry import fitted_frame, head_frame
 from fairswap.face.guessing import ShapeGuess, best_word, guess_shapes
+from fairswap.face.neutral import at_ease, seen_on
 from fairswap.face.words import shape_name
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
@@ -90,10 +91,11 @@ def _of_bones(
     figure: Figure, roles: RoleMap, clip: Clip, held: Mapping[str, tuple[int, Mapping[str, tuple[Floats, Floats]]]]
 ) -> FaceDraft:
     """The draft of poses of face bones, by what each does to the skin."""
+    figure = at_ease(figure, roles)
     frame = head_frame(figure, roles)
     bones, names, moves = face_bones(figure.skeleton, roles, frame), list(held), []
     for number, _ in held.values():
-        world = face_alone(clip.poses.at([number]), set(bones.values())).world()
+        world = face_alone(seen_on(figure, clip.poses.at([number])), set(bones.values())).world()
         moves.append(np.concatenate(figure.skin(world)) - figure.rest_points)
     whole = np.array(moves)
     guesses = guess_shapes(names, fitted_frame(frame, figure.rest_points, whole), figure.rest_points, whole, {})
@@ -109,21 +111,23 @@ def _poses_held(
     figure: Figure, roles: RoleMap, clip: Clip, held: Sequence[tuple[int, str]] | None
 ) -> dict[str, tuple[int, Mapping[str, tuple[Floats, Floats]]]]:
     """Each expression of face bones by name: its frame, and what the bones do; those at rest are left out."""
-    frame = head_frame(figure, roles)
-    bones = face_bones(figure.skeleton, roles, frame)
     if held is None:
         held = [(number, f"pose at frame {number}") for number in _held_by_bones(figure, roles, clip.poses)]
-    rows = ((name, number, pose_from_frame(clip.poses, number, bones, frame)) for number, name in held)
+    figure = at_ease(figure, roles)
+    frame = head_frame(figure, roles)
+    bones, poses = face_bones(figure.skeleton, roles, frame), seen_on(figure, clip.poses)
+    rows = ((name, number, pose_from_frame(poses, number, bones, frame)) for number, name in held)
     return {name: (number, pose) for name, number, pose in rows if pose}
 
 
 def _held_by_bones(figure: Figure, roles: RoleMap, poses: Poses) -> list[int]:
     """The frames on which the bones of a face hold something: the middle of each hold, or the top of a short one."""
+    figure = at_ease(figure, roles)
     frame = head_frame(figure, roles)
     bones = face_bones(figure.skeleton, roles, frame)
     if not bones or poses.frames < 3:
         return []
-    seen = bone_features(poses, bones, frame)
+    seen = bone_features(seen_on(figure, poses), bones, frame)
     away = np.linalg.norm(seen, axis=0)
     speed = np.linalg.norm(np.diff(seen, axis=1), axis=0)
     still = np.concatenate([[True], speed < _STILL * np.maximum(away[1:], _AWAY)])

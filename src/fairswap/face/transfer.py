@@ -17,12 +17,11 @@ from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.errors import Finding, UsageError
 from fairswap.face.anatomy import landmark_displacements
 from fairswap.face.beside import with_shapes_beside
-from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart, Shape
 from fairswap.face.drafting import shown_by_morphs
 from fairswap.face.expressions import PRESET_UNITS
-from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
+from fairswap.face.neutral import bones_of_face
 from fairswap.face.units import INDEX, UNITS
 from fairswap.face.unread import unread_bones
 from fairswap.model.arrays import Floats
@@ -272,7 +271,7 @@ def needs_face(figure: Figure, clip: Clip, roles: RoleMap, carried: Mapping[int,
         return True
     if any(moves(clip, bone) for bone in figure.face_controls):
         return True
-    bones = face_bones(figure.skeleton, roles, head_frame(figure, roles)).values()
+    bones = bones_of_face(figure, roles).values()
     own = [bone for bone in bones if bone not in carried]
     if any(moves(clip, bone) for bone in own):
         return True

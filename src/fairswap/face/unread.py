@@ -11,6 +11,7 @@ from fairswap.errors import Finding
 from fairswap.face.bone_reading import read_in_bones
 from fairswap.face.bones import called_of_a_face, face_bones
 from fairswap.face.head import Head
+from fairswap.face.neutral import seen_on
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.wording import listed
@@ -30,13 +31,13 @@ def unread_bones(head: Head, clip: Clip, shares: Floats, carried: Container[int]
     eyes = {head.roles.bones.get(f"eye_{side}") for side in SIDES}
     bones = {
         name: bone
-        for name, bone in face_bones(head.figure.skeleton, head.roles, head.frame).items()
+        for name, bone in face_bones(head.neutral.skeleton, head.roles, head.frame).items()
         if bone not in carried and bone not in eyes and (bone == head.jaw or called_of_a_face(name))
     }
     if not bones:
         return []
     told = []
-    does, unread = read_in_bones(head.chart, clip.poses, bones, head.frame, shares, head.jaw)
+    does, unread = read_in_bones(head.chart, seen_on(head.neutral, clip.poses), bones, head.frame, shares, head.jaw)
     kinds = ((slice(3, 6), _DEGREES, "turns by {:.0f}°"), (slice(0, 3), _HEADS, "shifts by {:.0%} of the head"))
     for number, name in enumerate(bones):
         for rows, least, words in kinds:

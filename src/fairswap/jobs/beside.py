@@ -58,7 +58,6 @@ def _face_bones(rigged: RiggedFigure) -> set[int]:
     below = set(rigged.skeleton.below(rigged.roles.bones["head"]).tolist()) - set(rigged.role_of_bone)
     if not below:
         return below
-    from fairswap.face.bones import face_bones
-    from fairswap.face.geometry import head_frame
+    from fairswap.face.neutral import bones_of_face
 
-    return below & set(face_bones(rigged.skeleton, rigged.roles, head_frame(rigged.figure, rigged.roles)).values())
+    return below & set(bones_of_face(rigged.figure, rigged.roles).values())

@@ -7,11 +7,13 @@ joints, and it is undone exactly by binding back.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import replace
 
 import numpy as np
 
 from fairswap.model.arrays import Floats, Integers
+from fairswap.model.caching import kept_with_its_argument
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh, weight_on_bones
 from fairswap.model.rotation import (
@@ -114,10 +116,32 @@ def inverse_matrices(world: WorldTransforms, frame: int = 0) -> Floats:
 
 
 def bound_pose(figure: Figure) -> WorldTransforms | None:
-    """The pose in which the meshes of a figure were bound to its bones: one frame.
+    """The pose in which the meshes of a figure were bound to its bones: one frame; None if all bones are turned so at
+    rest, or if it is not known (see :func:`binding`)."""
+    bound = binding(figure)
+    if bound is None:
+        return None
+    turned = np.degrees(angle_between(bound.rotations[0], figure.skeleton.rest.rotations[0]))
+    return None if turned.max() < _BOUND_DEGREES else bound
 
-    None if that is how it rests, or if the bones of its meshes were in no pose that this skeleton can take. Bones that
-    hold no vertices stand as they do at rest to their parents, or, above all that do, to a bone that they carry.
+
+def bound_as_it_rests(figure: Figure, bones: Sequence[int]) -> bool:
+    """Whether skin was bound to some bones turned as they rest, and as far from the first of them; also if that is not
+    known."""
+    bound, rest = binding(figure), figure.skeleton.rest
+    if bound is None:
+        return True
+    turned = np.degrees(angle_between(bound.rotations[0, bones], rest.rotations[0, bones]))
+    places, resting = (world.positions[0, bones] - world.positions[0, bones[0]] for world in (bound, rest))
+    return bool(turned.max() < _BOUND_DEGREES and np.linalg.norm(places - resting, axis=1).max() < _BOUND_M)
+
+
+@kept_with_its_argument
+def binding(figure: Figure) -> WorldTransforms | None:
+    """The pose in which the meshes of a figure were bound to its bones, also if it rests so: one frame.
+
+    None if the bones of its meshes were in no pose that this skeleton can take. Bones that hold no vertices stand as
+    they do at rest to their parents, or, above all that do, to a bone that they carry.
     """
     skeleton = figure.skeleton
     turns, places = np.zeros((len(skeleton), 4)), np.zeros((len(skeleton), 3))
@@ -149,8 +173,6 @@ def bound_pose(figure: Figure) -> WorldTransforms | None:
             elif roots:
                 turns[bone], places[bone] = rest.rotations[0, bone], rest.positions[0, bone]
             known[bone] = (parent >= 0 and known[parent]) or bool(children) or roots
-    if np.degrees(angle_between(turns, rest.rotations[0])).max() < _BOUND_DEGREES:
-        return None
     joined = bound & (skeleton.parents >= 0) & bound[skeleton.parents]
     offsets = np.linalg.norm(places[joined] - places[skeleton.parents[joined]], axis=1)
     lengths = np.linalg.norm(skeleton.rest_translations[joined], axis=1)

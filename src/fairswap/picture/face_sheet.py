@@ -16,6 +16,7 @@ from fairswap.face.chart import FaceChart
 from fairswap.face.coverage import coverage, verdict_of
 from fairswap.face.geometry import FaceFrame
 from fairswap.face.head import Head
+from fairswap.face.neutral import seen_on
 from fairswap.face.transfer import still_clip
 from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.clip import Clip
@@ -44,7 +45,8 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
     tall = min(max(high[1] - low[1], (high[0] - low[0]) * _HEIGHT / _WIDTH), _MOST * frame.size)
     centre = 0.5 * (low + high)
     centre[1] = low[1] + 0.5 * tall  # a hat that is too tall is cut, never the chin
-    world = clip.world()
+    poses = seen_on(head.neutral, clip.poses)
+    world = poses.world()
 
     bones = frozenset(head.bones.values())
     wide, high_px = _WIDTH * _FINE, _HEIGHT * _FINE
@@ -55,13 +57,13 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
         draw_figure(canvas, view.moved(-left, -top), stance, bones)
         return canvas.image()
 
-    before = Stance(head.figure, world, frames[0], clip.poses)
+    before = Stance(head.neutral, world, frames[0], poses)
     first = drawn(before)
 
     def tile(number: int) -> Image:
         # Most shapes move little of a head: only where it looks otherwise is it drawn anew.
-        image, stance = first, Stance(head.figure, world, number, clip.poses)
-        box = changed_box(head.figure, view, before.vertices, stance.vertices, wide, high_px)
+        image, stance = first, Stance(head.neutral, world, number, poses)
+        box = changed_box(head.neutral, view, before.vertices, stance.vertices, wide, high_px)
         if box is not None:
             image = first.copy()
             image.paste(drawn(stance, *box), box[:2])
@@ -72,7 +74,7 @@ def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) 
 
 def _seen(head: Head, frame: FaceFrame) -> tuple[Floats, Floats]:
     """The corners of the box around the head at rest: what of its figure is over the neck and near its middle."""
-    points = head.figure.rest_points
+    points = head.neutral.rest_points
     off = (points - frame.pivot) / frame.size
     near = (off[:, 1] > -_BELOW) & (np.abs(off[:, 0]) < _BESIDE)
     if not near.any():

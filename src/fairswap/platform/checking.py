@@ -18,8 +18,7 @@ from fairswap.bones.roles import FOUND_BY_ITSELF, THE_FILE_ITSELF, RoleMap
 from fairswap.bones.skin import skin_told
 from fairswap.clips.looping import seam_of
 from fairswap.errors import REMEDIES, FairSwapError, Finding, Severity, remedy_for
-from fairswap.face.bones import face_bones
-from fairswap.face.geometry import head_frame
+from fairswap.face.neutral import bones_of_face
 from fairswap.formats.files import document_of
 from fairswap.formats.gltf.origins import GltfSource
 from fairswap.formats.patterns import NamePattern, common_prefix
@@ -219,7 +218,7 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
     above = int(skeleton.parents[roles.bones["hips"]]) >= 0
     if rules.root != "any":
         add("figure.root", name, rules.root, "there" if above else "none", above == (rules.root == "required"))
-    face = face_bones(skeleton, roles, head_frame(figure, roles))
+    face = bones_of_face(figure, roles)
     if rules.face_bones != "all":
         kept = {roles.bones[role] for role in kept_of_face(rules) if role in roles.bones}
         over = [bone for bone, number in face.items() if number not in kept]

@@ -10,10 +10,9 @@ import numpy as np
 
 from fairswap.bones.roles import RoleMap
 from fairswap.errors import Finding
-from fairswap.face.bones import face_bones
 from fairswap.face.chart import FaceChart, Shape
-from fairswap.face.geometry import head_frame
 from fairswap.face.head import Head
+from fairswap.face.neutral import bones_of_face
 from fairswap.face.transfer import FaceSwap, still_clip
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
@@ -90,7 +89,7 @@ class LostFaceBones:
     def of(cls, figure: Figure, roles: RoleMap, made: Rebuilt, target: Head) -> LostFaceBones:
         """Of a figure that was rebuilt, and its head now."""
         became = {bone.first: number for number, bone in enumerate(made.bones) if bone.first == bone.second}
-        face = set(face_bones(figure.skeleton, roles, head_frame(figure, roles)).values())
+        face = set(bones_of_face(figure, roles).values())
         kept = {bone: became[bone] for bone in face & became.keys()}
         return cls(figure, roles, target, frozenset(face - became.keys()), kept)
 

@@ -9,8 +9,7 @@ import numpy as np
 
 from fairswap.bones.profile import BoneProfile
 from fairswap.bones.roles import RoleMap, role_above, role_order, side_of
-from fairswap.face.bones import face_bones
-from fairswap.face.geometry import head_frame
+from fairswap.face.neutral import bones_of_face
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.words import meaning_of
@@ -102,7 +101,7 @@ def _add_others(
 def _others(figure: Figure, roles: RoleMap, rules: FigureRules) -> list[int]:
     """The bones without a role that the rules allow."""
     old, filled = figure.skeleton, set(roles.bones.values())
-    face = set(face_bones(old, roles, head_frame(figure, roles)).values())
+    face = set(bones_of_face(figure, roles).values())
     helpers = set(roles.helpers)
     helpers |= {b for b, name in enumerate(old.names) if "helper" in meaning_of(name).parts and b not in filled}
     found = []
