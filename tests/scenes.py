@@ -246,3 +246,39 @@ def _sampled(keys, values, at):
         turns = Rotation.from_rotvec(values[:, :3] * values[:, 3:])
         return Slerp(keys, turns)(np.clip(at, keys[0], keys[-1])) if len(keys) > 1 else turns[np.zeros(len(at), int)]
     return np.stack([np.interp(at, keys, column) for column in values.T], axis=1)
+
+
+def tube(top, bottom, rings=12, around=32):
+    """Points and faces of a tube that widens: the height and the radius of each end, about the figure's middle."""
+    (high, narrow), (low, wide) = top, bottom
+    share = np.linspace(0.0, 1.0, rings)[:, None]
+    angle = np.linspace(0.0, 2.0 * np.pi, around, endpoint=False)
+    radius = narrow + (wide - narrow) * share
+    places = [
+        radius * np.sin(angle),
+        np.broadcast_to(high + (low - high) * share, (rings, around)),
+        radius * np.cos(angle),
+    ]
+    first = np.arange((rings - 1) * around).reshape(rings - 1, around)
+    onward = np.roll(first, -1, axis=1)
+    faces = [[first, onward, onward + around], [first, onward + around, first + around]]
+    return np.stack(places, axis=2).reshape(-1, 3), np.concatenate(
+        [np.stack(row, axis=2).reshape(-1, 3) for row in faces]
+    )
+
+
+def box_of(middle, half, fine=5):
+    """Points and faces of a box, each side a grid."""
+    line = np.linspace(-1.0, 1.0, fine)
+    first, second = (grid.ravel() for grid in np.meshgrid(line, line, indexing="ij"))
+    cell = (np.arange(fine - 1)[:, None] * fine + np.arange(fine - 1)).ravel()
+    side = np.concatenate(
+        [np.stack([cell, cell + 1, cell + fine + 1], 1), np.stack([cell, cell + fine + 1, cell + fine], 1)]
+    )
+    points, faces = [], []
+    for axis in range(3):
+        for sign in (-1.0, 1.0):
+            grid = np.insert(np.stack([first, second], axis=1), axis, sign, axis=1)
+            faces.append(side + len(points) * fine**2)
+            points.append(grid)
+    return np.concatenate(points) * half + middle, np.concatenate(faces)

@@ -148,6 +148,30 @@ def test_several_ways_at_once(ways):
     check_same(ways)
 
 
+@pytest.mark.parametrize(
+    "name",
+    ["a node between every two bones", "bones with rolled axes", "saved in mid motion", "legs that hang on nothing"],
+)
+@pytest.mark.long(but=1)
+def test_a_figure_written_in_another_way_is_animated_alike(name):
+    """Feet planted, hands brought together: toes that hang on the foot by way of a node were off by 51 degrees."""
+    source, _, likeness = a_result()
+    document = fairswap.load(rewritten(plain(), name), format=".glb")
+    done = fairswap.convert(fairswap.load(source, format=".glb"), document).done[0]
+    assert done.comparison.likeness == pytest.approx(likeness, abs=1.0)
+
+
+def test_fingers_of_two_bones_point_where_those_of_three_do():
+    """Without names the second bone is the last one; of the source that is the third."""
+    lamp = fairswap.demo_motion("lamp", by="Osric")
+    lamp = replace(lamp, clips=(fairswap.clips.trim(lamp.clips[0], start="1", end="2"),))
+    fairswap.save("pip.glb", figure("Pip"), [act("idle", "Pip")])
+    nameless = fairswap.load(rewritten(Path("pip.glb").read_bytes(), "no names"), format=".glb")
+    assert "middle_distal_left" in fairswap.bones.roles_of(nameless.figure).bones
+    parts = {part.part: part.score for part in fairswap.convert(lamp, nameless).done[0].comparison.parts}
+    assert parts["fingers"] > 99.0
+
+
 @cache
 def a_result():
     """A walk of Osric's carried to the figure, as a file with what was decided in it; and what was told of it."""
