@@ -18,7 +18,7 @@ from fairswap.face.transfer import perform_units, still_clip
 from fairswap.face.units import INDEX, UNITS
 from fairswap.model.mesh import deformed_vertices
 from fairswap.model.poses import MorphTrack
-from fairswap.model.rotation import matrix_from_quaternion, multiply
+from fairswap.model.rotation import angle_between, matrix_from_quaternion, multiply
 from making import TROUPE, figure, run
 
 PIP = TROUPE / "pip.glb"
@@ -327,3 +327,7 @@ def test_a_face_that_does_not_rest_as_it_is_bound_is_told():
     told = next(row for row in fairswap.face.draft(odd).findings if row.code == "face-not-at-rest")
     assert osric.skeleton.names[bone] in told.message
     assert "17°" in told.message
+    assert told.severity == "note"
+    # What it does counts from how its skin was bound: lids that do nothing are turned back.
+    still = perform_units(Head.of(odd), np.zeros((len(UNITS), 1)), still_clip(odd, "still", Fraction(30), 1)).clip
+    assert angle_between(still.rotations[0, bone], osric.skeleton.rest_rotations[bone]) < 1e-6

@@ -123,3 +123,22 @@ def test_arms_that_go_into_armour_are_still_told():
     arms = next(part for part in armoured.parts if part.part == "arms")
     assert "goes into the" in arms.because
     assert arms.score < next(part for part in plain.parts if part.part == "arms").score - 3.0
+
+
+@pytest.mark.parametrize("corners", [(), (-1, -1, -1)])
+def test_vertices_that_no_triangle_shows_are_nowhere(corners):
+    """Left over far below: the figure was told 52 m tall, or stood on them."""
+    plain = figure("Juniper")
+    mesh, foot = plain.meshes[0], fairswap.bones.roles_of(plain).bones["foot_left"]
+    one = np.eye(mesh.joints.shape[1])[:1]
+    loose = replace(
+        mesh, vertices=np.append(mesh.vertices, [[0.1, -50.0, 0.0]], axis=0), uvs=None, tangents=None, more={}, origin=None,
+        normals=np.append(mesh.normals, [[0.0, 1.0, 0.0]], axis=0), weights=np.append(mesh.weights, one, axis=0),
+        joints=np.append(mesh.joints, (one * foot).astype(mesh.joints.dtype), axis=0),
+        triangles=np.append(mesh.triangles, [np.array(corners) % (len(mesh.vertices) + 1)] if corners else
+                            np.empty((0, 3), dtype=np.intp), axis=0),
+    )  # fmt: skip
+    fairswap.save("loose.glb", replace(plain, meshes=(loose, *plain.meshes[1:]), source=None))
+    read = fairswap.load("loose.glb").figure
+    assert read.height_m == pytest.approx(plain.height_m, abs=1e-5)
+    assert fairswap.RiggedFigure.of(read).floor_m == pytest.approx(fairswap.RiggedFigure.of(plain).floor_m, abs=1e-5)

@@ -60,8 +60,9 @@ def called_of_a_face(name: str) -> bool:
     return bool(shape_name(name).notions & _FACE_WORDS)
 
 
-def unlike_their_binding(figure: Figure, roles: RoleMap, bones: set[str]) -> list[Finding]:
-    """Bones of a face that rest elsewhere, by the head, than their skin is bound to them."""
+def unlike_their_binding(figure: Figure, roles: RoleMap, bones: set[str], known: bool) -> list[Finding]:
+    """Bones of a face that rest elsewhere, by the head, than their skin is bound to them. If it is ``known`` in what
+    pose that was, what they do counts from there."""
     skeleton, head = figure.skeleton, roles.bones["head"]
     rest = _matrices(skeleton.rest.rotations[0], skeleton.rest.positions[0])
     off = {}
@@ -80,7 +81,11 @@ def unlike_their_binding(figure: Figure, roles: RoleMap, bones: set[str]) -> lis
     if not off:
         return []
     rows = listed((f"{name!r} ({100 * moved:.1f} cm, {turned:.0f}°)" for name, (moved, turned) in off.items()), 5)
-    message = f"bones of the face rest elsewhere than their skin is bound: {rows}; poses count from that rest"
+    message = f"bones of the face rest elsewhere than their skin is bound: {rows}; "
+    if known:
+        message += "what they do counts from how that was bound"
+        return [Finding("face-not-at-rest", "note", figure.name, message)]
+    message += "poses count from that rest"
     return [Finding("face-not-at-rest", "warning", figure.name, message, "Export it with its face at rest")]
 
 

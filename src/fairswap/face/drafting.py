@@ -85,7 +85,7 @@ def draft_face(
     doubled : container of str
         Units that bones are to show where morphs show them, too.
     """
-    figure = at_ease(figure, roles)
+    resting, figure = figure, at_ease(figure, roles)
     frame = head_frame(figure, roles)
     names, vertices, moves, shells = all_moves(figure)
     findings = _name_findings(figure)
@@ -109,7 +109,8 @@ def draft_face(
         by_bones = head_frame(figure, roles)
         middles = skin_middles(figure, face_bones(figure.skeleton, roles, by_bones))
         poses = with_lids_shut(figure, anatomical_poses(figure.skeleton, roles, by_bones, middles), by_bones)
-        findings += unlike_their_binding(figure, roles, {bone for shape in poses.values() for bone in shape.bones})
+        posed = {bone for shape in poses.values() for bone in shape.bones}
+        findings += unlike_their_binding(resting, roles, posed, figure is not resting)
         own = [guess.shape for guess in guesses.values()]
         for unit, shape in poses.items():
             if not (showing | used) & set(shape.bones):

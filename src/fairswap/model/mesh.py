@@ -182,6 +182,22 @@ class Mesh(Value):
         return f"<Mesh {self.name!r}: {len(self.vertices)} vertices, {len(self.triangles)} triangles{morphs}>"
 
 
+def gathered(mesh: Mesh) -> Mesh:
+    """The mesh with the vertices that no triangle shows put to one that is shown: left where they are, they would count
+    in its height, or as the sole of a foot."""
+    corners = mesh.triangles
+    shown = np.zeros(len(mesh.vertices), dtype=bool)
+    drawn = (corners != np.roll(corners, 1, axis=1)).all(axis=1)
+    shown[corners[drawn]] = True
+    if shown.all() or not shown.any():
+        return mesh
+    taken = np.where(shown, np.arange(len(shown)), int(np.argmax(shown)))
+    deltas = None if mesh.morph_deltas is None else mesh.morph_deltas[:, taken]
+    return replace(
+        mesh, vertices=mesh.vertices[taken], joints=mesh.joints[taken], weights=mesh.weights[taken], morph_deltas=deltas
+    )
+
+
 def skin_matrices(mesh: Mesh, world: WorldTransforms, frame: int) -> Floats:
     """What each bone does to the vertices bound to it in one frame: ``(bones, 3, 4)``."""
     return all_skin_matrices(mesh, world, slice(frame, frame + 1))[0]

@@ -20,7 +20,7 @@ from fairswap.formats.gltf.schema import Primitive
 from fairswap.formats.gltf.weighing import whole_weights
 from fairswap.formats.limits import mesh_numbers
 from fairswap.model.arrays import Floats, Integers, read_only
-from fairswap.model.mesh import Material, Mesh, vertex_normals
+from fairswap.model.mesh import Material, Mesh, gathered, vertex_normals
 from fairswap.model.rotation import normalized
 from fairswap.model.skeleton import Skeleton
 from fairswap.wording import counted
@@ -307,7 +307,7 @@ class MeshParts:
         if missing.any():
             normals[missing] = vertex_normals(vertices, triangles)[missing]
         rest = np.array(self.rest_weights or [0.0] * self.targets, dtype=np.float64)
-        return Mesh(
+        made = Mesh(
             name=name,
             vertices=vertices,
             normals=normals,
@@ -328,6 +328,7 @@ class MeshParts:
             skinned=skinned,
             origin=MeshOrigin(self.index, read_only(upright), tuple(self.runs)),
         )
+        return gathered(made)
 
     def _turned_tangents(self, linear: Floats) -> Floats | None:
         if not self.tangents.any():
