@@ -131,13 +131,13 @@ def test_vertices_that_no_triangle_shows_are_nowhere(corners):
     plain = figure("Juniper")
     mesh, foot = plain.meshes[0], fairswap.bones.roles_of(plain).bones["foot_left"]
     one = np.eye(mesh.joints.shape[1])[:1]
-    loose = replace(
-        mesh, vertices=np.append(mesh.vertices, [[0.1, -50.0, 0.0]], axis=0), uvs=None, tangents=None, more={}, origin=None,
-        normals=np.append(mesh.normals, [[0.0, 1.0, 0.0]], axis=0), weights=np.append(mesh.weights, one, axis=0),
-        joints=np.append(mesh.joints, (one * foot).astype(mesh.joints.dtype), axis=0),
-        triangles=np.append(mesh.triangles, [np.array(corners) % (len(mesh.vertices) + 1)] if corners else
-                            np.empty((0, 3), dtype=np.intp), axis=0),
-    )  # fmt: skip
+    last = len(mesh.vertices)
+    added = {
+        "vertices": [[0.1, -50.0, 0.0]], "normals": [[0.0, 1.0, 0.0]], "weights": one,
+        "joints": (one * foot).astype(int), "triangles": np.full((len(corners) // 3, 3), last),
+    }  # fmt: skip
+    more = {name: np.append(getattr(mesh, name), rows, axis=0) for name, rows in added.items()}
+    loose = replace(mesh, uvs=None, tangents=None, more={}, origin=None, **more)
     fairswap.save("loose.glb", replace(plain, meshes=(loose, *plain.meshes[1:]), source=None))
     read = fairswap.load("loose.glb").figure
     assert read.height_m == pytest.approx(plain.height_m, abs=1e-5)
