@@ -7,7 +7,9 @@ distance.
 
 from __future__ import annotations
 
+from collections.abc import Collection
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import pairwise
 
 import numpy as np
@@ -23,9 +25,14 @@ from fairswap.pose.rigged import RiggedFigure
 
 _HEIGHTS, _DIRECTIONS = 6, 16
 # What is so many times as far from the axis as what is next inside it, and this share of the part's length more, hangs
-# loose about the body, as capes and wings do; of the body there are this many vertices at least. Where nothing else is
-# seen, what is so many times as far as is usual at its height.
-_LOOSE, _LOOSE_SHARE, _FEWEST, _FAR_OUT = 1.5, 0.05, 3, 2.5
+# loose about the body, as capes and wings do. What is inside are some vertices, and no thinner than a body is, as a
+# share of what is usual.
+_LOOSE, _LOOSE_SHARE, _FEWEST, _THIN = 1.5, 0.05, 3, 0.4
+# Pieces of a body are in each other, too: that is worn which is further out than bodies usually are, or of a mesh that
+# mostly is loose.
+_BROAD, _MOSTLY = 1.3, 0.7
+# Where nothing else is seen, no body is so many times as far out as at most places of its height.
+_FAR_OUT = 2.5
 # Without a mesh: radius as a share of the part's length.
 _USUAL = {"pelvis": 0.62, "chest": 0.55, "head": 0.42, "thigh": 0.19, "arm": 0.15}
 
@@ -121,10 +128,17 @@ def touchable_by(rigged: RiggedFigure, side: str) -> list[BodyPart]:
 
 def _body_parts(rigged: RiggedFigure, rows: list[tuple[str, str, Floats, Floats, set[str]]]) -> list[BodyPart]:
     owners, vertices = owned_vertices(rigged)
+    meshes = np.repeat(np.arange(len(rigged.figure.meshes)), [len(mesh.vertices) for mesh in rigged.figure.meshes])
     role_of = {bone: role for role, bone in rigged.roles.bones.items()}
+    own = [_owned(owners, role_of, owned) for *_, owned in rows]
+    around = [
+        _Around.of(part, start, end, vertices[held], meshes[held])
+        for (part, _, start, end, _), held in zip(rows, own, strict=True)
+    ]
+    worn = {mesh for one in around for mesh in one.worn()}
     return [
-        _body_part(rigged, part, rigged.roles.bones[role], start, end, vertices[_owned(owners, role_of, owned)])
-        for part, role, start, end, owned in rows
+        _body_part(rigged, rigged.roles.bones[role], one, one.radius(worn))
+        for (_, role, *_), one in zip(rows, around, strict=True)
     ]
 
 
@@ -143,50 +157,75 @@ def _owned(owners: np.ndarray, role_of: dict[int, str], wanted: set[str]) -> np.
     return np.isin(owners, bones)
 
 
-def _body_part(rigged: RiggedFigure, part: str, bone: int, start: Floats, end: Floats, vertices: Floats) -> BodyPart:
-    along = end - start
-    length = float(np.linalg.norm(along))
-    unit = along / length
-    ahead = np.array([0.0, 0.0, 1.0]) - unit[2] * unit
-    ahead = ahead / np.linalg.norm(ahead)
-    aside = np.cross(unit, ahead)
-    radius = np.full((_HEIGHTS, _DIRECTIONS), np.nan)
-    height = (vertices - start) @ unit / length
-    square = vertices - start - (height * length)[:, None] * unit
-    direction = np.arctan2(square @ aside, square @ ahead) / (2 * np.pi) % 1.0
-    row = np.round(height * (_HEIGHTS - 1)).astype(np.intp)
-    column = np.round(direction * _DIRECTIONS).astype(np.intp) % _DIRECTIONS
-    inside = (row >= 0) & (row < _HEIGHTS)
-    cells, far = (row * _DIRECTIONS + column)[inside], np.linalg.norm(square[inside], axis=1)
-    _fill(radius, cells, far, _LOOSE_SHARE * length)
-    known = np.isfinite(radius)
-    radius[~known] = np.median(radius[known]) if known.any() else _USUAL[part] * length
-    turn = rigged.reference.rotations[bone]
-    undo = conjugate(turn)
-    return BodyPart(
-        part,
-        bone,
-        rotate(undo, start - rigged.reference_world.positions[0, bone]),
-        rotate(undo, along),
-        rotate(undo, ahead),
-        rotate(undo, aside),
-        radius,
-    )
+@dataclass(frozen=True, eq=False)
+class _Around:
+    """The vertices around an axis, sorted by the ``cells`` they are in and by how ``far`` they are from it, metres."""
+
+    part: str
+    start: Floats
+    along: Floats
+    ahead: Floats
+    aside: Floats
+    cells: np.ndarray
+    far: Floats
+    meshes: np.ndarray
+
+    @classmethod
+    def of(cls, part: str, start: Floats, end: Floats, vertices: Floats, meshes: np.ndarray) -> _Around:
+        along = end - start
+        length = float(np.linalg.norm(along))
+        unit = along / length
+        ahead = np.array([0.0, 0.0, 1.0]) - unit[2] * unit
+        ahead = ahead / np.linalg.norm(ahead)
+        aside = np.cross(unit, ahead)
+        height = (vertices - start) @ unit / length
+        square = vertices - start - (height * length)[:, None] * unit
+        direction = np.arctan2(square @ aside, square @ ahead) / (2 * np.pi) % 1.0
+        row = np.round(height * (_HEIGHTS - 1)).astype(np.intp)
+        column = np.round(direction * _DIRECTIONS).astype(np.intp) % _DIRECTIONS
+        inside = (row >= 0) & (row < _HEIGHTS)
+        cells, far = (row * _DIRECTIONS + column)[inside], np.linalg.norm(square[inside], axis=1)
+        order = np.lexsort((far, cells))
+        return cls(part, start, along, ahead, aside, cells[order], far[order], meshes[inside][order])
+
+    @property
+    def usual(self) -> float:
+        """The radius that is usual, metres."""
+        return _USUAL[self.part] * float(np.linalg.norm(self.along))
+
+    @cached_property
+    def loose(self) -> np.ndarray:
+        """Which vertices are beyond a gap."""
+        _, first, count = np.unique(self.cells, return_index=True, return_counts=True)
+        place, inner = np.arange(len(self.far)) - np.repeat(first, count), np.roll(self.far, 1)
+        gap = (place >= _FEWEST) & (inner > _THIN * self.usual)
+        gap &= self.far > _LOOSE * inner + _LOOSE_SHARE * float(np.linalg.norm(self.along))
+        begins = np.minimum.reduceat(np.where(gap, place, len(self.far)), first) if len(first) else first
+        return np.asarray(place >= np.repeat(begins, count))
+
+    def worn(self) -> list[int]:
+        """The meshes most vertices of which are beyond a gap."""
+        here, there = np.bincount(self.meshes), np.bincount(self.meshes, self.loose)
+        return np.flatnonzero((here > 0) & (there > _MOSTLY * here)).tolist()
+
+    def radius(self, worn: Collection[int]) -> Floats:
+        """For each height and direction the radius that 85 of 100 vertices of the body keep within; as in most places
+        where none are."""
+        body = ~(self.loose & (self.far > _BROAD * self.usual)) & ~np.isin(self.meshes, list(worn))
+        radius, far = np.full((_HEIGHTS, _DIRECTIONS), np.nan), self.far[body]
+        found, first, count = np.unique(self.cells[body], return_index=True, return_counts=True)
+        radius.ravel()[found] = far[first + (0.85 * (count - 1)).astype(np.intp)]
+        for ring in radius:
+            known = ring[np.isfinite(ring)]
+            if len(known):
+                ring[ring > _FAR_OUT * max(float(np.median(known)), self.usual)] = np.nan
+        known = np.isfinite(radius)
+        radius[~known] = np.median(radius[known]) if known.any() else self.usual
+        return radius
 
 
-def _fill(radius: Floats, cells: np.ndarray, far: Floats, apart: float) -> None:
-    """Into each cell the radius that 85 of 100 vertices of the body keep within: ``far`` from its axis, in ``cells``.
-
-    What is ``apart`` and more from what is inside it is not of the body.
-    """
-    order = np.lexsort((far, cells))  # by cell, then by radius
-    cells, far = cells[order], far[order]
-    found, first, count = np.unique(cells, return_index=True, return_counts=True)
-    place = np.arange(len(far)) - np.repeat(first, count)
-    loose = (place[1:] >= _FEWEST) & (far[1:] > _LOOSE * far[:-1] + apart)
-    body = np.minimum.reduceat(np.where(np.append(False, loose), place, len(far)), first) if len(first) else count
-    radius.ravel()[found] = far[first + (0.85 * (np.minimum(body, count) - 1)).astype(np.intp)]
-    for ring in radius:
-        known = ring[np.isfinite(ring)]
-        if len(known):
-            ring[ring > _FAR_OUT * np.median(known)] = np.nan
+def _body_part(rigged: RiggedFigure, bone: int, around: _Around, radius: Floats) -> BodyPart:
+    undo = conjugate(rigged.reference.rotations[bone])
+    base = around.start - rigged.reference_world.positions[0, bone]
+    turned = [rotate(undo, way) for way in (base, around.along, around.ahead, around.aside)]
+    return BodyPart(around.part, bone, turned[0], turned[1], turned[2], turned[3], radius)
