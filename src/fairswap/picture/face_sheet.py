@@ -12,6 +12,7 @@ from typing import TYPE_CHECKING
 import numpy as np
 
 from fairswap.face.anatomy import EYE_HALF, EYE_X, EYE_Y, MOUTH_HALF, MOUTH_Y
+from fairswap.face.bones import face_alone
 from fairswap.face.chart import FaceChart
 from fairswap.face.coverage import coverage, verdict_of
 from fairswap.face.geometry import FaceFrame
@@ -39,16 +40,17 @@ _COLORS = {"full": (0.10, 0.45, 0.30), "in part": (0.85, 0.60, 0.10), "none": (0
 
 
 def face_tiles(head: Head, clip: Clip, frames: Sequence[int], frame: FaceFrame) -> list[Image]:
-    """The face of a clip in some frames, from the front, the whole head as it rests."""
+    """The face of a clip in some frames, from the front: of a body at rest, so that it stays where it is looked at."""
 
     low, high = _seen(head, frame)
     tall = min(max(high[1] - low[1], (high[0] - low[0]) * _HEIGHT / _WIDTH), _MOST * frame.size)
     centre = 0.5 * (low + high)
     centre[1] = low[1] + 0.5 * tall  # a hat that is too tall is cut, never the chin
-    poses = seen_on(head.neutral, clip.poses)
+    bones = frozenset(head.bones.values())
+    seen = seen_on(head.neutral, clip.poses)
+    poses = replace(face_alone(seen, set(bones)), morph_tracks=seen.morph_tracks)
     world = poses.world()
 
-    bones = frozenset(head.bones.values())
     wide, high_px = _WIDTH * _FINE, _HEIGHT * _FINE
     view = View("front", centre, (0.5 * wide, 0.5 * high_px), high_px / tall)
 
@@ -180,13 +182,5 @@ def coverage_face(chart: FaceChart, width: int) -> Image:
 
 def reel_sheet(head: Head, clip: Clip, rows: Sequence[tuple[str, int]], frame: FaceFrame, title: str) -> bytes:
     """Frames of a clip from the front, each with its name."""
-    tiles = face_tiles(head, _resting_body(head, clip), [number for _, number in rows], frame)
+    tiles = face_tiles(head, clip, [number for _, number in rows], frame)
     return _sheet(tiles, [(name, "") for name, _ in rows], title)
-
-
-def _resting_body(head: Head, clip: Clip) -> Clip:
-    """The clip with the body at rest, so that the face stays where it is looked at."""
-    from fairswap.face.bones import face_alone
-
-    alone = face_alone(clip.poses, set(head.bones.values()))
-    return replace(clip, poses=replace(alone, morph_tracks=clip.poses.morph_tracks))
