@@ -211,11 +211,14 @@ class _Around:
     def radius(self, worn: Collection[int]) -> Floats:
         """For each height and direction the radius that 85 of 100 vertices of the body keep within; as in most places
         where none are."""
-        body = ~(self.loose & (self.far > _BROAD * self.usual)) & ~np.isin(self.meshes, list(worn))
+        body = ~np.isin(self.meshes, list(worn))
+        of_usual_size = self.part != "head"  # that may be of any size, and has eyes and teeth inside
+        if of_usual_size:
+            body &= ~(self.loose & (self.far > _BROAD * self.usual))
         radius, far = np.full((_HEIGHTS, _DIRECTIONS), np.nan), self.far[body]
         found, first, count = np.unique(self.cells[body], return_index=True, return_counts=True)
         radius.ravel()[found] = far[first + (0.85 * (count - 1)).astype(np.intp)]
-        for ring in radius:
+        for ring in radius if of_usual_size else ():
             known = ring[np.isfinite(ring)]
             if len(known):
                 ring[ring > _FAR_OUT * max(float(np.median(known)), self.usual)] = np.nan
