@@ -262,7 +262,6 @@ def faces() -> list[tuple[str, float, float, bool]]:
 
 def commands() -> list[tuple[str, float, float, bool]]:
     environment = {k: v for k, v in os.environ.items() if k != "PYTHONDONTWRITEBYTECODE"}
-    environment["OPENBLAS_NUM_THREADS"] = "1"  # as our commands have it: the other side must not pay for more
     with tempfile.TemporaryDirectory() as name:
         folder = Path(name)
         osric = troupe_figure("Osric")
