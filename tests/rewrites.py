@@ -1035,6 +1035,59 @@ def feet_on_control_bones(scene):
         _hung_elsewhere(scene, [foot], top, _add_joint(scene, top, place, top))
 
 
+@rewrite
+def hips_on_the_floor(scene):
+    """The joint of the bone that legs and spine hang on is on the floor, where others have a root."""
+    hips = scene.parent_of(_limbs(scene)[1][0])
+    row = scene.nodes[hips]
+    moved = [one for one in scene.channels() if one[1]["target"]["node"] in (hips, *row["children"])]
+    if "matrix" in row or any(one[2].get("interpolation", "LINEAR") != "LINEAR" for one in moved):
+        return
+    local, world, node = _matrix(row), np.eye(4), hips
+    while node is not None:
+        world, node = _matrix(scene.nodes[node]) @ world, scene.parent_of(node)
+    down = np.linalg.solve(world[:3, :3], [0.0, -world[1, 3], 0.0])
+    for animation in scene.json.get("animations", []):
+        keys = {}
+        for channel in animation["channels"]:
+            sampler, target = animation["samplers"][channel["sampler"]], channel["target"]
+            if target["node"] == hips:
+                keys[target["path"]] = scene.arrays[sampler["input"]][:, 0], scene.floats(sampler["output"])
+            elif target["node"] in row["children"] and target["path"] == "translation":
+                sampler["output"] = scene.add(scene.floats(sampler["output"]) - down)
+        if not keys:
+            continue
+        times = np.unique(np.concatenate([at for at, _ in keys.values()]))
+        turned = np.tile(local[:3, :3], (len(times), 1, 1))
+        if "rotation" in keys and len(keys["rotation"][0]) > 1:
+            at, turns = keys["rotation"]
+            turned = Slerp(at, Rotation.from_quat(turns))(times.clip(at[0], at[-1])).as_matrix()
+        elif "rotation" in keys:
+            turned[:] = Rotation.from_quat(keys["rotation"][1][0]).as_matrix()
+        places = np.tile(local[:3, 3], (len(times), 1))
+        if "translation" in keys:
+            at, values = keys["translation"]
+            places = np.stack([np.interp(times, at, column) for column in values.T], axis=1)
+        animation["channels"] = [
+            one for one in animation["channels"] if one["target"] != {"node": hips, "path": "translation"}
+        ]
+        output = scene.add(places + turned @ down)
+        clock = scene.add(times[:, None])
+        animation["samplers"].append({"input": clock, "output": output, "interpolation": "LINEAR"})
+        target = {"node": hips, "path": "translation"}
+        animation["channels"].append({"sampler": len(animation["samplers"]) - 1, "target": target})
+    row["translation"] = (local[:3, 3] + local[:3, :3] @ down).tolist()
+    for child in row["children"]:
+        place = np.array(scene.nodes[child].get("translation", [0.0, 0.0, 0.0])) - down
+        scene.nodes[child]["translation"] = place.tolist()
+    shift = np.eye(4)
+    shift[:3, 3] = -down
+    for skin in scene.json["skins"]:
+        if hips in skin["joints"]:
+            binds, number = scene.arrays[skin["inverseBindMatrices"]], skin["joints"].index(hips)
+            binds[number] = (shift @ binds[number].reshape(4, 4).T).T.ravel()
+
+
 def sockets_that_hold_no_skin(scene):
     """Points to hang things on, all over the body, listed as joints."""
     dice, joints = np.random.default_rng(2), scene.joints

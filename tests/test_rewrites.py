@@ -98,7 +98,8 @@ def check_same(names):
     made = fairswap.convert(document, figure("Osric"), source=source, motion=FREE)
     degrees, mm = far(made.clips[0], onto_osric())
     assert degrees < 0.1
-    assert mm < 1.0
+    # Hips turn about the middle of their joints there, here about a joint of their own a hand above it.
+    assert mm < (3.0 if "hips on the floor" in names else 1.0)
 
     # As a target: what is written moves as it was judged, and lies no more.
     walk = walk_of_pip()
@@ -236,7 +237,7 @@ BROKEN = {
     "legs that hang on nothing": "figure.one_skeleton", "feet on control bones": "figure.one_skeleton",
     "saved in mid motion": "figure.rest_pose", "bones with rolled axes": "figure.axes",
     "mirrored below a mirroring node": "figure.axes", "a node between every two bones": "figure.extra",
-    "a second still clip": "clip.files",
+    "a second still clip": "clip.files", "hips on the floor": "bones",
 }  # fmt: skip
 CLUTTER = {"a prop a camera and a light", "a floor and a backdrop"}
 

@@ -16,6 +16,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "skeletons-joined": "Clothes came with a second copy of the skeleton; both are read, and written, as one.",
         "limbs-apart": "Limbs hang on a control bone or on nothing in the file, not on the body; they go with it here.",
         "few-parts": "The body lacks elbows, hands, knees, feet or hips of its own; stand-ins take their place.",
+        "hips-elsewhere": "Legs and spine hang on a bone far from the hip joints; it turns about them here.",
         "space-found": "The file does not say its unit or up axis; both follow clearly from size and posture.",
         "space-guessed": "The file does not say its unit or up axis, and size and posture leave more than one reading.",
         "space-corrected": "The file says a unit or up axis that its own bones contradict.",

@@ -13,7 +13,7 @@ from fairswap.errors import ImpossibleError
 from fairswap.formats.patterns import common_prefix
 from fairswap.model.clip import Clip
 from fairswap.model.figure import Figure
-from fairswap.model.skeleton import Skeleton
+from fairswap.model.stand_ins import instead_of
 from fairswap.wording import listed
 
 if TYPE_CHECKING:
@@ -53,7 +53,7 @@ def roles_of(
     """
     what = f"the {part} {figure.name!r}"
     if profile is not None:
-        given = named_by(profile, figure.skeleton)
+        given = named_by(profile, figure)
         if given.missing():
             problem = f"profile {profile.name!r} does not name {listed(given.missing())} of {what}"
             raise ImpossibleError(problem, code="profile-incomplete", part=part)
@@ -85,22 +85,31 @@ def _of_a_person(figure: Figure, roles: RoleMap, what: str, part: str) -> RoleMa
     return roles
 
 
-def named_by(profile: BoneProfile, skeleton: Skeleton) -> RoleMap:
+def named_by(profile: BoneProfile, figure: Figure) -> RoleMap:
     """The roles that a profile names; where it does not name all must-have ones, by the names without what their scene
-    puts before every one of them."""
+    puts before them."""
+    skeleton = figure.skeleton
     roles = profile.assign(skeleton)
     prefix = common_prefix(skeleton.names)
-    if not prefix or not roles.missing():
+    if prefix and roles.missing():
+        bare = replace(skeleton, names=tuple(name.removeprefix(prefix) for name in skeleton.names))
+        roles = max(roles, profile.assign(bare), key=lambda found: len(found.bones))
+    return with_stand_ins(roles, figure)
+
+
+def with_stand_ins(roles: RoleMap, figure: Figure) -> RoleMap:
+    """The roles with what stands in for a bone, and does all that it does, in that bone's place."""
+    instead = instead_of(figure)
+    if not instead:
         return roles
-    bare = replace(skeleton, names=tuple(name.removeprefix(prefix) for name in skeleton.names))
-    return max(roles, profile.assign(bare), key=lambda found: len(found.bones))
+    return replace(roles, bones={role: instead.get(bone, bone) for role, bone in roles.bones.items()})
 
 
 def profile_that_fits(figure: Figure) -> RoleMap | None:
     """The roles as the file itself says, or by the saved or built-in profile that fits best; None if none fits."""
     if figure.known_roles and not RoleMap(figure.known_roles, "").missing():
         return RoleMap(dict(figure.known_roles), THE_FILE_ITSELF)
-    candidates = [named_by(profile, figure.skeleton) for profile in (*saved_profiles(), *built_in_profiles())]
+    candidates = [named_by(profile, figure) for profile in (*saved_profiles(), *built_in_profiles())]
     fitting = [roles for roles in candidates if not roles.missing()]
     return max(fitting, key=lambda roles: len(roles.bones)) if fitting else None
 
@@ -109,7 +118,7 @@ def _named_by_an_edition(figure: Figure) -> dict[str, int]:
     """The roles that a profile names which fits but for a bone or two, as another edition of its family would."""
     best: dict[str, int] = {}
     for profile in (*saved_profiles(), *built_in_profiles()):
-        named = named_by(profile, figure.skeleton)
+        named = named_by(profile, figure)
         if len(named.missing()) <= _RENAMED and len(named.bones) > len(best):
             best = dict(named.bones)
     return best

@@ -80,7 +80,7 @@ def check(profile: BoneProfile | str | Path, what: Figure | Document | str | Pat
         If there is no such profile, or a file cannot be read.
     """
     known, figure = profile_named(profile), document_of(what).figure
-    given = named_by(known, figure.skeleton)
+    given = named_by(known, figure)
     found = identify(figure)
     roles = sorted({*known.roles, *MUST_HAVE, *given.bones}, key=role_order)
     states = [_state(role, known, given, found, figure) for role in roles]

@@ -30,7 +30,7 @@ class Finger:
 def fingers_of(rig: Rig, hand: int) -> list[Finger]:
     """Read the branches below a hand; none if there are none."""
     branches = [run for child in rig.children[hand] for run in _runs(rig, child)]
-    branches = [run for run in branches if "extra" not in rig.meanings[run[0]].parts][:7]
+    branches = _digits(rig, [run for run in branches if "extra" not in rig.meanings[run[0]].parts])
     if not branches:
         return []
     readings = sorted(_readings(rig, hand, branches), key=lambda row: -row[0])
@@ -55,6 +55,18 @@ def _runs(rig: Rig, child: int) -> list[list[int]]:
         return [run]
     thumb, finger = held
     return [run + rig.run(finger), rig.run(thumb)]
+
+
+def _digits(rig: Rig, branches: list[list[int]]) -> list[list[int]]:
+    """The branches that may be fingers: of more than five those with most skin-bearing bones, if that tells them from
+    the others, which are things in the hand, or what it is moved by."""
+    if len(branches) <= len(_DIGITS):
+        return branches
+    weight = np.ones(rig.count) if rig.weight is None else rig.weight
+    joints = np.array([min(int((weight[run] > 0).sum()), 3) for run in branches])
+    least = np.sort(joints)[-len(_DIGITS)]
+    chosen = joints >= least if (joints >= least).sum() == len(_DIGITS) else joints > least
+    return [run for run, is_one in zip(branches, chosen, strict=True) if is_one]
 
 
 def _readings(rig: Rig, hand: int, branches: list[list[int]]) -> list[tuple[float, tuple[str, ...]]]:

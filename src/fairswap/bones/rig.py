@@ -209,15 +209,21 @@ class Rig:
         self, bone: int, size: int, real: np.ndarray, holds: np.ndarray, said: set[tuple[frozenset[str], str]]
     ) -> bool:
         """Whether a branch beside a body is none of its parts, by its name, its twin and its place."""
-        if size > _FEW:
-            apart = np.linalg.norm(self.places[real] - self.places[bone], axis=1)
-            return bool(apart.min(initial=np.inf) <= _SAME_PLACE * self.size)
         meaning, family = self.meanings[bone], self.family[self.parents[bone]]
+        if size > _FEW:
+            return self._doubles(bone, np.flatnonzero(real).tolist())
+        if self._doubles(bone, [other for other in family if real[other]]):
+            return True
         if meaning.parts - {"extra"} and (meaning.parts, meaning.side) not in said:
             return False
         return len(family) > _MOST_SIBLINGS or not any(
             self._mirrored(bone, other) for other in family if not holds[other]
         )
+
+    def _doubles(self, bone: int, others: list[int]) -> bool:
+        """Whether one of some bones is where this one is, which then is what that one is moved by."""
+        apart = np.linalg.norm(self.places[others] - self.places[bone], axis=1)
+        return bool(apart.min(initial=np.inf) <= _SAME_PLACE * self.size)
 
     def _real(self) -> np.ndarray:
         """Which bones are surely parts of a body: those with skin; without any those that turn in the clip, if there is

@@ -58,7 +58,7 @@ class FaceDraft:
     def text(self, name: str) -> str:
         """The chart as a file under a name, with reasons; what a scene puts before every name stands above them."""
         morphs = [shape for shape, guess in self.guesses.items() if not guess.shape.bones]
-        prefix = common_prefix(morphs, ":|.")
+        prefix = common_prefix(morphs, ":|.", share=1.0)
         bare = {shape: shape.removeprefix(prefix) for shape in morphs}
         comments = {
             bare.get(shape, shape): f"{guess.confidence:.2f}: {'; '.join(guess.reasons)}"

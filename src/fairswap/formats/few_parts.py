@@ -6,7 +6,7 @@ that all that knows of elbows and ankles has them to reckon with (see :mod:`fair
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, replace
 from itertools import combinations
 
@@ -16,10 +16,9 @@ from fairswap.errors import Finding
 from fairswap.model.arrays import Floats
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
-from fairswap.model.rotation import conjugate, multiply, rotate
-from fairswap.model.skeleton import Skeleton, WorldTransforms
+from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.skinning import bound_pose
-from fairswap.model.stand_ins import Added, completed, completed_clip
+from fairswap.model.stand_ins import Added, completed, completed_clip, resting_places
 from fairswap.model.tips import skin_of_bones, tip_of
 from fairswap.model.words import other_side
 
@@ -108,21 +107,9 @@ def _completed(figure: Figure) -> Figure:
         hips = Added(f"{skeleton.names[hips_at]} (hips)", skeleton.names[hips_at], middle)
     if not added and hips is None:
         return figure
-    resting = _at_rest(skeleton, stood, [*([hips] if hips else []), *added])
+    resting = resting_places(skeleton, stood, [*([hips] if hips else []), *added])
     hips, added = (resting[0], resting[1:]) if hips else (None, resting)
     return completed(figure, hips, [body.top_of(leg, hips_at) for leg in legs], added)
-
-
-def _at_rest(skeleton: Skeleton, stood: WorldTransforms, added: Sequence[Added]) -> list[Added]:
-    """The same bones, seen in the pose ``stood``, where they are at rest."""
-    rest, names, carriers, out = skeleton.rest, skeleton.names, dict[str, str](), []
-    for bone in added:
-        carriers[bone.name] = carriers.get(bone.carrier, bone.carrier)
-        by = names.index(carriers[bone.name])
-        turn = multiply(rest.rotations[0, by], conjugate(stood.rotations[0, by]))
-        place = rest.positions[0, by] + rotate(turn, bone.place - stood.positions[0, by])
-        out.append(replace(bone, place=np.asarray(place)))
-    return out
 
 
 def _missing(kind: str, limbs: tuple[_Limb, _Limb], names: tuple[str, ...]) -> Iterator[Added]:

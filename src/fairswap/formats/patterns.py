@@ -12,6 +12,7 @@ from collections.abc import Iterable, Sequence
 from fairswap.errors import UsageError
 
 _LONGEST_NAME, _MOST_ITEMS = 1000, 400
+_MOSTLY = 0.4
 _ATOM = re.compile(r"\[\^?\]?(?:[^\]\\]|\\.)*\]|\\[dwsDWS]|\\[^a-zA-Z0-9]|[^\\\[\](){}*+?|^$]")
 _COUNT = re.compile(r"[*+?]|\{(\d{1,3})(,(\d{1,3})?)?\}")
 
@@ -137,10 +138,17 @@ def _fits(items: list[_Item], name: str) -> bool:
     return len(items) in states
 
 
-def common_prefix(names: Sequence[str], marks: str = ":|") -> str:
-    """What a scene puts before every name, up to one of some marks: ``"rig:"``; nothing if one name lacks it."""
+def common_prefix(names: Sequence[str], marks: str = ":|", share: float = _MOSTLY) -> str:
+    """What a scene puts before the names, up to one of some marks: ``"rig:"``; nothing if fewer than such
+    a share begin with it: things and helpers that came later may lack it.
+
+    >>> names = ["rig:hips", "rig:head", "rig:hand", "sword"]
+    >>> common_prefix(names), common_prefix(names, share=1.0)
+    ('rig:', '')
+    """
     for mark in marks:
-        prefix = names[0].partition(mark)[0] + mark if names else ""
-        if prefix and all(name.startswith(prefix) and len(name) > len(prefix) for name in names):
+        heads = [name.partition(mark)[0] + mark for name in names if name.partition(mark)[2]]
+        prefix = max(sorted(set(heads)), key=heads.count, default="")
+        if prefix and heads.count(prefix) >= share * len(names):
             return prefix
     return ""

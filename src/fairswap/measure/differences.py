@@ -16,7 +16,7 @@ from fairswap.model.arrays import Floats
 from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.signals import widest_mask
 from fairswap.model.skeleton import WorldTransforms
-from fairswap.model.stand_ins import stand_in_bones
+from fairswap.model.stand_ins import stiff_bones
 from fairswap.pose.reference import neutral_direction
 from fairswap.pose.rigged import RiggedFigure
 
@@ -336,7 +336,7 @@ def compared_roles(pair: Pair) -> list[tuple[str, str]]:
     """
     first, second = (rigged.roles.bones for rigged in pair)
     found = []
-    lacking = {rigged.role_of_bone[bone] for rigged in pair for bone in stand_in_bones(rigged.figure)
+    lacking = {rigged.role_of_bone[bone] for rigged in pair for bone in stiff_bones(rigged.figure)
                if bone in rigged.role_of_bone}  # fmt: skip
     for role in sorted((set(first) & set(second)) - {"root", *lacking}, key=role_order):
         if role != last_of_chain(pair[0].roles, role):

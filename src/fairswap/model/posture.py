@@ -275,8 +275,10 @@ class _Tree:
         return pair
 
     def _far(self, limb: int, hub: int) -> bool:
-        """Whether a limb begins away from what it hangs on, as no leg does."""
-        return float(np.linalg.norm(self.positions[limb] - self.positions[hub])) > _FAR * self.reach[limb]
+        """Whether a limb begins away from what it hangs on, as no leg does, but one that ends there, as where
+        hips turn about the floor."""
+        chain = self.positions[self.chain(limb)] - self.positions[hub]
+        return float(np.linalg.norm(chain[[0, -1]], axis=1).min()) > _FAR * self.reach[limb]
 
     def _with_all_below(self, trunk: int) -> list[int]:
         inside = {trunk}

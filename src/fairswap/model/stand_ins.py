@@ -53,6 +53,8 @@ class StandIns:
         The figure as it is in its file, if that is how it is written.
     skeleton, meshes : Skeleton, tuple of Mesh
         Those of the figure as it was completed.
+    free : frozenset of str
+        Those added on which all hangs now that hung on what they go with: they turn as they like.
     """
 
     carriers: Mapping[str, str]
@@ -60,6 +62,7 @@ class StandIns:
     original: Figure | None
     skeleton: Skeleton
     meshes: tuple[Mesh, ...]
+    free: frozenset[str] = frozenset()
 
 
 @dataclass(frozen=True, eq=False)
@@ -70,9 +73,11 @@ class _AsInFile:
     poses: Poses
 
 
-def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Sequence[Added]) -> Figure:
+def completed(
+    figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Sequence[Added], *, free: bool = False
+) -> Figure:
     """The figure with bones added: ``hips`` between its carrier and what that hangs on, which ``legs`` hang on then;
-    ``limbs`` each below its carrier."""
+    ``limbs`` each below its carrier. ``free`` are hips on which all of the body hangs then."""
     old = figure.skeleton
     names, parents, own = [], [], []
     for bone, name in enumerate(old.names):
@@ -102,7 +107,20 @@ def completed(figure: Figure, hips: Added | None, legs: Sequence[int], limbs: Se
     skeleton = _resting(names, [at.get(parent, -1) for parent in parents], rotations, positions, ends)
     rigid = [at[carriers.get(name, name)] for name in names]
     hung = {old.names[leg]: old.names[old.parents[leg]] for leg in legs} if hips is not None else {}
-    return _as_reckoned(figure, skeleton, own, rigid, carriers, hung)
+    turning = frozenset({hips.name}) if hips is not None and free else frozenset[str]()
+    return _as_reckoned(figure, skeleton, own, rigid, carriers, hung, turning)
+
+
+def resting_places(skeleton: Skeleton, stood: WorldTransforms, added: Sequence[Added]) -> list[Added]:
+    """Bones to add that were placed in the pose ``stood``, where they are at rest."""
+    rest, names, carriers, out = skeleton.rest, skeleton.names, dict[str, str](), []
+    for bone in added:
+        carriers[bone.name] = carriers.get(bone.carrier, bone.carrier)
+        by = names.index(carriers[bone.name])
+        turn = multiply(rest.rotations[0, by], conjugate(stood.rotations[0, by]))
+        place = rest.positions[0, by] + rotate(turn, bone.place - stood.positions[0, by])
+        out.append(replace(bone, place=np.asarray(place)))
+    return out
 
 
 def hung_anew(figure: Figure, onto: Mapping[int, int], stood: WorldTransforms) -> Figure:
@@ -136,13 +154,13 @@ def hung_anew(figure: Figure, onto: Mapping[int, int], stood: WorldTransforms) -
 
 def _as_reckoned(
     figure: Figure, skeleton: Skeleton, own: Sequence[int], rigid: Sequence[int], carriers: Mapping[str, str],
-    hung: Mapping[str, str],
+    hung: Mapping[str, str], free: frozenset[str] = frozenset(),
 ) -> Figure:  # fmt: skip
     """The figure on another skeleton: ``own`` are its bones in it, and what is not, -1, goes with a ``rigid`` one."""
     into = np.array([own.index(bone) for bone in range(len(figure.skeleton))], dtype=np.intp)
     meshes = tuple(_with_bones(mesh, skeleton, into, rigid) for mesh in figure.meshes)
     known = {role: int(into[bone]) for role, bone in figure.known_roles.items()}
-    stand_ins = StandIns(carriers, hung, figure, skeleton, meshes)
+    stand_ins = StandIns(carriers, hung, figure, skeleton, meshes, free)
     boxes = figure.bone_boxes
     if boxes is not None:
         boxes = np.full((len(skeleton), 2, 3), np.nan)
@@ -324,6 +342,17 @@ def stand_in_bones(figure: Figure) -> frozenset[int]:
     if stand_ins is None:
         return frozenset()
     return frozenset(bone for bone, name in enumerate(figure.skeleton.names) if name in stand_ins.carriers)
+
+
+def instead_of(figure: Figure) -> dict[int, int]:
+    """The stand-ins on which all hangs now that hung on what they go with, by that bone."""
+    free = figure.stand_ins.free if figure.stand_ins is not None else ()
+    return {carrier_of(figure, bone): bone for bone in stand_in_bones(figure) if figure.skeleton.names[bone] in free}
+
+
+def stiff_bones(figure: Figure) -> frozenset[int]:
+    """The bones that are not in the file, and can do nothing that a bone of it does not do, too."""
+    return stand_in_bones(figure) - set(instead_of(figure).values())
 
 
 def carrier_of(figure: Figure, bone: int) -> int:

@@ -13,7 +13,7 @@ from typing import Any
 
 import numpy as np
 
-from fairswap.bones.assignment import roles_of
+from fairswap.bones.assignment import roles_of, with_stand_ins
 from fairswap.bones.roles import FOUND_BY_ITSELF, THE_FILE_ITSELF, RoleMap
 from fairswap.bones.skin import skin_told
 from fairswap.clips.looping import seam_of
@@ -28,6 +28,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.rate import rate_from_text_per_second, text_from_rate
 from fairswap.model.rotation import rotate
+from fairswap.model.stand_ins import instead_of
 from fairswap.platform.as_filed import check_file, check_one_skeleton, clutter
 from fairswap.platform.motions import SEAM_DEGREES, matches_any, only_rotations, travel_of
 from fairswap.platform.rules import SAME_HEIGHT, Platform, kept_of_face, platform_named
@@ -145,7 +146,7 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
     figure, found = document.figure, _Results(document.file, rules)
     check_file(document, figure, rules, found.add)
     try:
-        roles = rules.profile.assign(figure.skeleton)
+        roles = with_stand_ins(rules.profile.assign(figure.skeleton), figure)
         by_name = not roles.missing()
         if not by_name:
             roles = roles_of(figure)
@@ -157,7 +158,10 @@ def check(what: Document | Figure | str | Path, platform: Platform | str | Path)
     named = "so" if by_name else "by names of its own" if its_own else f"as in {roles.profile}"
     if not by_name and roles.profile == rules.profile.name:
         named = f"so, behind {common_prefix(figure.skeleton.names)!r}"
-    found.add("bones", figure.name, f"called as in {rules.profile.name}", named, by_name)
+    apart = [figure.skeleton.names[bone] for bone in instead_of(figure)]
+    if apart:
+        named += f", but {apart[0]!r} is not between the hip joints"
+    found.add("bones", figure.name, f"called as in {rules.profile.name}", named, by_name and not apart)
     _check_space(document, figure, rules, found.add)
     check_one_skeleton(document, figure, found.add)
     _check_skeleton(figure, roles, rules, found.add)
@@ -209,7 +213,7 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
             "figure.forbidden", name, "none of " + ", ".join(rules.forbidden[:3]), ", ".join(there) or "none", not there
         )
     if rules.max_bones is not None:
-        add("figure.max_bones", name, rules.max_bones, len(skeleton), len(skeleton) <= rules.max_bones)
+        add("figure.max_bones", name, rules.max_bones, figure.bone_count, figure.bone_count <= rules.max_bones)
     for kind, span in (("spine", rules.spine), ("neck", rules.neck)):
         if span is not None:
             count = len(roles.chain(kind))
@@ -225,6 +229,7 @@ def _check_skeleton(figure: Figure, roles: RoleMap, platform: Platform, add: Any
         allowed = "eyes, jaw" if rules.face_bones == "jaw" else rules.face_bones
         add("figure.face_bones", name, allowed, ", ".join(over[:4]) or "none besides", not over)
     known = set(roles.bones.values()) | set(face.values()) | set(roles.helpers) | set(skeleton.ends)
+    known |= set(instead_of(figure))
     above_hips = set(skeleton.with_ancestors([roles.bones["hips"]]))
     extra = [n for bone, n in enumerate(skeleton.names) if bone not in known | above_hips]
     if rules.extra == "merged":

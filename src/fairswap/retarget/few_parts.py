@@ -17,7 +17,7 @@ from fairswap.model.banded import solve_blocks
 from fairswap.model.chain_world import ChainWorld
 from fairswap.model.rotation import conjugate, multiply, quaternion_between, rotate
 from fairswap.model.signals import nearness
-from fairswap.model.stand_ins import stand_in_bones
+from fairswap.model.stand_ins import stiff_bones
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.bearing import move_hips
 
@@ -40,7 +40,7 @@ def put_on_parts(
 
     ``contacts`` say when the source's feet stand.
     """
-    stand_ins, bones = stand_in_bones(target.figure), target.roles.bones
+    stand_ins, bones = stiff_bones(target.figure), target.roles.bones
     if not stand_ins:
         return False
     limbs = [tuple(bones[f"{part}_{side}"] for part in limb) for limb in _LIMBS for side in SIDES]
@@ -148,5 +148,5 @@ def _stand(
 
 def lacks_feet(target: RiggedFigure) -> bool:
     """Whether its legs end without feet of their own, so that they roll on their ends instead of standing."""
-    lacking = stand_in_bones(target.figure)
+    lacking = stiff_bones(target.figure)
     return any(target.roles.bones[f"foot_{side}"] in lacking for side in SIDES)
