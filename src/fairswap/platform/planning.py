@@ -99,14 +99,18 @@ def _add_others(
 
 
 def _others(figure: Figure, roles: RoleMap, rules: FigureRules) -> list[int]:
-    """The bones without a role that the rules allow."""
+    """The bones without a role that the rules allow. What holds no skin, and only stands between two that have one,
+    has no place where the one hangs on the other."""
     old, filled = figure.skeleton, set(roles.bones.values())
+    between = set(old.with_ancestors(filled)) - filled
+    if figure.skin_on_bones is not None:
+        between &= set(np.flatnonzero(figure.skin_on_bones <= 0.0).tolist())
     face = set(bones_of_face(figure, roles).values())
     helpers = set(roles.helpers)
     helpers |= {b for b, name in enumerate(old.names) if "helper" in meaning_of(name).parts and b not in filled}
     found = []
     for bone, parent in enumerate(old.parents.tolist()):
-        if bone in filled or bone in old.ends or parent < 0:
+        if bone in filled or bone in old.ends or bone in between or parent < 0:
             continue  # a node above everything is a root that nobody asked for
         if bone in face:
             stays = rules.face_bones == "all"
