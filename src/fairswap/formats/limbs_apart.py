@@ -10,7 +10,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import replace
 from functools import cached_property
-from itertools import combinations, permutations
+from itertools import permutations
 
 import numpy as np
 
@@ -154,13 +154,22 @@ class _Parts:
         return not (self.weight[self.skeleton.below(bone)] > 0.0).any()
 
     def twins(self) -> list[int]:
-        """The tops of limbs of which there are two."""
-        rows = [(top, *self.line(top)) for top in self.tops]
-        found: set[int] = set()
-        for (a, many, long), (b, others, other) in combinations([row for row in rows if row[1] >= _LIMB], 2):
-            if abs(many - others) <= 1 and abs(long - other) < _ALIKE * long:
-                found |= {a, b}
-        return sorted(found)
+        """The tops of limbs of which there are two, each more like the other than like any third."""
+        rows = [row for top in self.tops if (row := (top, *self.line(top)))[1] >= _LIMB]
+
+        def unlike(one: tuple[int, int, float], other: tuple[int, int, float]) -> float:
+            (_, many, long), (_, others, length) = one, other
+            off = abs(long - length) / max(long, length, 1e-12)
+            return off if abs(many - others) <= 1 and off < _ALIKE else np.inf
+
+        nearest = {
+            row: min((other for other in rows if other is not row), key=lambda other: unlike(row, other), default=row)
+            for row in rows
+        }
+        return sorted(
+            row[0] for row in rows
+            if nearest[nearest[row]] == row != nearest[row] and unlike(row, nearest[row]) < np.inf
+        )  # fmt: skip
 
     def line(self, top: int) -> tuple[int, float]:
         """How many bones with skin a part has in one line, and how long that is."""

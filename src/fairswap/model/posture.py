@@ -28,6 +28,8 @@ _SAID = 2
 # Nearly all files have left and right along X. Somebody who rests in a stance, turned by up to 60 degrees, is no sign
 # of another habit: the share of X that is still taken for it.
 _ALONG_X = 0.58
+# A limb of so many bones beside the way to its end has fingers.
+_FINGERS = 4
 # Limbs that begin further from what holds them, of their length, do not belong to it.
 _FAR = 0.6
 # Joints of two legs that are nearer to each other than this share of how far the legs are ever apart are in one place.
@@ -250,9 +252,11 @@ class _Tree:
             trunk = spine  # what hangs on the legs' own bone does not fork: a tail
         kept = sorted(sorted(limbs, key=lambda limb: -self.reach[limb])[:_MOST_LIMBS])
         if any(self._alike((trunk, limb)) for limb in kept if limb != trunk):
-            # A trunk has no twin: where legs and arms hang on one bone, legs are the longer pair, the arms the trunk.
+            # A trunk has no twin: where legs and arms hang on one bone, arms are the trunk, and legs the longer pair of
+            # those without fingers.
             twins = [two for two in combinations(kept, 2) if self._alike(two) and self._apart(two)]
-            legs = max(twins, key=lambda two: self.reach[two[0]], default=(trunk, trunk))
+            plain = [two for two in twins if self.below[two[0]] - self.depth[two[0]] < _FINGERS]
+            legs = max(plain or twins, key=lambda two: self.reach[two[0]], default=(trunk, trunk))
             arms = [two for two in twins if not set(two) & set(legs)]
             if trunk in legs and arms:
                 above = {*self.chain(arms[0][0]), *self.chain(arms[0][1])}
