@@ -65,8 +65,7 @@ def test_a_figure_with_hips_where_hips_are_is_left_alone():
         assert figure(who).stand_ins is None
 
 
-@pytest.mark.parametrize("limb", [2, 3])
-def test_fingers_are_found_beside_the_bones_that_move_them(limb):
+def test_fingers_are_found_beside_the_bones_that_move_them():
     """Each finger had a bone without skin at its knuckle, with a target at its tip: none of either was found."""
     scene = Scene(plain("Juniper", "names in another script"))
     usual = found_in(scene.bytes())
@@ -75,7 +74,7 @@ def test_fingers_are_found_beside_the_bones_that_move_them(limb):
         bone = number[usual[role]]
         hand, where = scene.parent_of(bone), scene.nodes[bone]
         place = {key: where[key] for key in ("translation", "rotation") if key in where}
-        for each in range(limb):
+        for each in range(2):
             hand = _add_joint(scene, hand, {"name": f"Finger.{count}.{each}", **place}, bone)
             place = {"translation": [0.0, 0.031 + 0.002 * count, 0.0]}
     assert found_in(scene.bytes()) == usual
@@ -89,10 +88,10 @@ def test_a_trunk_of_as_many_bones_as_an_arm_is_no_third_arm():
 
 
 def test_a_profile_fits_though_some_names_lack_what_the_scene_puts_before_the_others():
-    content = plain("Osric", "a node between every two bones", "all names with a prefix")
+    content = plain("Pip", "a node between every two bones", "all names with a prefix")
     names = fairswap.load(content, format=".glb").figure.skeleton.names
     assert 0 < sum(name.startswith("scene 7|rig:") for name in names) < len(names)
-    assert roles_of(fairswap.load(content, format=".glb").figure).profile == "saltglass"
+    assert roles_of(fairswap.load(content, format=".glb").figure).profile == "fernway"
 
 
 def test_nodes_between_bones_take_no_skin_on_a_platform():
