@@ -13,7 +13,9 @@ from fairswap.model.words import fit
 # Weights of what is seen, in the currency of the whole search; see bench/calibrate.py for how sure a lead makes us.
 _NAME, _LENGTHS, _FRACTION, _SKIPPED = 2.0, 1.0, 1.5, 0.4
 _MOVES, _HINGE = 0.15, 0.6
-_ONE_PLACE = 3.0
+_ONE_PLACE, _WIDE = 3.0, 2.0
+# A hand with its fingers is no longer than this, of the arm before it.
+_LONGEST_HAND = 0.6
 # What a name says of a shoulder that is called like what follows it: arm, arm1, arm2.
 _ONE_OF_THREE = 0.55
 _KEPT_ALIGNMENTS = 6
@@ -101,6 +103,7 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
         base = _FRACTION * (above + below) / reach + _LENGTHS * _bell(above / below, 1.1, 0.3)
         base -= _at_one_place(rig, pair, upper)
         base -= _SKIPPED * (lower - upper - 1 + hand - lower - 1)
+        base -= min(max(float(length[hand + 1 :].sum()) / (above + below) - _LONGEST_HAND, 0.0), 1.0)
         if forks:
             base += 1.6 if hand == forks[0] else -0.8
         else:
@@ -111,7 +114,7 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
             collar = length[shoulder + 1 : upper + 1].sum()
             whole = (("shoulder", shoulder), *rows)
             score = base + 0.7 * _bell(collar / above, 0.5, 0.5) + _seen(rig, pair, *whole)
-            score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder
+            score -= _SKIPPED * (upper - shoulder - 1) + 0.3 * shoulder + _as_wide(rig, pair, shoulder, upper)
             found.append(Alignment(whole, score))
     return sorted(found, key=lambda row: -row.score)[:_KEPT_ALIGNMENTS]
 
@@ -119,6 +122,13 @@ def arm_alignments(rig: Rig, pair: Pair) -> list[Alignment]:
 def _at_one_place(rig: Rig, pair: Pair, at: int) -> float:
     """What is lost where a pair begins in one place: what leads to shoulders and hips may do so, they may not."""
     return _ONE_PLACE if rig.distance(pair.first[at], pair.second[at]) < 0.01 * rig.size else 0.0
+
+
+def _as_wide(rig: Rig, pair: Pair, collar: int, upper: int) -> float:
+    """What is lost where two collars begin about as far apart as the arms that they lead to: collars begin near the
+    middle, and arms at the sides, in every pose."""
+    inner, outer = (rig.distance(pair.first[at], pair.second[at]) for at in (collar, upper))
+    return _WIDE * max(inner / max(outer, 1e-12) - 0.5, 0.0)
 
 
 def _two_segments(length: np.ndarray, most_before: int) -> Iterator[tuple[int, int, int, float, float]]:

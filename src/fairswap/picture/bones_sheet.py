@@ -12,6 +12,7 @@ from fairswap.bones.roles import part_of
 from fairswap.model.arrays import bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
+from fairswap.picture.framing import shared_out
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import Stance, View, draw_figure
@@ -20,6 +21,8 @@ if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
 _WIDTH, _HEIGHT, _LIST = 1600, 980, 520
+# Of its column a figure takes so much.
+_FREE = 0.86
 _COLORS = {MATCHED: (0.10, 0.45, 0.30), GUESSED: (0.80, 0.45, 0.05), MISSING: (0.75, 0.12, 0.12)}
 _PARTS = ("trunk", "face", "arms", "hands", "legs", "feet")
 
@@ -33,15 +36,19 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     points = figure.rest_points
     low, high = bounds_of(points)
     size = np.maximum(high - low, 1e-6)
-    scale = fine * min(
-        (_HEIGHT - 190) / size[1], (_WIDTH - _LIST - 150) * 0.62 / size[0], (_WIDTH - _LIST - 150) * 0.36 / size[2]
-    )
+    room, wide = _WIDTH - _LIST, size[[0, 2]]
+    scale = min((_HEIGHT - 190) / size[1], _FREE * room / wide.sum())
+    edges = shared_out(wide * scale / _FREE, room)
+    middles = (0.5 * (edges[:-1] + edges[1:])).tolist()
     poses = Poses(figure.skeleton, figure.skeleton.rest_rotations[:, :, None])
     known = frozenset(state.bone for state in states if state.bone is not None)
     floor = (_HEIGHT - 50) * fine
     centre = 0.5 * (low + high)
     centre[1] = low[1]
-    views = [View("front", centre, (350 * fine, floor), scale), View("side", centre, (875 * fine, floor), scale)]
+    views = [
+        View(name, centre, (middle * fine, floor), scale * fine)
+        for name, middle in zip(("front", "side"), middles, strict=True)
+    ]
     stance = Stance(figure, figure.skeleton.rest, 0, poses)
     for view in views:
         draw_figure(canvas, view, stance, known)
@@ -56,8 +63,8 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     text = pen(sheet)
     text.text((28, 18), title, font=font(28), fill=INK)
     text.text((28, 56), where, font=font(17), fill=FAINT)
-    for x, name in ((350, "front"), (875, "side")):
-        text.text((x, _HEIGHT - 36), name, font=font(16), fill=FAINT, anchor="ma")
+    for middle, name in zip(middles, ("front", "side"), strict=True):
+        text.text((middle, _HEIGHT - 36), name, font=font(16), fill=FAINT, anchor="ma")
     _draw_list(text, figure, states)
     out = BytesIO()
     sheet.save(out, "PNG")

@@ -132,7 +132,8 @@ class Staged:
     @cached_property
     def stances(self) -> list[Stance]:
         """The figure in each instant."""
-        return [Stance(self.figure, self.world, frame, self.poses) for frame in range(self.poses.frames)]
+        roles = None if self.rigged is None else self.rigged.roles.bones
+        return [Stance(self.figure, self.world, frame, self.poses, roles) for frame in range(self.poses.frames)]
 
     def points(self, frame: int, panel: Panel) -> Floats:
         """All that must be seen of a panel in one instant ``(n, 3)``, metres."""
@@ -198,8 +199,7 @@ class Frame:
         needs = np.array([max(wide[cell] for cell in column) for column in columns])
         high, bottom = _high(staged, panels)
         scale = _FREE * min(width / needs.sum(), most / high)
-        over = (width - needs.sum() * scale / _FREE) / len(columns)
-        edges = np.cumsum([0.0, *(needs * scale / _FREE + over)]).astype(int)
+        edges = shared_out(needs * scale / _FREE, width).astype(int)
         widths = {cell: int(size) for column, size in zip(columns, np.diff(edges), strict=True) for cell in column}
         return cls(width, min(most, max(least, math.ceil(high * scale / _FREE))), scale, bottom, widths)
 
@@ -240,9 +240,14 @@ class Frame:
             line = _FINE * self.floor_px
             draw.line([(0, line), (image.width, line)], fill=FAINT, width=_FINE)
         if staged.figure.meshes and "head" not in panel.roles:
-            for start, end, side in bone_lines(staged.figure, staged.world, frame, staged.bones):
+            for start, end, side in bone_lines(staged.stances[frame], staged.bones):
                 _bone(draw, camera.pixels(np.stack([start, end]))[0], byte(_COLORS[side]))
         return image.reduce(_FINE)
+
+
+def shared_out(widths: Floats, room: float) -> Floats:
+    """Where things so wide begin and end beside each other, pixels: what is left over of the room is shared out."""
+    return np.cumsum([0.0, *(widths + (room - widths.sum()) / len(widths))])
 
 
 def _wide(staged: Sequence[Staged], panels: Sequence[Panel]) -> dict[Cell, float]:

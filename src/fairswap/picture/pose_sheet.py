@@ -3,26 +3,31 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import dataclass
 from io import BytesIO
 from typing import TYPE_CHECKING
 
 import numpy as np
 
 from fairswap.bones.roles import RoleMap
-from fairswap.model.arrays import Floats
+from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
-from fairswap.model.skeleton import Skeleton, WorldTransforms
+from fairswap.model.skeleton import WorldTransforms
+from fairswap.picture.framing import shared_out
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
-from fairswap.picture.stage import Stance, View, bone_lines, draw_figure
+from fairswap.picture.stage import VIEWS, Stance, View, bone_lines, draw_figure
 from fairswap.pose.measuring import PartVerdict, RoleAngle, verdicts
 from fairswap.pose.rigged import RiggedFigure
 
 if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
-_WIDTH, _HEIGHT, _LIST, _HEAD = 1680, 900, 400, 96
+_WIDTH, _MOST, _LIST, _HEAD, _BELOW = 1680, 900, 400, 96, 62
+_TOP, _PART, _ROW = 24, 30, 21
+# Of its column a figure takes so much.
+_FREE = 0.86
 _FINE = 2
 _MARKED = {"corrected": (0.10, 0.45, 0.30), "kept": (0.12, 0.42, 0.78), "look": (0.80, 0.15, 0.12)}
 _WORDS = {"same": "alike", "corrected": "corrected", "kept": "kept", "look": "please look"}
@@ -40,51 +45,68 @@ def pose_sheet(
         (b.figure if b else a.figure, b.roles if b else a.roles, title_b or "neutral T"),
     ]
     states = _states(angles)
-    half = (_WIDTH - _LIST) / 2
-    columns = (0.32 * half, 0.80 * half)  # the middles of front and side; a T needs room from the front
-    heights = [float(np.ptp(world.positions[0, :, 1])) for world in worlds]
-    widths = [float(np.ptp(world.positions[0, :, 0])) for world in worlds]
+    shown = [_Shown.of(figure, roles, world) for (figure, roles, _), world in zip(people, worlds, strict=True)]
+    cells = [(one, name) for one in shown for name in ("front", "side")]
+    wide = np.array([np.ptp(one.box(name)[:2]) for one, name in cells])
     # One height in pixels for both: poses are compared, not sizes.
-    tall = min(
-        _HEIGHT - _HEAD - 120,
-        *(0.60 * half * high / max(wide, 1e-6) for high, wide in zip(heights, widths, strict=True)),
-    )
-    canvas = Canvas.blank((_WIDTH - _LIST) * _FINE, _HEIGHT * _FINE, PAPER)
-    floor, views = _HEIGHT - 62, []
-    for number, ((figure, roles, _), world) in enumerate(zip(people, worlds, strict=True)):
-        bones = frozenset(roles.bones.values()) | figure.skeleton.ends
-        points = world.positions[0]
-        scale = _FINE * tall / max(heights[number], 1e-6)
-        centre = points[roles.bones["hips"]].copy()
-        # As far below the lowest bone as the sole is at rest.
-        centre[1] = points[:, 1].min() - (figure.skeleton.rest.positions[0, :, 1].min() - figure.floor_m)
-        stance = Stance(figure, world, 0, _poses(figure.skeleton, world))
-        for name, middle in zip(("front", "side"), columns, strict=True):
-            view = View(name, centre, ((number * half + middle) * _FINE, floor * _FINE), scale)
-            draw_figure(canvas, view, stance, bones)
-            views.append((view, figure, roles, world, bones))
+    room, high = _WIDTH - _LIST, max(float(one.box("front")[3]) for one in shown)
+    tall = min((_MOST - _HEAD - _BELOW) / high, _FREE * room / wide.sum())
+    # No higher than the figures and the list beside them need.
+    parts, apart = verdicts(angles), [row for row in angles if row.degrees >= 1.0]
+    height = min(_MOST, max(round(_HEAD + tall * high + _BELOW), _TOP + _PART * len(parts) + _ROW * (len(apart) + 4)))
+    edges = shared_out(wide * tall / _FREE, room)
+    canvas = Canvas.blank(room * _FINE, height * _FINE, PAPER)
+    floor, views = height - _BELOW, []
+    for (one, name), left, right in zip(cells, edges[:-1], edges[1:], strict=True):
+        middle = float(np.mean(one.box(name)[:2])) * one.height_m
+        centre = np.array([0.0, one.floor_m, 0.0]) + middle * VIEWS[name][0]
+        view = View(name, centre, (0.5 * (left + right) * _FINE, floor * _FINE), _FINE * tall / one.height_m)
+        draw_figure(canvas, view, one.stance, one.bones)
+        views.append((view, one))
     canvas.fade(0.4, PAPER)  # the skin as a shadow: bones are what is looked at
     image = canvas.image()
     draw = pen(image)
     draw.line([0, floor * _FINE, image.width, floor * _FINE], fill=FAINT, width=_FINE)
-    for view, figure, roles, world, bones in views:
-        _bones(draw, view, figure, roles, world, bones, states)
-    sheet = Image.new("RGB", (_WIDTH, _HEIGHT), byte(PAPER))
-    sheet.paste(image.resize((_WIDTH - _LIST, _HEIGHT), Image.Resampling.LANCZOS), (0, 0))
+    for view, one in views:
+        _bones(draw, view, one, states)
+    sheet = Image.new("RGB", (_WIDTH, height), byte(PAPER))
+    sheet.paste(image.resize((_WIDTH - _LIST, height), Image.Resampling.LANCZOS), (0, 0))
     text = pen(sheet)
-    for number, (figure, _, title) in enumerate(people):
-        text.text((number * half + 24, 16), title, font=font(26), fill=INK)
-        text.text((number * half + 26, 50), figure.name, font=font(17), fill=FAINT)
-        for name, middle in zip(("front", "side"), columns, strict=True):
-            text.text((number * half + middle, _HEIGHT - 44), name, font=font(16), fill=FAINT, anchor="ma")
-    _list(text, verdicts(angles), angles)
+    for (figure, _, title), left in zip(people, edges[::2], strict=False):
+        text.text((left + 24, 16), title, font=font(26), fill=INK)
+        text.text((left + 26, 50), figure.name, font=font(17), fill=FAINT)
+    for (_, name), left, right in zip(cells, edges[:-1], edges[1:], strict=True):
+        text.text((0.5 * (left + right), height - 44), name, font=font(16), fill=FAINT, anchor="ma")
+    _list(text, parts, apart, height)
     out = BytesIO()
     sheet.save(out, "PNG")
     return out.getvalue()
 
 
-def _poses(skeleton: Skeleton, world: WorldTransforms) -> Poses:
-    return Poses(skeleton, world.rotation_tracks)
+@dataclass(frozen=True, eq=False)
+class _Shown:
+    """A figure in its pose: the bones that are drawn, how high they are, and where its floor is."""
+
+    roles: RoleMap
+    stance: Stance
+    bones: frozenset[int]
+    height_m: float
+    floor_m: float
+
+    @classmethod
+    def of(cls, figure: Figure, roles: RoleMap, world: WorldTransforms) -> _Shown:
+        bones = frozenset(roles.bones.values()) | figure.skeleton.ends
+        stance = Stance(figure, world, 0, Poses(figure.skeleton, world.rotation_tracks), roles.bones)
+        heights = world.positions[0, :, 1]
+        # As far below the lowest bone as the sole is at rest.
+        floor_m = heights.min() - (figure.skeleton.rest.positions[0, :, 1].min() - figure.floor_m)
+        return cls(roles, stance, bones, max(float(np.ptp(heights)), 1e-6), float(floor_m))
+
+    def box(self, view: str) -> Floats:
+        """What is seen: left, right, bottom, top ``(4,)``, in heights; bottom and top from the floor."""
+        points = np.concatenate([self.stance.world.positions[0, sorted(self.bones)], *self.stance.vertices])
+        low, high = bounds_of((points - [0.0, self.floor_m, 0.0]) @ VIEWS[view].T / self.height_m)
+        return np.array([low[0], high[0], low[1], high[1]])
 
 
 def _states(angles: Sequence[RoleAngle]) -> dict[str, tuple[str, float]]:
@@ -96,20 +118,13 @@ def _states(angles: Sequence[RoleAngle]) -> dict[str, tuple[str, float]]:
     return found
 
 
-def _bones(
-    draw: ImageDraw,
-    view: View,
-    figure: Figure,
-    roles: RoleMap,
-    world: WorldTransforms,
-    bones: frozenset[int],
-    states: dict[str, tuple[str, float]],
-) -> None:
-    for start, end, _ in bone_lines(figure, world, 0, bones):
+def _bones(draw: ImageDraw, view: View, one: _Shown, states: dict[str, tuple[str, float]]) -> None:
+    roles = one.roles
+    for start, end, _ in bone_lines(one.stance, one.bones):
         (p, q), _ = view.pixels(np.stack([start, end]))
         draw.line([*p, *q], fill=(255, 255, 255), width=3 * _FINE)
         draw.line([*p, *q], fill=FAINT, width=_FINE)
-    places, _ = view.pixels(world.positions[0])
+    places, _ = view.pixels(one.stance.world.positions[0])
     marked = sorted(((role, *state) for role, state in states.items()), key=lambda row: row[2])
     taken: list[Floats] = []
     for role, state, degrees in marked:
@@ -125,21 +140,21 @@ def _bones(
             taken.append(spot)
 
 
-def _list(draw: ImageDraw, parts: Sequence[PartVerdict], angles: Sequence[RoleAngle]) -> None:
-    x, y = _WIDTH - _LIST + 12, 24
+def _list(draw: ImageDraw, parts: Sequence[PartVerdict], apart: Sequence[RoleAngle], height: int) -> None:
+    x, y = _WIDTH - _LIST + 12, _TOP
     for part in parts:
         color = byte(_MARKED[part.state]) if part.state in _MARKED else FAINT
         draw.ellipse([x, y + 5, x + 12, y + 17], fill=color)
         draw.text((x + 24, y), part.part, font=font(19), fill=INK)
         said = _WORDS[part.state] if part.state == "same" else f"{part.degrees:.0f}°  {_WORDS[part.state]}"
         draw.text((x + 110, y), said, font=font(19), fill=color)
-        y += 30
+        y += _PART
     y += 12
     for at, word in ((x, "joint"), (x + 210, "swing"), (x + 282, "twist")):
         draw.text((at, y), word, font=font(15), fill=FAINT)
-    apart = sorted((row for row in angles if row.degrees >= 1.0), key=lambda row: row.part == "fingers")
-    for row in apart[: (_HEIGHT - y - 60) // 21]:
-        y += 21
+    by_part = sorted(apart, key=lambda row: row.part == "fingers")
+    for row in by_part[: (height - y - 60) // _ROW]:
+        y += _ROW
         draw.text((x, y), row.role, font=font(15), fill=INK)
         draw.text((x + 250, y), f"{row.swing_degrees:.1f}°", font=font(15), fill=INK, anchor="ra")
         draw.text((x + 318, y), f"{row.twist_degrees:.1f}°", font=font(15), fill=INK, anchor="ra")

@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from copy import copy
 from functools import cached_property
 
 import numpy as np
 
+from fairswap.bones.roles import side_of
 from fairswap.errors import InputError
 from fairswap.formats.images import opened_image
 from fairswap.model.arrays import Floats, Integers
@@ -24,7 +25,7 @@ VIEWS = {
     "front": np.array([[1.0, 0, 0], [0, 1, 0], [0, 0, 1]]),
     "side": np.array([[0.0, 0, 1], [0, 1, 0], [-1, 0, 0]]),
 }
-_STAYS_M = 1e-7
+_STAYS_M, _MIDDLE_M = 1e-7, 0.01
 LEFT, RIGHT, MIDDLE = (0.85, 0.45, 0.10), (0.12, 0.42, 0.78), (0.25, 0.25, 0.28)
 
 
@@ -48,10 +49,27 @@ class View:
 
 
 class Stance:
-    """A figure in one pose of some. Its skin is worked out once, however often it is drawn."""
+    """A figure in one pose of some, and the bones of its roles where they are known. Its skin is worked out once,
+    however often it is drawn."""
 
-    def __init__(self, figure: Figure, world: WorldTransforms, frame: int = 0, poses: Poses | None = None) -> None:
-        self.figure, self.world, self.frame, self.poses = figure, world, frame, poses
+    def __init__(
+        self, figure: Figure, world: WorldTransforms, frame: int = 0, poses: Poses | None = None,
+        roles: Mapping[str, int] | None = None,
+    ) -> None:  # fmt: skip
+        self.figure, self.world, self.frame, self.poses, self.roles = figure, world, frame, poses, roles
+
+    @cached_property
+    def sides(self) -> list[str]:
+        """The side that each bone is on, ``left``, ``right`` or nothing: that of its role, or of what it hangs on; by
+        where it rests where no roles are known."""
+        skeleton = self.figure.skeleton
+        if self.roles is None:
+            across = skeleton.rest.position_tracks[:, 0, 0].tolist()
+            return ["" if abs(x) < _MIDDLE_M else "left" if x > 0.0 else "right" for x in across]
+        role_of, found = {bone: role for role, bone in self.roles.items()}, list[str]()
+        for bone, parent in enumerate(skeleton.parents.tolist()):
+            found.append(side_of(role_of[bone]) if bone in role_of else found[parent] if parent >= 0 else "")
+        return found
 
     @cached_property
     def vertices(self) -> list[Floats]:
@@ -85,7 +103,7 @@ def draw_figure(
         canvas.draw(pixels, depth, normals, mesh.triangles, colors, mesh.shown_uvs, surfaces)
     canvas.blend()
     if not figure.meshes:
-        vertices, triangles, colors = _rods(figure, stance.world, stance.frame, bones)
+        vertices, triangles, colors = _rods(stance, bones)
         pixels, depth = view.pixels(vertices)
         canvas.draw(pixels, depth, vertex_normals(vertices, triangles) @ view.axes.T, triangles, colors)
 
@@ -115,13 +133,10 @@ def changed_box(
     return (*low.tolist(), *high.tolist()) if (high > low).all() else None
 
 
-def bone_lines(
-    figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]
-) -> list[tuple[Floats, Floats, str]]:
+def bone_lines(stance: Stance, bones: frozenset[int]) -> list[tuple[Floats, Floats, str]]:
     """Each of ``bones`` as a line from the one it hangs on, with the side it is on: ``left``, ``right`` or nothing."""
-    skeleton = figure.skeleton
-    places = world.position_tracks[:, :, frame]
-    rest = skeleton.rest.position_tracks[:, 0, 0]
+    skeleton = stance.figure.skeleton
+    places = stance.world.position_tracks[:, :, stance.frame]
     lines = []
     for bone in sorted(bones):
         parent = int(skeleton.parents[bone])
@@ -129,8 +144,7 @@ def bone_lines(
             parent = int(skeleton.parents[parent])
         if parent < 0 or (skeleton.parents[parent] < 0 and len(skeleton.children[parent]) == 1):
             continue  # from a root on the floor up to the hips is no bone
-        middle = abs(rest[bone]) < 0.01
-        lines.append((places[parent], places[bone], "" if middle else "left" if rest[bone] > 0 else "right"))
+        lines.append((places[parent], places[bone], stance.sides[bone]))
     return lines
 
 
@@ -172,14 +186,14 @@ def _pictures_of(material: Material) -> list[Singles]:
     return [np.asarray(size, dtype=np.float32) / np.float32(255.0) for size in sizes]
 
 
-def _rods(figure: Figure, world: WorldTransforms, frame: int, bones: frozenset[int]) -> tuple[Floats, Integers, Floats]:
+def _rods(stance: Stance, bones: frozenset[int]) -> tuple[Floats, Integers, Floats]:
     """Bones as six-sided spindles, coloured by side."""
-    thick = 0.016 * figure.height_m
+    thick = 0.016 * stance.figure.height_m
     corners = np.arange(6) * np.pi / 3
     vertices: list[Floats] = []
     triangles: list[tuple[int, int, int]] = []
     colors: list[Floats] = []
-    for start, end, side in bone_lines(figure, world, frame, bones):
+    for start, end, side in bone_lines(stance, bones):
         along = end - start
         length = float(np.linalg.norm(along))
         if length < 1e-6:
