@@ -151,3 +151,18 @@ def test_a_platform_gets_them_on_its_own_skeleton():
     assert files
     assert all(fairswap.check(path, "quillmoor").fits for path in files)
     assert fairswap.compare(document, files[0]).likeness >= 95
+
+
+@pytest.mark.parametrize("clips", ["no clip", "a still one"])
+@pytest.mark.parametrize("way", ["arms on a control bone", "feet on control bones"])
+def test_limbs_are_known_without_a_clip_that_shows_them(way, clips):
+    """Hips that hold skin are above the bone that limbs hang on: feet stayed at rest, 0 of 100."""
+    walk = act("walk", WHO)
+    still = walk.with_poses(walk.poses.at(np.zeros(walk.frames)))
+    fairswap.save("figure.glb", figure(WHO), [still] if clips == "a still one" else [], force=True)
+    Path("apart.glb").write_bytes(rewritten(Path("figure.glb").read_bytes(), way))
+    document = fairswap.load("apart.glb")
+    assert "limbs-apart" in {finding.code for finding in document.findings}
+    walk = fairswap.demo_motion("walk", by="Juniper")
+    made, plainly = (fairswap.convert(walk, one).done[0].comparison for one in (document, figure(WHO)))
+    assert made.likeness == pytest.approx(plainly.likeness, abs=0.5)

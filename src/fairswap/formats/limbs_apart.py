@@ -99,16 +99,16 @@ class _Parts:
             if weight[bone] > 0.0:
                 hangs = above[bone] >= 0 and (
                     (above[bone] == parent and bone not in moved)
-                    or self.moves(bone, int(above[bone])) < _HANGS * self.size
+                    or (self.shown and self.moves(bone, int(above[bone])) < _HANGS * self.size)
                 )
                 self.part[bone] = self.part[above[bone]] if hangs else bone
         self.tops = sorted({*self.part[self.part >= 0].tolist()})
 
     @cached_property
     def shown(self) -> list[WorldTransforms]:
-        """The clips, some frames of each."""
-        moving = [clip for clip in self.clips if clip.frames > 1]
-        return [clip.poses.at(frames_across(clip.frames, _FRAMES)).world() for clip in moving]
+        """The clips in which something moves, some frames of each."""
+        worlds = [clip.poses.at(frames_across(clip.frames, _FRAMES)).world() for clip in self.clips if clip.frames > 1]
+        return [world for world in worlds if np.ptp(world.position_tracks, axis=2).max() > _HANGS * self.size]
 
     def moves(self, bone: int, about: int) -> float:
         """How far a bone goes in the clips, seen from another one or, for -1, from the world; metres."""
@@ -148,6 +148,11 @@ class _Parts:
     def under_skin(self, bone: int) -> bool:
         """Whether some bone above one holds skin."""
         return any(self.weight[above] > 0.0 for above in self.skeleton.with_ancestors([bone]) if above != bone)
+
+    def passes(self, top: int, carrier: int) -> bool:
+        """Whether the way to a limb goes by its carrier: over bones without skin at the joints of others."""
+        way = self.places[self.skeleton.with_ancestors([top])] - self.places[carrier]
+        return bool(np.linalg.norm(way, axis=1).min() < _NEAR * self.size)
 
     def ends(self, bone: int) -> bool:
         """Whether no bone below one holds skin."""
@@ -222,8 +227,8 @@ class _Parts:
 
     def belongs(self, top: int, carrier: int) -> bool:
         """Whether a limb stays on its carrier in the clips, not on what holds both, and far from that. Of what hangs
-        below no bone with skin also whether it begins at its carrier, and far from what holds both, as thighs on hips
-        without skin do not; or goes on where a carrier ends, as a foot does below a shin."""
+        below no bone with skin, or on none near its carrier, also whether it begins at its carrier, and far from what
+        holds both, as thighs on hips without skin do not; or goes on where a carrier ends, as a foot below a shin."""
         holder, carries = int(self.skeleton.parents[top]), self.skeleton.with_ancestors([carrier])
         while holder >= 0 and holder not in carries:
             holder = int(self.skeleton.parents[holder])
@@ -233,7 +238,7 @@ class _Parts:
         goes = self.moves(top, holder) if self.shown and far else 0.0
         if goes > _HANGS * size and self.moves(top, carrier) < _STAYS * goes:
             return True
-        if holder < 0 or self.under_skin(top):
+        if holder < 0 or (self.under_skin(top) and self.passes(top, carrier)):
             return holder < 0
         if self.ends(carrier) and above >= 0:
             limb, end = places[carrier] - places[above], places[top] - places[carrier]
