@@ -227,8 +227,9 @@ class _Parts:
 
     def belongs(self, top: int, carrier: int) -> bool:
         """Whether a limb stays on its carrier in the clips, not on what holds both, and far from that. Of what hangs
-        below no bone with skin, or on none near its carrier, also whether it begins at its carrier, and far from what
-        holds both, as thighs on hips without skin do not; or goes on where a carrier ends, as a foot below a shin."""
+        below no bone with skin, or where no clip shows it on none near its carrier, also whether it begins at its
+        carrier, and far from what holds both, as thighs on hips without skin do not; or goes on where a carrier ends,
+        as a foot below a shin."""
         holder, carries = int(self.skeleton.parents[top]), self.skeleton.with_ancestors([carrier])
         while holder >= 0 and holder not in carries:
             holder = int(self.skeleton.parents[holder])
@@ -238,7 +239,7 @@ class _Parts:
         goes = self.moves(top, holder) if self.shown and far else 0.0
         if goes > _HANGS * size and self.moves(top, carrier) < _STAYS * goes:
             return True
-        if holder < 0 or (self.under_skin(top) and self.passes(top, carrier)):
+        if holder < 0 or (self.under_skin(top) and (self.shown or self.passes(top, carrier))):
             return holder < 0
         if self.ends(carrier) and above >= 0:
             limb, end = places[carrier] - places[above], places[top] - places[carrier]
