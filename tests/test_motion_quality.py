@@ -409,7 +409,9 @@ def test_a_rest_that_does_not_stand_is_stood_up(rest):
 def test_the_nearest_places_of_two_lines_are_the_nearest():
     rng = np.random.default_rng(4)
     a, b, c, d = rng.normal(size=(4, 40, 3))
-    found, _, _ = nearest(a, b, c, d)
+    way, at, there = nearest(a, b, c, d)
+    assert np.allclose(way, c + there[:, None] * (d - c) - a - at[:, None] * (b - a))
+    found = np.linalg.norm(way, axis=1)
 
     def apart(s, start, stop, other, end):
         place, along = start + s * (stop - start), end - other

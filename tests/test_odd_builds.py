@@ -1,5 +1,6 @@
-"""Bodies that are built in an odd way: many toes, bones put in, channels that name an axis twice."""
+"""Bodies that are built in an odd way: many toes, bones put in, channels that name an axis twice, broad boots."""
 
+from dataclasses import replace
 from pathlib import Path
 
 import numpy as np
@@ -9,6 +10,8 @@ from scipy.spatial.transform import Rotation
 import fairswap
 from fairswap.bones.roles import FINGERS
 from fairswap.demo.anatomy import body_of
+from fairswap.measure.capsules import capsules_of, depths
+from fairswap.model.chain_world import ChainWorld
 from fairswap.model.poses import PoseBuilder
 from fairswap.model.rotation import angle_between, conjugate, multiply, rotate
 from fairswap.model.skeleton import Skeleton
@@ -213,3 +216,29 @@ def test_a_thing_that_hangs_on_a_hand_without_fingers_does_not_say_where_it_poin
     along = multiply(one.reference.rotations[arm], conjugate(made.rest.rotations[0, arm]))
     assert one.roles.bones["hand_left"] == hand
     assert np.degrees(angle_between(turned, along)) < 1.0
+
+
+def test_a_shin_that_is_deep_from_front_to_back_is_no_wider():
+    """A hoof or a boot was felt as thick to all sides as it is on average: a broad one told 25 cm in the other leg."""
+    osric = figure("Osric")
+    bones = fairswap.bones.roles_of(osric).bones
+    shins = [bones[f"lower_leg_{side}"] for side in ("left", "right")]
+    deep = []
+    for mesh in osric.meshes:
+        vertices, shin = mesh.vertices.copy(), np.isin(mesh.main_bones, shins)
+        vertices[shin, 2] *= 2.5
+        deep.append(replace(mesh, vertices=vertices))
+    plain, broad = rigged(osric), rigged(replace(osric, meshes=tuple(deep)))
+    world, thick = plain.reference_world, []
+    for one in (plain, broad):
+        shin = capsules_of(one)["lower_leg_left"]
+        placed = shin.placed(world.rotations[:, shin.bone], world.positions[:, shin.bone])
+        ways = {"across": [-1.0, 0.0, 0.0], "ahead": [0.0, 0.0, 1.0]}
+        thick.append({name: float(shin.thickness(np.full(1, 0.5), placed, np.array([way]))[0])
+                      for name, way in ways.items()})  # fmt: skip
+    assert thick[1]["across"] == pytest.approx(thick[0]["across"], rel=0.25)
+    assert thick[1]["ahead"] > 1.8 * thick[0]["ahead"]
+    # Feet side by side are as far from each other as with thin boots.
+    stand = act("idle", "Osric").poses.at(np.zeros(2))
+    deep_m = [depths(one, ChainWorld(stand))["lower_leg_left", "lower_leg_right"][0] for one in (plain, broad)]
+    assert deep_m[1] == pytest.approx(deep_m[0], abs=0.03)

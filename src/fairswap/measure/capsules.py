@@ -36,6 +36,9 @@ _AT_ONCE = 4096
 # Where along a forearm the trunk is felt, from the elbow on.
 _FELT = (0.15, 0.5, 0.85)
 _FEWEST = 8
+# A limb that is thicker to one side by so much than to another is not round: it is told for so many sides.
+_SIDES, _ROUND = 8, 1.3
+_ANGLES = np.linspace(0.0, 2.0 * np.pi, _SIDES + 1)
 # At its ends a limb is thicker than half of it by no more than this.
 _THICKER = 1.3
 # A piece of a limb bends it where it begins so far from the limb's line, of its length.
@@ -46,22 +49,40 @@ _GAPS = {"leg": 100.0, "arm": 120.0}
 
 @dataclass(frozen=True, eq=False)
 class Capsule:
-    """A limb: its bone, both ends of its axis in the frame of that bone ``(3,)``, and its radius at each, metres."""
+    """A limb: its bone, both ends of its axis in the frame of that bone ``(3,)``, and its radius at each, metres.
+
+    Who is not round is thicker to some sides than to others: ``shape`` is by how much, at even angles from ``ahead``
+    about the axis; ``ahead`` is square to the axis, in the frame of the bone ``(3,)``.
+    """
 
     role: str
     bone: int
     start: Floats
     end: Floats
     radii: tuple[float, float]
+    ahead: Floats
+    shape: Floats
 
     def radius(self, share: Floats | float) -> Floats:
-        """Its radius at a share of its length."""
+        """Its radius at a share of its length, on average around it."""
         return np.asarray(self.radii[0] + share * (self.radii[1] - self.radii[0]))
 
-    def ends(self, chain: ChainWorld) -> tuple[Floats, Floats]:
-        """World places ``(frames, 3)`` of both ends of its axis."""
-        rotation, position = chain.rotation(self.bone), chain.position(self.bone)
-        return rotate(rotation, self.start) + position, rotate(rotation, self.end) + position
+    def placed(self, rotation: Floats, position: Floats) -> Floats:
+        """In the world, ``(3, frames, 3)``: both ends of its axis, and which way it has ahead."""
+        ends = [rotate(rotation, end) + position for end in (self.start, self.end)]
+        return np.stack([*ends, rotate(rotation, self.ahead)])
+
+    def thickness(self, share: Floats, placed: Floats, way: Floats) -> Floats:
+        """How thick it is at a share of its length to one side, each ``(frames,)``; ``way`` ``(frames, 3)``."""
+        if (self.shape == 1.0).all():
+            return self.radius(share)
+        start, end, ahead = placed
+        beside = np.cross(end - start, ahead) / np.linalg.norm(self.end - self.start)
+        turned = np.arctan2(np.einsum("fi,fi->f", way, beside), np.einsum("fi,fi->f", way, ahead))
+        at = turned * (len(self.shape) / (2.0 * np.pi))
+        low = np.floor(at).astype(np.intp)
+        first, second = (self.shape[(low + step) % len(self.shape)] for step in (0, 1))
+        return np.asarray(self.radius(share) * (first + (at - low) * (second - first)))
 
 
 @kept_with_its_argument
@@ -94,11 +115,32 @@ def capsules_of(rigged: RiggedFigure) -> dict[str, Capsule]:
             square = mine - start - share[:, None] * along
             away = np.linalg.norm(square, axis=1)
             shown = len(away) >= _FEWEST and _widest_gap_degrees(square, along) < _GAPS[part[-3:]]
-            radii = _radii(share, away, first) if shown else (usual * length, usual * length)
+            radii, ahead, shape = (usual * length, usual * length), _square_to(along), np.ones(_SIDES)
+            if shown:
+                shape, angles = _shape(square, along, ahead, away)
+                radii = _radii(share, away / np.interp(angles, _ANGLES, np.append(shape, shape[0])), first)
             undo = conjugate(rigged.reference.rotations[bone])
-            places = (rotate(undo, start + first * along - start), rotate(undo, along))
-            found[role] = Capsule(role, bone, places[0], places[1], radii)
+            places = [rotate(undo, way) for way in (first * along, along, ahead)]
+            found[role] = Capsule(role, bone, places[0], places[1], radii, places[2], shape)
     return found
+
+
+def _square_to(along: Floats) -> Floats:
+    """Some direction square to an axis ``(3,)``, of length one."""
+    aside = np.cross(along, np.eye(3)[np.argmin(np.abs(along))])
+    return np.asarray(aside / np.linalg.norm(aside))
+
+
+def _shape(square: Floats, along: Floats, ahead: Floats, away: Floats) -> tuple[Floats, Floats]:
+    """How much thicker than on average a limb is to each side ``(sides,)``, and the angle about the axis of each of its
+    vertices, radians from ``ahead`` on. Who is nearly round is round."""
+    beside = np.cross(along, ahead) / np.linalg.norm(along)
+    angles = np.arctan2(square @ beside, square @ ahead) % (2.0 * np.pi)
+    off = np.abs((angles[None] - _ANGLES[:-1, None] + np.pi) % (2.0 * np.pi) - np.pi)
+    near = off < 2.0 * np.pi / _SIDES
+    thick = np.array([np.median(away[row]) if row.sum() >= 3 else np.nan for row in near])
+    shape = np.where(np.isnan(thick), 1.0, thick / np.nanmean(thick))
+    return (shape if shape.max() > _ROUND * shape.min() else np.ones(_SIDES)), angles
 
 
 def _piece_beside(rigged: RiggedFigure, bone: int, tip: int, owners: np.ndarray, vertices: Floats) -> int:
@@ -124,12 +166,13 @@ def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Flo
     Less than nothing is the way that is left between them. What overlaps in the T as well is not counted.
     """
     limbs = capsules_of(rigged)
-    ends = {role: np.stack(limb.ends(chain)) for role, limb in limbs.items()}
-    resting = {role: np.stack(_in_the_t(rigged, limb)) for role, limb in limbs.items()}
+    ends = {role: limb.placed(chain.rotation(limb.bone), chain.position(limb.bone)) for role, limb in limbs.items()}
+    t = rigged.reference_world
+    resting = {role: limb.placed(t.rotations[:, limb.bone], t.positions[:, limb.bone]) for role, limb in limbs.items()}
     found = dict(zip(_PAIRS, _overlaps(limbs, ends) - np.maximum(_overlaps(limbs, resting), 0.0), strict=True))
     share = np.array(_FELT)[:, None]
     for role in (f"lower_arm_{side}" for side in SIDES):
-        elbow, wrist = ends[role]
+        elbow, wrist, _ = ends[role]
         felt = elbow + share[..., None] * (wrist - elbow)  # (places, frames, 3)
         for part in surface_of(rigged):
             if part.part == "thigh":
@@ -142,9 +185,9 @@ def depths(rigged: RiggedFigure, chain: ChainWorld) -> dict[tuple[str, str], Flo
 
 def _widest_gap_degrees(square: Floats, along: Floats) -> float:
     """The widest angle around an axis in which there is none of the places ``(vertices, 3)``, told square to it."""
-    aside = np.cross(along, np.eye(3)[np.argmin(np.abs(along))])
-    ahead = np.cross(along, aside)
-    angles = np.sort(np.arctan2(square @ aside / np.linalg.norm(aside), square @ ahead / np.linalg.norm(ahead)))
+    aside = _square_to(along)
+    ahead = np.cross(along, aside) / np.linalg.norm(along)
+    angles = np.sort(np.arctan2(square @ aside, square @ ahead))
     return float(np.degrees(np.max(np.diff(angles, append=angles[0] + 2.0 * np.pi))))
 
 
@@ -163,32 +206,27 @@ def _radii(share: Floats, away: Floats, first: float) -> tuple[float, float]:
     return min(max(ends[0], 0.3 * thick[0]), thickest), min(max(ends[1], 0.3 * thick[1]), thickest)
 
 
-def _overlaps(limbs: dict[str, Capsule], ends: dict[str, Floats]) -> Floats:
-    """How deep the limbs of all pairs are in each other ``(pairs, frames)``, by the ends ``(2, frames, 3)`` of each."""
+def _overlaps(limbs: dict[str, Capsule], placed: dict[str, Floats]) -> Floats:
+    """How deep the limbs of all pairs are in each other ``(pairs, frames)``, by where each is ``(3, frames, 3)``."""
     first, second = zip(*_PAIRS, strict=True)
-    frames = next(iter(ends.values())).shape[1]
+    frames = next(iter(placed.values())).shape[1]
     deep = np.empty((len(_PAIRS), frames))
     for start in range(0, frames, _AT_ONCE):
         part = slice(start, start + _AT_ONCE)
-        axes = [np.stack([ends[role][end, part] for role in roles]) for roles in (first, second) for end in (0, 1)]
-        apart, *shares = nearest(*axes)
-        thick = [
-            np.stack([limbs[role].radius(along) for role, along in zip(roles, share, strict=True)])
-            for roles, share in zip((first, second), shares, strict=True)
-        ]
-        deep[:, part] = thick[0] + thick[1] - apart
+        axes = [np.stack([placed[role][end, part] for role in roles]) for roles in (first, second) for end in (0, 1)]
+        way, *shares = nearest(*axes)
+        for number, (one, other) in enumerate(_PAIRS):
+            thick = [
+                limbs[role].thickness(share[number], placed[role][:, part], sign * way[number])
+                for role, share, sign in zip((one, other), shares, (1.0, -1.0), strict=True)
+            ]
+            deep[number, part] = thick[0] + thick[1] - np.linalg.norm(way[number], axis=-1)
     return deep
 
 
-def _in_the_t(rigged: RiggedFigure, limb: Capsule) -> tuple[Floats, Floats]:
-    world = rigged.reference_world
-    turn, place = world.rotations[:, limb.bone], world.positions[:, limb.bone]
-    return rotate(turn, limb.start) + place, rotate(turn, limb.end) + place
-
-
 def nearest(a: Floats, b: Floats, c: Floats, d: Floats) -> tuple[Floats, Floats, Floats]:
-    """The distance between the lines from ``a`` to ``b`` and from ``c`` to ``d``, each ``(…, 3)``; and at which share
-    of either they are nearest; each ``(…,)``.
+    """The way from the line from ``a`` to ``b`` to that from ``c`` to ``d``, each ``(…, 3)``, where they are nearest;
+    and at which share of either that is, ``(…,)``.
 
     Lumelsky 1985: the nearest points of two segments.
     """
@@ -201,4 +239,4 @@ def nearest(a: Floats, b: Floats, c: Floats, d: Floats) -> tuple[Floats, Floats,
     # Where that is beyond an end, from the end back.
     kept = np.clip(t, 0.0, 1.0)
     s = np.where(t == kept, s, np.clip((kept * uv - uw) / np.maximum(uu, 1e-12), 0.0, 1.0))
-    return np.linalg.norm(w + s[..., None] * u - kept[..., None] * v, axis=-1), s, kept
+    return kept[..., None] * v - w - s[..., None] * u, s, kept

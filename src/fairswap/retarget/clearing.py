@@ -281,8 +281,8 @@ def _away_from_the_other(target: RiggedFigure, side: str, chain: ChainWorld) -> 
     least, way = np.full(chain.frames, np.inf), np.zeros((chain.frames, 3))
     for a, b in pieces[0]:
         for c, d in pieces[1]:
-            distance, at, there = nearest(a, b, c, d)
-            between = a + at[:, None] * (b - a) - c - there[:, None] * (d - c)
+            between, _, _ = nearest(c, d, a, b)
+            distance = np.linalg.norm(between, axis=1)
             way = np.where((distance < least)[:, None], between, way)
             least = np.minimum(distance, least)
     sure = _SIDE * target.reference.leg_m
