@@ -122,6 +122,8 @@ class _Branches:
         """Pairs of branches below one bone that mirror each other, with the bones of each down to its end: to what is
         furthest away, or lowest."""
         for holder, children in enumerate(self.skeleton.children):
+            if len(children) < 2:
+                continue
             lines = [line for child in children if len(line := self.line(child, lowest)) >= least]
             for both in combinations(lines[:_MOST_SIBLINGS], 2):
                 starts = self.places[[line[0] for line in both]]
