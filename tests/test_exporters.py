@@ -180,11 +180,12 @@ def test_bones_that_hold_no_skin_are_the_first_to_go():
     fairswap.save("juniper.glb", figure("Juniper"), [act("walk", "Juniper")])
     Path("nodes.glb").write_bytes(rewritten(Path("juniper.glb").read_bytes(), "a node between every two bones"))
     document = fairswap.load("nodes.glb")
-    most = len(document.figure.skeleton) - 60
     text = 'fairswap = "platform/2"\nname = "small"\nbones = "quillmoor"\n[figure]\n'
     Path("free.toml").write_text(text)
+    free = fairswap.fit(document, "free.toml")
+    most = len(free.figure.skeleton) - 5
     Path("small.toml").write_text(f"{text}max_bones = {most}\n")
-    free, made = (fairswap.fit(document, name) for name in ("free.toml", "small.toml"))
+    made = fairswap.fit(document, "small.toml")
     assert len(made.figure.skeleton) == most < len(free.figure.skeleton)
     (change,) = [row for row in made.changes if row.rule == "figure.max_bones"]
     gone = change.what.partition(": ")[2].split(" and ")[0].split(", ")

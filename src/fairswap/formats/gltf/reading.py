@@ -224,7 +224,7 @@ def _to_ours(
         found_unit = unit_from_height(height)
     space = Space(found_up, forward, found_unit)
     if space != OURS:
-        size = f"{height:.4g} {found_unit} tall"
+        size = f"its joints are {height:.4g} {found_unit} high"
         reason = posture.reason if posture else "you said so"
         says = container.says_forward and not extension_of(container.raw, "VRM")
         if not says and (space.up, space.unit) == (OURS.up, OURS.unit):
