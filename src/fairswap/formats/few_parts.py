@@ -7,7 +7,7 @@ that all that knows of elbows and ankles has them to reckon with (see :mod:`fair
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
@@ -18,7 +18,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.skinning import bound_pose
-from fairswap.model.stand_ins import Added, completed, completed_clip, resting_places
+from fairswap.model.stand_ins import Added, completed, document_with, resting_places
 from fairswap.model.tips import skin_of_bones, tip_of
 from fairswap.model.words import other_side
 
@@ -63,10 +63,7 @@ def with_stand_ins(document: Document) -> Document:
     whole = _completed(figure)
     if whole is figure:
         return document
-    figures = tuple(whole if one is figure else one for one in document.figures)
-    own = set(map(id, document.clips_of(figure)))
-    clips = tuple(completed_clip(clip, whole) if id(clip) in own else clip for clip in document.clips)
-    return replace(document, figures=figures, clips=clips, findings=(*document.findings, _told(whole, document.file)))
+    return document_with(document, whole, _told(whole, document.file))
 
 
 def _told(figure: Figure, file: str) -> Finding:

@@ -8,7 +8,6 @@ one here, and is written as its file has it (see :mod:`fairswap.model.stand_ins`
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import replace
 from functools import cached_property
 from itertools import permutations
 
@@ -23,7 +22,7 @@ from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.skinning import bound_pose
-from fairswap.model.stand_ins import completed_clip, hung_anew
+from fairswap.model.stand_ins import document_with, hung_anew
 
 # What has more bones is a scene.
 _MOST_BONES = 1000
@@ -51,14 +50,7 @@ def with_limbs_hung(document: Document) -> Document:
     onto = limbs_apart(figure, clips)
     if not onto:
         return document
-    whole = hung_anew(figure, onto, _stood(figure))
-    own = set(map(id, clips))
-    return replace(
-        document,
-        figures=tuple(whole if one is figure else one for one in document.figures),
-        clips=tuple(completed_clip(clip, whole) if id(clip) in own else clip for clip in document.clips),
-        findings=(*document.findings, _told(figure, onto)),
-    )
+    return document_with(document, hung_anew(figure, onto, _stood(figure)), _told(figure, onto))
 
 
 def limbs_apart(figure: Figure, clips: Sequence[Clip]) -> dict[int, int]:

@@ -8,7 +8,7 @@ here what hangs on it; the bone itself goes along, and is what is written (see :
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 from itertools import combinations
 
 import numpy as np
@@ -19,7 +19,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.skinning import bound_pose
-from fairswap.model.stand_ins import Added, completed, completed_clip, resting_places
+from fairswap.model.stand_ins import Added, completed, document_with, resting_places
 
 # Hips this far from the middle of their joints, of the leg's length, are elsewhere.
 _ELSEWHERE = 0.5
@@ -51,14 +51,7 @@ def with_hips_between_legs(document: Document) -> Document:
     if found is None:
         return document
     hips, hung = found
-    whole = completed(figure, hips, hung, [], free=True)
-    own = set(map(id, document.clips_of(figure)))
-    return replace(
-        document,
-        figures=tuple(whole if one is figure else one for one in document.figures),
-        clips=tuple(completed_clip(clip, whole) if id(clip) in own else clip for clip in document.clips),
-        findings=(*document.findings, _told(figure, hips)),
-    )
+    return document_with(document, completed(figure, hips, hung, [], free=True), _told(figure, hips))
 
 
 def _told(figure: Figure, hips: Added) -> Finding:

@@ -13,8 +13,10 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
+from fairswap.errors import Finding
 from fairswap.model.arrays import Floats, Integers
 from fairswap.model.clip import Clip
+from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.mesh import Mesh
 from fairswap.model.poses import PoseBuilder, Poses
@@ -186,6 +188,17 @@ def completed_clip(clip: Clip, figure: Figure) -> Clip:
     poses = _poses_of(skeleton, whole, clip.poses, into)
     keyed = frozenset(int(into[bone]) for bone in clip.keyed)
     return replace(clip, poses=poses, keyed=keyed, kept=None, origin=_AsInFile(clip, poses))
+
+
+def document_with(document: Document, whole: Figure, told: Finding) -> Document:
+    """The document with its main figure, and the clips of that, as they are reckoned with, and what that tells."""
+    own = set(map(id, document.clips_of(document.figure)))
+    return replace(
+        document,
+        figures=tuple(whole if one is document.figure else one for one in document.figures),
+        clips=tuple(completed_clip(clip, whole) if id(clip) in own else clip for clip in document.clips),
+        findings=(*document.findings, told),
+    )
 
 
 def own_parts(figure: Figure, clips: Sequence[Clip]) -> tuple[Figure, tuple[Clip, ...]]:
