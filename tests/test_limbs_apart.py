@@ -155,6 +155,7 @@ def test_a_platform_gets_them_on_its_own_skeleton():
 
 @pytest.mark.parametrize("clips", ["no clip", "a still one"])
 @pytest.mark.parametrize("way", ["arms on a control bone", "feet on control bones"])
+@pytest.mark.long(but=1)
 def test_limbs_are_known_without_a_clip_that_shows_them(way, clips):
     """Hips that hold skin are above the bone that limbs hang on: feet stayed at rest, 0 of 100."""
     walk = act("walk", WHO)
