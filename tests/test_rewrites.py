@@ -99,7 +99,7 @@ def check_same(names):
     degrees, mm = far(made.clips[0], onto_osric())
     assert degrees < 0.1
     # Hips turn about the middle of their joints there, here about a joint of their own a hand above it.
-    assert mm < (3.0 if "hips on the floor" in names else 1.0)
+    assert mm < (2.0 if "hips on the floor" in names else 1.0)
 
     # As a target: what is written moves as it was judged, and lies no more.
     walk = walk_of_pip()
