@@ -140,7 +140,7 @@ def _fits(items: list[_Item], name: str) -> bool:
 
 def common_prefix(names: Sequence[str], marks: str = ":|", share: float = _MOSTLY) -> str:
     """What a scene puts before the names, up to one of some marks: ``"rig:"``; nothing if fewer than such
-    a share begin with it: things and helpers that came later may lack it.
+    a share begin with it (things and helpers that came later may lack it), or a name without it is another's.
 
     >>> names = ["rig:hips", "rig:head", "rig:hand", "sword"]
     >>> common_prefix(names), common_prefix(names, share=1.0)
@@ -149,6 +149,7 @@ def common_prefix(names: Sequence[str], marks: str = ":|", share: float = _MOSTL
     for mark in marks:
         heads = [name.partition(mark)[0] + mark for name in names if name.partition(mark)[2]]
         prefix = max(sorted(set(heads)), key=heads.count, default="")
-        if prefix and heads.count(prefix) >= share * len(names):
+        alone = len({name.removeprefix(prefix) for name in names}) == len({*names})
+        if prefix and heads.count(prefix) >= share * len(names) and alone:
             return prefix
     return ""

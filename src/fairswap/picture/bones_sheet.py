@@ -12,7 +12,7 @@ from fairswap.bones.roles import part_of
 from fairswap.model.arrays import bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
-from fairswap.picture.framing import shared_out
+from fairswap.picture.framing import OF_COLUMN, shared_out
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import Stance, View, draw_figure
@@ -21,8 +21,6 @@ if TYPE_CHECKING:
     from PIL.ImageDraw import ImageDraw
 
 _WIDTH, _HEIGHT, _LIST = 1600, 980, 520
-# Of its column a figure takes so much.
-_FREE = 0.86
 _COLORS = {MATCHED: (0.10, 0.45, 0.30), GUESSED: (0.80, 0.45, 0.05), MISSING: (0.75, 0.12, 0.12)}
 _PARTS = ("trunk", "face", "arms", "hands", "legs", "feet")
 
@@ -37,8 +35,8 @@ def bones_sheet(figure: Figure, states: list[RoleState], title: str, where: str)
     low, high = bounds_of(points)
     size = np.maximum(high - low, 1e-6)
     room, wide = _WIDTH - _LIST, size[[0, 2]]
-    scale = min((_HEIGHT - 190) / size[1], _FREE * room / wide.sum())
-    edges = shared_out(wide * scale / _FREE, room)
+    scale = min((_HEIGHT - 190) / size[1], OF_COLUMN * room / wide.sum())
+    edges = shared_out(wide * scale / OF_COLUMN, room)
     middles = (0.5 * (edges[:-1] + edges[1:])).tolist()
     poses = Poses(figure.skeleton, figure.skeleton.rest_rotations[:, :, None])
     known = frozenset(state.bone for state in states if state.bone is not None)

@@ -50,6 +50,8 @@ SHOTS = {
 # Of a panel: what is left free around the figure. How much a shot shows around what it is of.
 _MARGIN, _AROUND = 0.05, 0.12
 _FREE = 1.0 - 2.0 * _MARGIN
+# Of its column on a sheet without panels a figure takes so much.
+OF_COLUMN = 0.86
 _FINE = 2  # drawn this much larger, then made small: smooth edges
 
 

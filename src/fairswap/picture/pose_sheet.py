@@ -14,7 +14,7 @@ from fairswap.model.arrays import Floats, bounds_of
 from fairswap.model.figure import Figure
 from fairswap.model.poses import Poses
 from fairswap.model.skeleton import WorldTransforms
-from fairswap.picture.framing import shared_out
+from fairswap.picture.framing import OF_COLUMN, shared_out
 from fairswap.picture.paper import FAINT, INK, PAPER, byte, font, pen
 from fairswap.picture.raster import Canvas
 from fairswap.picture.stage import VIEWS, Stance, View, bone_lines, draw_figure
@@ -26,8 +26,6 @@ if TYPE_CHECKING:
 
 _WIDTH, _MOST, _LIST, _HEAD, _BELOW = 1680, 900, 400, 96, 62
 _TOP, _PART, _ROW = 24, 30, 21
-# Of its column a figure takes so much.
-_FREE = 0.86
 _FINE = 2
 _MARKED = {"corrected": (0.10, 0.45, 0.30), "kept": (0.12, 0.42, 0.78), "look": (0.80, 0.15, 0.12)}
 _WORDS = {"same": "alike", "corrected": "corrected", "kept": "kept", "look": "please look"}
@@ -50,11 +48,11 @@ def pose_sheet(
     wide = np.array([np.ptp(one.box(name)[:2]) for one, name in cells])
     # One height in pixels for both: poses are compared, not sizes.
     room, high = _WIDTH - _LIST, max(float(one.box("front")[3]) for one in shown)
-    tall = min((_MOST - _HEAD - _BELOW) / high, _FREE * room / wide.sum())
+    tall = min((_MOST - _HEAD - _BELOW) / high, OF_COLUMN * room / wide.sum())
     # No higher than the figures and the list beside them need.
     parts, apart = verdicts(angles), [row for row in angles if row.degrees >= 1.0]
     height = min(_MOST, max(round(_HEAD + tall * high + _BELOW), _TOP + _PART * len(parts) + _ROW * (len(apart) + 4)))
-    edges = shared_out(wide * tall / _FREE, room)
+    edges = shared_out(wide * tall / OF_COLUMN, room)
     canvas = Canvas.blank(room * _FINE, height * _FINE, PAPER)
     floor, views = height - _BELOW, []
     for (one, name), left, right in zip(cells, edges[:-1], edges[1:], strict=True):
