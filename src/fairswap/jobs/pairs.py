@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import numpy as np
 
 from fairswap.errors import FairSwapError
@@ -13,6 +15,7 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.choice import AUTO, pose_named
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.straight import straightened
 from fairswap.retarget.options import MotionOptions
 from fairswap.retarget.swap import Swap
 
@@ -46,10 +49,14 @@ class Pairs:
         comes out the same by itself and among others. A frame that is asked for is one of the ``clip`` that is."""
         if pose_named(self.options.reference).kind != AUTO.kind:
             return self._rigged(figure, clip)
-        clips = self.document.clips_of(figure)[:_TRIED]
+        clips = self.document.clips_of(figure)
+        told = self._told(figure, clips[:_TRIED])
+        return self._rigged(figure, clip) if told is None else straightened(told, clips)
+
+    def _told(self, figure: Figure, clips: Sequence[Clip]) -> RiggedFigure | None:
         told = next(filter(None, (self._with(figure, first) for first in clips)), None)
         if told is None:
-            return self._rigged(figure, clip)
+            return None
         if told.clip is not None and told.clip.still:  # it does not tell about which lines limbs bend
             moving = next(filter(None, (self._with(figure, first) for first in clips if not first.still)), None)
             if moving is not None and np.allclose(told.base.world.rotations, moving.base.world.rotations, atol=_ALIKE):

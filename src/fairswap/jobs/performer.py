@@ -16,6 +16,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.straight import straightened
 
 if TYPE_CHECKING:
     from fairswap.platform.preparing import Prepared
@@ -54,7 +55,7 @@ class Performer:
             document.figure, bones=options.bones, clip=next(iter(own_clips), None), reference=options.reference,
             hands=options.hands, strict=strict, part="target",
         )  # fmt: skip
-        return cls(document, rigged, own_clips, options)
+        return cls(document, straightened(rigged, own_clips), own_clips, options)
 
     def prepared_for(self, platform: Platform) -> Prepared:
         """The figure as a platform wants it."""

@@ -119,6 +119,7 @@ class Tracks:
         self.hips = np.empty(frames)
         self._hips_leveled, self.lowest_at_rest = np.empty(frames), np.empty((2, frames))
         self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
+        self.added_depth = np.zeros((2, len(self.roles)))  # of fingers that only the result has; of that whole hand
         self.off = np.zeros((2, len(self.roles)))  # of joints out of their places, leg lengths
         self.garments = _garments(pair[1])
         self.added = _added_fingers(pair, self.roles)
@@ -181,17 +182,18 @@ class Tracks:
 
     def _sink(self, which: int, world: WorldTransforms, inner: slice) -> None:
         rigged = self.pair[which]
-        joints = world.positions[inner][
-            :, [rigged.roles.bones[last_of_chain(rigged.roles, role)] for role, _ in self.roles]
-        ]
-        floor = np.full(joints.shape[:2], rigged.floor_m)
-        if which == 0:  # over the floor its feet stand on, or the one it rests on: what is higher, to its credit
-            floor = np.maximum(floor, self.contacts[0].floor.height(joints))
-        depth = (floor - joints[:, :, 1]).max(axis=0) / rigged.reference.leg_m
-        for row, fingers in self.added.items() if which == 1 else ():
-            deep = rigged.floor_m - world.position_tracks[fingers, 1, inner].min()
-            depth[row] = max(depth[row], deep / rigged.reference.leg_m)
-        self.depth[which] = np.maximum(self.depth[which], depth)
+
+        def depth(bones: list[int]) -> Floats:
+            joints = world.positions[inner][:, bones]
+            floor = np.full(joints.shape[:2], rigged.floor_m)
+            if which == 0:  # over the floor its feet stand on, or the one it rests on: what is higher, to its credit
+                floor = np.maximum(floor, self.contacts[0].floor.height(joints))
+            return np.asarray((floor - joints[:, :, 1]).max(axis=0) / rigged.reference.leg_m)
+
+        joints = depth([rigged.roles.bones[last_of_chain(rigged.roles, role)] for role, _ in self.roles])
+        self.depth[which] = np.maximum(self.depth[which], joints)
+        for row, fingers in self.added[which].items():
+            self.added_depth[which, row] = max(self.added_depth[which, row], depth(fingers).max())
         if which == 1 and len(self.garments):
             deep = rigged.floor_m - world.position_tracks[self.garments, 1, inner].min(axis=1)
             self.garment_depth = np.maximum(self.garment_depth, deep / rigged.reference.leg_m)
@@ -231,7 +233,10 @@ class Tracks:
     def differences(self, times: Floats) -> tuple[RoleDifference, ...]:
         """Each role over time."""
         leg_cm = 100.0 * self.pair[1].reference.leg_m
-        below, off = (leg_cm * np.maximum(worst[1] - worst[0], 0.0) for worst in (self.depth, self.off))
+        sunk, added, off = (
+            leg_cm * np.maximum(worst[1] - worst[0], 0.0) for worst in (self.depth, self.added_depth, self.off)
+        )
+        below = np.maximum(sunk, added)
         rows = zip(self.roles, self.degrees, self.turns, below.tolist(), off.tolist(), strict=True)
         return tuple(_role_difference(role, "direction" if onward else "turn", row.astype(np.float64),
                                       turn.astype(np.float64), times, deep, out, self._seen(role))
@@ -250,12 +255,14 @@ class Tracks:
         lowest = self.lowest[which] if lowest is None else lowest
         told = (lowest, self.speed[which]), (self.lowest_alike[which], self.speed_alike[which])
         near = self._near_floor()
-        skims = (np.where(low[0] < low[1], *speed)[near] for low, speed in told)
+        skims = [np.median(np.where(low[0] < low[1], *speed)[near]) for low, speed in told]
+        # In a run the other of the source's feet may be as low as that on which the result comes down.
+        same = np.median(np.where(self.lowest[1, 0] < self.lowest[1, 1], *self.speed[0])[near]) if which == 0 else 0.0
         # Speeds are of three frames: a foot that is just put down moved before.
         steady = standing & np.roll(standing, 1, axis=1) & np.roll(standing, -1, axis=1)
         return Footing(
             skate_cm_s=100.0 * float(self.speed[which][steady].mean()) if steady.any() else 0.0,
-            lowest_cm_s=100.0 * min(float(np.median(speed)) for speed in skims),
+            lowest_cm_s=100.0 * float(max(min(skims), same)),
             sole_below_cm=100.0 * max(0.0, -float(lowest.min())),
             float_cm=100.0 * max(0.0, float(lowest[standing].mean())) if standing.any() else 0.0,
             off_floor_cm=100.0 * max(0.0, float(lowest.min())),
@@ -276,14 +283,17 @@ def belt_of(stands: Contacts, pair: Pair, travel_factor: float) -> Floats | None
     return None if stands.belt_m_s is None else stands.belt_m_s * ratio * travel_factor
 
 
-def _added_fingers(pair: Pair, roles: list[tuple[str, str]]) -> dict[int, list[int]]:
-    """The bones of fingers that the source does not have, by the row of their hand: they go into the floor with it."""
-    found = {}
+def _added_fingers(pair: Pair, roles: list[tuple[str, str]]) -> tuple[dict[int, list[int]], dict[int, list[int]]]:
+    """By the row of their hand, the bones of fingers that only the result has: they go into the floor with it; before
+    them, those of all of that hand of the source, which may do so, too."""
+    theirs, mine = {}, {}
     for row, (role, _) in enumerate(roles):
         if role.startswith("hand_"):
-            fingers = [other for other in pair[1].roles.hand(side_of(role)) if other not in pair[0].roles.bones]
-            found[row] = [pair[1].roles.bones[finger] for finger in fingers]
-    return {row: fingers for row, fingers in found.items() if fingers}
+            hands = [rigged.roles.hand(side_of(role)) for rigged in pair]
+            added = [pair[1].roles.bones[finger] for finger in hands[1] if finger not in pair[0].roles.bones]
+            if added:
+                theirs[row], mine[row] = [pair[0].roles.bones[finger] for finger in hands[0]], added
+    return theirs, mine
 
 
 def _garments(rigged: RiggedFigure) -> list[int]:

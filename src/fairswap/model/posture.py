@@ -5,6 +5,7 @@ Used at the border, where files do not say (motion text) or say it wrongly (a sc
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass
 from itertools import combinations
 
@@ -28,6 +29,8 @@ _SAID = 2
 # Nearly all files have left and right along X. Somebody who rests in a stance, turned by up to 60 degrees, is no sign
 # of another habit: the share of X that is still taken for it.
 _ALONG_X = 0.58
+# From this angle on, to the nearest axis, a stance may as well face another.
+_ASLANT_DEGREES = 30.0
 # A limb of so many bones beside the way to its end has fingers.
 _FINGERS = 4
 # Limbs that begin further from what holds them, of their length, do not belong to it.
@@ -42,7 +45,8 @@ class Posture:
     """How a skeleton stands in its file: axis names, and its extent along the up axis in file units.
 
     ``feet`` are the bones of both where nothing shows the front, and ``forward`` is only what is usual. Where it
-    ``stands_written``, a file of ours says how it stands, and that it is in metres.
+    ``stands_written``, a file of ours says how it stands, and that it is in metres. ``aslant`` is who is turned so far
+    from an axis that it may as well face the next.
     """
 
     up: str
@@ -51,6 +55,12 @@ class Posture:
     reason: str
     feet: tuple[int, ...] = ()
     stands_written: bool = False
+    aslant: bool = False
+
+    @property
+    def axes(self) -> tuple[str, str]:
+        """Where up and forward point."""
+        return self.up, self.forward
 
 
 @dataclass(frozen=True, eq=False)
@@ -105,6 +115,8 @@ def posture_from_positions(
     if across_axis == up_axis or not np.any(across):
         return None
     forward_axis = 3 - up_axis - across_axis
+    off_degrees = np.degrees(np.arccos(min(abs(across[across_axis]) / np.linalg.norm(across), 1.0)))
+    aslant = bool(off_degrees > _ASLANT_DEGREES)
     leg_length = np.linalg.norm(np.diff(positions[legs[0]], axis=0), axis=1).sum()
     height = float(np.ptp(positions[:, up_axis]))
     reason = f"the trunk is above the legs along {up}"
@@ -116,18 +128,18 @@ def posture_from_positions(
         ahead, down = abs(toes_ahead[forward_axis]), abs(toes_ahead[up_axis])
         if ahead > 0.03 * leg_length and ahead > _TOES_AHEAD * down:
             forward = ("+" if toes_ahead[forward_axis] > 0 else "-") + "XYZ"[forward_axis]
-            return Posture(up, forward, height, f"{reason}, the toes point to {forward}")
+            return Posture(up, forward, height, f"{reason}, the toes point to {forward}", aslant=aslant)
     said = 0 if sides is None else int(sides[counted.rows[legs[0]]].sum() - sides[counted.rows[legs[1]]].sum())
     if abs(said) >= _SAID:
         left, upright = np.zeros(3), np.zeros(3)
         left[across_axis], upright[up_axis] = np.sign(said * across[across_axis]), 1.0 if up[0] == "+" else -1.0
         forward = nearest_direction(np.cross(left, upright))
         reason += f"; no toes tell the front, the names of the sides say {forward}"
-        return Posture(up, forward, height, reason)
+        return Posture(up, forward, height, reason, aslant=aslant)
     forward = ("-" if up == "+Z" else "+") + "XYZ"[forward_axis]
     reason += f"; no toes tell the front, {forward} is the custom"
     feet = [leg[min(2, len(leg) - 1) if len(leg) < _IN_PIECES else -2] for leg in legs]
-    return Posture(up, forward, height, reason, tuple(counted.rows[feet].tolist()))
+    return Posture(up, forward, height, reason, tuple(counted.rows[feet].tolist()), aslant=aslant)
 
 
 def _between(positions: Floats, legs: tuple[list[int], list[int]]) -> Floats:
@@ -141,9 +153,11 @@ def _between(positions: Floats, legs: tuple[list[int], list[int]]) -> Floats:
 def posture_of_file(rest: Posture | None, shown: list[Posture], convention: Space | None) -> tuple[Posture | None, str]:
     """The posture that a file as a whole is in, and where it was seen.
 
-    ``rest`` is that of the rest pose, ``shown`` those of frames of a clip. Somebody may rest lying down, or facing
-    backwards, and yet stand in the clip: if either is as the ``convention`` of the format asks, nothing needs turning;
-    and where a format has no convention, the frames know better which way is up.
+    ``rest`` is that of the rest pose, ``shown`` those of frames of clips. Somebody may rest lying down, or facing
+    backwards, and yet stand in the clips: if either is as the ``convention`` of the format asks, nothing needs turning,
+    unless more of the clips begin as the figure rests (of twenty that face aside, one may well turn to the front). Who
+    rests aslant faces as most clips that begin straight. Where a format has no convention, the frames know better which
+    way is up.
     """
     if not shown:
         return rest, "at rest"
@@ -153,9 +167,15 @@ def posture_of_file(rest: Posture | None, shown: list[Posture], convention: Spac
     if convention is None:
         agree = len({posture.up for posture in shown}) == 1
         return stands if agree and shown[0].up != rest.up else (rest, "at rest")
-    as_asked = [posture for posture in shown if (posture.up, posture.forward) == (convention.up, convention.forward)]
-    if as_asked and (rest.up, rest.forward) != (convention.up, convention.forward):
-        return as_asked[0], "in a clip"
+    asked = convention.up, convention.forward
+    straight = Counter(posture.axes for posture in shown if not posture.aslant and posture.up == rest.up)
+    if rest.aslant and straight:
+        seen, times = straight.most_common(1)[0]
+        if seen != rest.axes and 2 * times > straight.total():
+            return next(posture for posture in shown if posture.axes == seen), "in clips"
+    axes = [posture.axes for posture in shown]
+    if asked != rest.axes and asked in axes and axes.count(asked) >= axes.count(rest.axes):
+        return shown[axes.index(asked)], "in a clip"
     return rest, "at rest"
 
 

@@ -70,6 +70,19 @@ def widest(values: Floats, reach: int) -> Floats:
     return np.lib.stride_tricks.sliding_window_view(padded, 2 * reach + 1).max(axis=1)
 
 
+def swelled(values: Floats, reach: float) -> Floats:
+    """Values from zero on that come and go smoothly: each frame has the most of its own and of the shares that it has
+    in those within ``reach`` frames, which ease out with the distance. What changes slowly stays.
+
+    >>> swelled(np.array([0.0, 0.0, 0.0, 1.0, 0.0, 0.0]), 2.0).round(2).tolist()
+    [0.0, 0.21, 0.79, 1.0, 0.79, 0.21]
+    """
+    most = int(np.ceil(reach))
+    shares = eased(1.0 - np.abs(np.arange(-most, most + 1)) / (most + 1.0)) if most else np.ones(1)
+    windows = np.lib.stride_tricks.sliding_window_view(np.pad(values, most), 2 * most + 1)
+    return np.asarray((windows * shares).max(axis=1))
+
+
 def widest_mask(mask: np.ndarray, reach: int) -> np.ndarray:
     """The true frames and those within ``reach`` frames of them; nothing comes in from beyond the ends."""
     if reach < 1:

@@ -106,7 +106,9 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
         zero = np.tile(IDENTITY, (len(skeleton), 1))
         return BasePose(_posed(skeleton, roles, zero), _hips(skeleton, roles), "all rotations zero, as asked")
     if choice.kind in ("frame", "time"):
-        return _from_clip(skeleton, roles, clip, choice.kind, choice.value, figure.name)
+        why = "as asked" if choice.clip is None else "the straightest stand in its clips; it rests in mid-motion"
+        found = _from_clip(skeleton, roles, choice.clip or clip, choice.kind, choice.value, figure.name)
+        return replace(found, said=f"{found.said}, {why}")
     if choice.figure is not None:
         return _from_figure(figure, roles, choice.figure, choice.text)
     automatic = _automatic(figure, roles, clip)
@@ -247,8 +249,8 @@ def _from_clip(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, kind: str,
     hips = _hips(skeleton, roles)
     if can_stand(skeleton.rest, roles):
         stood = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
-        return BasePose(stood, hips, f"{kind} {value:g} of {clip.name!r}, as asked")
-    return replace(_from_frame(world, 0, skeleton, roles, clip), said=f"{kind} {value:g} of {clip.name!r}, as asked")
+        return BasePose(stood, hips, f"{kind} {value:g} of {clip.name!r}")
+    return replace(_from_frame(world, 0, skeleton, roles, clip), said=f"{kind} {value:g} of {clip.name!r}")
 
 
 def _from_frame(world: WorldTransforms, index: int, skeleton: Skeleton, roles: RoleMap, clip: Clip) -> BasePose:

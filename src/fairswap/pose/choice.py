@@ -38,7 +38,8 @@ class PoseChoice:
     value : float
         The number of the frame, the seconds, or of an A how many degrees the arms are below level.
     saved, figure, clip : optional
-        The saved pose; the other figure, and a clip of it that helps to find its bones.
+        The saved pose; the other figure, and a clip of it that helps to find its bones; of a frame the clip it was
+        found in, where nobody asked for it.
     text : str
         What the artist wrote, for reports.
     """

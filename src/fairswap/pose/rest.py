@@ -15,7 +15,7 @@ from fairswap.model.space import UP
 # Below level, in degrees: up to where arms count as level, and from where as hanging.
 _LEVEL_DEGREES, _HANGING_DEGREES = 15.0, 62.0
 # Who stands leans no more than this, nor do legs slant or knees bend more.
-_STANDING_DEGREES = np.array([20.0, 25.0, 35.0, 25.0, 35.0])
+STANDING_DEGREES = np.array([20.0, 25.0, 35.0, 25.0, 35.0])
 
 
 @dataclass(frozen=True)
@@ -41,7 +41,7 @@ def rest_pose_of(figure: Figure, roles: RoleMap) -> RestPose:
         length = float(np.linalg.norm(arm))
         angles.append(float(np.degrees(np.arcsin(np.clip(-arm[1] / length, -1.0, 1.0)))) if length else 0.0)
     degrees = float(np.mean(angles))
-    if (stance_of(places, roles) > _STANDING_DEGREES).any():
+    if (stance_of(places, roles) > STANDING_DEGREES).any():
         kind = "mid-motion"
     elif abs(angles[0] - angles[1]) > 20.0:
         kind = "uneven"
@@ -56,8 +56,8 @@ def rest_pose_of(figure: Figure, roles: RoleMap) -> RestPose:
 
 def stance_of(places: Floats, roles: RoleMap) -> Floats:
     """How far a pose is from standing straight, degrees: the lean of the trunk, and for each leg its slant and the bend
-    of its knee ``(5,)``."""
-    at = {role: places[bone] for role, bone in roles.bones.items()}
+    of its knee ``(5,)``; of places ``(frames, bones, 3)`` in each frame, ``(5, frames)``."""
+    at = {role: places[..., bone, :] for role, bone in roles.bones.items()}
     out = [angle_between(normalized(at["head"] - at["hips"]), UP)]
     for side in SIDES:
         thigh, whole = (at[f"{part}_{side}"] - at[f"upper_leg_{side}"] for part in ("lower_leg", "foot"))

@@ -22,7 +22,7 @@ from fairswap.measure.touches import meeting, on_body, on_floor
 from fairswap.model.arrays import Floats
 from fairswap.model.chain_world import ChainWorld, Limb
 from fairswap.model.rotation import conjugate, multiply, quaternion_from_axis_angle, rotate
-from fairswap.model.signals import eased, nearness, runs_of, smoothed
+from fairswap.model.signals import eased, nearness, runs_of, smoothed, swelled
 from fairswap.model.space import AHEAD, UP
 from fairswap.pose.rigged import RiggedFigure
 from fairswap.retarget.inverse_kinematics import solve_limb
@@ -120,7 +120,9 @@ class _Hands:
             if near.max() > 0.0 or now.min() - self.target.floor_m < self.palms[1][side].length:
                 wanted, least = self.over_floor(side)
                 push = np.maximum(near * (wanted - now), least - now)
-                push_hand(self.target, side, self.chain, push[:, None] * UP)
+                # A hand may come down to the floor from one frame to the next: an arm that is pushed then would snap.
+                up, down = (swelled(np.maximum(sign * push, 0.0), _EASE_S * self.rate) for sign in (1.0, -1.0))
+                push_hand(self.target, side, self.chain, (up - down)[:, None] * UP)
 
     def lay_down(self) -> None:
         """Bend hands back whose fingers would go through the floor, where the source has neither fingers nor turns of a

@@ -32,7 +32,7 @@ def posture_of_nodes(
     None if no body is seen."""
     sides = sides_of(container.document.nodes[node].name or "" for node in own.nodes)
     posture = _posture_in(tree, own, parents, holding, sides)
-    if not _as_asked(posture):
+    if posture is None or posture.aslant or not _as_asked(posture):
         posture, _ = posture_of_file(posture, _postures_shown(container, tree, own, parents, holding, sides), OURS)
     if posture is not None and extension_of(container.raw, "VRM"):
         posture = replace(posture, forward="-Z", reason="as VRM 0.x has it", feet=())

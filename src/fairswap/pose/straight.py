@@ -1,0 +1,80 @@
+"""A figure that rests in mid-motion, bent and twisted as it fights or runs, stands as in the straightest moment of its
+clips: what its trunk, head and toes do at rest is no anatomy."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from fairswap.bones.roles import SIDES, RoleMap
+from fairswap.errors import FairSwapError
+from fairswap.model.arrays import Floats
+from fairswap.model.clip import Clip
+from fairswap.model.rotation import angle_between, normalized
+from fairswap.model.signals import frames_across
+from fairswap.model.skeleton import WorldTransforms
+from fairswap.pose.base import can_stand
+from fairswap.pose.choice import AUTO, PoseChoice
+from fairswap.pose.rest import STANDING_DEGREES, stance_of
+from fairswap.pose.rigged import RiggedFigure
+
+# So many frames of each clip are looked at.
+_LOOKED_AT = 12
+# Beyond these a trunk is twisted, and arms are unlike: degrees.
+_TWISTED_DEGREES, _UNLIKE_DEGREES = 15.0, 40.0
+# A moment is straight enough with this share of what makes a rest pose one of mid-motion.
+_STRAIGHT = 0.6
+
+
+def straightened(rigged: RiggedFigure, clips: Sequence[Clip]) -> RiggedFigure:
+    """The figure by the straightest moment of its ``clips``, if the pose its reference is worked out from is one of
+    mid-motion and one of theirs is not; else itself."""
+    if rigged.reference_choice.kind != AUTO.kind or _bend(rigged.base.world, rigged.roles)[0] <= 1.0:
+        return rigged
+    found: list[tuple[float, int, Clip, int]] = []
+    for clip in clips:
+        frames = frames_across(clip.frames, _LOOKED_AT)
+        world = clip.poses.at(frames).world()
+        bend = _bend(world, rigged.roles) + _unlike(world, rigged.roles)
+        for index in np.flatnonzero(bend < _STRAIGHT).tolist():
+            if can_stand(world, rigged.roles, index):
+                found.append((float(bend[index]), len(found), clip, int(frames[index])))
+    for _, _, clip, frame in sorted(found)[:1]:
+        straight = replace(rigged, reference_choice=PoseChoice("frame", float(frame), clip=clip))
+        try:
+            _ = straight.reference
+        except FairSwapError:
+            return rigged
+        return straight
+    return rigged
+
+
+def _bend(world: WorldTransforms, roles: RoleMap) -> Floats:
+    """How far each frame is from standing straight, of what makes it one of mid-motion ``(frames,)``: lean, legs, or
+    the twist of the trunk."""
+    hips, shoulders = (_across(world, roles, part) for part in ("upper_leg", "upper_arm"))
+    twist = np.degrees(angle_between(hips, shoulders)) / _TWISTED_DEGREES
+    stance = stance_of(world.positions, roles) / STANDING_DEGREES[:, None]
+    return np.asarray(np.maximum(stance.max(axis=0), twist))
+
+
+def _unlike(world: WorldTransforms, roles: RoleMap) -> Floats:
+    """How far the arms are from mirroring each other ``(frames,)``: a small share of what bends count, to tell one who
+    stands at ease from one who aims."""
+    left = _across(world, roles, "upper_arm")
+    arms = [
+        normalized(
+            world.positions[:, roles.bones[f"hand_{side}"]] - world.positions[:, roles.bones[f"upper_arm_{side}"]]
+        )
+        for side in SIDES
+    ]
+    mirrored = arms[1] - 2.0 * np.sum(arms[1] * left, axis=1, keepdims=True) * left
+    return np.asarray(_STRAIGHT * np.degrees(angle_between(arms[0], mirrored)) / _UNLIKE_DEGREES)
+
+
+def _across(world: WorldTransforms, roles: RoleMap, part: str) -> Floats:
+    """From the right to the left of a pair of joints, level and unit ``(frames, 3)``."""
+    left, right = (world.positions[:, roles.bones[f"{part}_{side}"]] for side in SIDES)
+    return normalized((left - right) * [1.0, 0.0, 1.0])
