@@ -30,7 +30,7 @@ def with_bones_beside(found: Comparison, source: Motion, result: Motion, *, face
     moving = {extra.target for extra in moving_extras(poses[0], pair[0], extras)}
     pieces = {bone for limb in cut_limbs(pair[1]) for bone in limb.between}  # judged by where the limb goes
     of_face = _face_bones(pair[1])
-    left_out = pieces if face else pieces | of_face
+    left_out = (pieces if face else pieces | of_face) | _bare(pair[1])
     shared = [(extra.source, extra.target) for extra in extras if extra.target not in left_out]
     skeleton = pair[1].skeleton
     known = {extra.target for extra in extras} | pieces | of_face | skeleton.ends
@@ -51,6 +51,15 @@ def with_lost_on_head(findings: Sequence[Finding], swap: Swap, clip: Clip) -> li
         return list(findings)
     lost = lost_extras(clip.poses, source, extras, _face_bones(source))
     return [row for row in findings if row.code != "extras-lost"] + extras_lost(clip.name, lost)
+
+
+def _bare(rigged: RiggedFigure) -> set[int]:
+    """The bones of a figure with meshes that carry none: marks of footsteps, sockets, targets; nobody sees where they
+    are."""
+    skin = rigged.figure.skin_on_bones
+    if skin is None:
+        return set()
+    return set(range(len(skin))) - set(rigged.skeleton.with_ancestors(np.flatnonzero(skin > 0.0).tolist()))
 
 
 def _face_bones(rigged: RiggedFigure) -> set[int]:

@@ -27,6 +27,7 @@ from fairswap.model.clip import Clip
 from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.straight import straightened
 from fairswap.retarget.layers import with_layers
 from fairswap.retarget.record import Record, layers_of, record_in, rigged_as, with_travel
 from fairswap.wording import listed
@@ -72,7 +73,9 @@ def compare(
     """
     given = options_of(SourceOptions, source_options, "source_options")
     wanted = options_of(TargetOptions, result_options, "result_options")
-    (figure_a, clip_a), (figure_b, clip_b) = _pair(source, result, clip)
+    first, second = map(_document_with, (source, result))
+    figure_a, figure_b = first.figure, second.figure
+    clip_a, clip_b = matching_clips(first, second, clip)
     as_found = (given, wanted) == (SourceOptions(), TargetOptions())
     record = record_in(clip_b, figure_a, figure_b, clip_a) if as_found else None
     if record is not None:
@@ -86,6 +89,7 @@ def compare(
         figure_a, bones=given.bones, clip=shown_a, reference=given.reference, strict=given.strict, part="source"
     )
     b = RiggedFigure.of(figure_b, bones=wanted.bones, clip=shown_b, reference=wanted.reference, part="result")
+    a, b = (straightened(one, file.clips_of(file.figure)) for one, file in ((a, first), (b, second)))
     source_motion, result_motion = Motion(a, clip_a), Motion(b, clip_b)
     return _judged(compare_motions(source_motion, result_motion), source_motion, result_motion)
 
@@ -148,12 +152,6 @@ def _with_face(found: Comparison, source: Motion, result: Motion, *, moves: bool
     if not heads.target.chart.columns:
         return replace(found, face_lacking=lacking_of("the face"))
     return with_face_judged(found, heads, source.clip, result.clip)
-
-
-def _pair(source: Compared, result: Compared, name: str | None) -> tuple[tuple[Figure, Clip], tuple[Figure, Clip]]:
-    a, b = map(_document_with, (source, result))
-    clips = matching_clips(a, b, name)
-    return (a.figure, clips[0]), (b.figure, clips[1])
 
 
 def _document_with(what: Compared) -> Document:

@@ -10,6 +10,7 @@ import numpy as np
 from fairswap.bones.roles import SIDES, next_roles, part_of, role_above, role_order, side_of
 from fairswap.errors import ImpossibleError
 from fairswap.measure.contacts import Contacts, Floor
+from fairswap.measure.sinking import added_fingers, garments_of
 from fairswap.measure.soles import Sole, bare_soles_of, lowest_and_speed, soles_of
 from fairswap.measure.turning import Pair, Worlds, by_direction, by_turn, last_of_chain
 from fairswap.model.arrays import Floats
@@ -18,7 +19,6 @@ from fairswap.model.signals import widest_mask
 from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.stand_ins import stiff_bones
 from fairswap.pose.reference import neutral_direction
-from fairswap.pose.rigged import RiggedFigure
 
 # By how much less an arm's difference is seen while its hand keeps touching what the source's touches.
 _WHILE_TOUCHING = 0.5
@@ -121,8 +121,8 @@ class Tracks:
         self.depth = np.zeros((2, len(self.roles)))  # of joints below the floor, leg lengths
         self.added_depth = np.zeros((2, len(self.roles)))  # of fingers that only the result has; of that whole hand
         self.off = np.zeros((2, len(self.roles)))  # of joints out of their places, leg lengths
-        self.garments = _garments(pair[1])
-        self.added = _added_fingers(pair, self.roles)
+        self.garments = garments_of(pair[1])
+        self.added = added_fingers(pair, self.roles)
         self.garment_depth = np.zeros(len(self.garments))
         self.lowest, self.speed = np.empty((2, 2, frames)), np.empty((2, 2, frames))
         # Joints say less exactly than meshes where a sole is. A source without mesh is told by them alone: then the
@@ -281,32 +281,6 @@ def belt_of(stands: Contacts, pair: Pair, travel_factor: float) -> Floats | None
     """How fast the floor runs under a result whose source walks on the spot: as under that, in legs, ``(3,)``."""
     ratio = pair[1].reference.leg_m / pair[0].reference.leg_m
     return None if stands.belt_m_s is None else stands.belt_m_s * ratio * travel_factor
-
-
-def _added_fingers(pair: Pair, roles: list[tuple[str, str]]) -> tuple[dict[int, list[int]], dict[int, list[int]]]:
-    """By the row of their hand, the bones of fingers that only the result has: they go into the floor with it; before
-    them, those of all of that hand of the source, which may do so, too."""
-    theirs, mine = {}, {}
-    for row, (role, _) in enumerate(roles):
-        if role.startswith("hand_"):
-            hands = [rigged.roles.hand(side_of(role)) for rigged in pair]
-            added = [pair[1].roles.bones[finger] for finger in hands[1] if finger not in pair[0].roles.bones]
-            if added:
-                theirs[row], mine[row] = [pair[0].roles.bones[finger] for finger in hands[0]], added
-    return theirs, mine
-
-
-def _garments(rigged: RiggedFigure) -> list[int]:
-    """Extra bones that hang on the trunk or a limb, feet left out, and are above the floor when the figure rests."""
-    skeleton, roles = rigged.skeleton, rigged.role_of_bone
-    feet = {rigged.roles.bones[f"foot_{side}"] for side in SIDES}
-    resting = rigged.reference_world.positions[0, :, 1]
-    found = []
-    for bone in range(len(skeleton)):
-        above = skeleton.with_ancestors([bone])[:-1]
-        if bone not in roles and feet.isdisjoint(above) and any(other in roles for other in above):
-            found.append(bone)
-    return [bone for bone in found if resting[bone] > rigged.floor_m]
 
 
 def blocks(first: int, frames: int) -> Iterator[tuple[int, int, int, int]]:
