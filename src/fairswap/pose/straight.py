@@ -24,23 +24,26 @@ from fairswap.pose.rigged import RiggedFigure
 _LOOKED_AT = 12
 # Beyond these a trunk is twisted, and arms are unlike: degrees.
 _TWISTED_DEGREES, _UNLIKE_DEGREES = 15.0, 40.0
-# A moment is straight enough with this share of what makes a rest pose one of mid-motion.
-_STRAIGHT = 0.6
+# A moment is straight enough with this share, of its trunk, of what makes a rest pose one of mid-motion; the trunk is
+# told by the first two of what may be bent.
+_STRAIGHT, _OF_TRUNK = 0.6, 2
 
 
 def straightened(rigged: RiggedFigure, clips: Sequence[Clip]) -> RiggedFigure:
     """The figure by the straightest moment of its ``clips``, if the pose its reference is worked out from is one of
     mid-motion and one of theirs is not; else itself."""
-    if rigged.reference_choice.kind != AUTO.kind or _bend(rigged.base.world, rigged.roles)[0] <= 1.0:
+    if rigged.reference_choice.kind != AUTO.kind or _bends(rigged.base.world, rigged.roles).max() <= 1.0:
         return rigged
     found: list[tuple[float, int, Clip, int]] = []
     for clip in clips:
         frames = frames_across(clip.frames, _LOOKED_AT)
         world = clip.poses.at(frames).world()
-        bend = _bend(world, rigged.roles) + _unlike(world, rigged.roles)
-        for index in np.flatnonzero(bend < _STRAIGHT).tolist():
+        bends = _bends(world, rigged.roles)
+        # Legs that are bent a little are straightened anyhow: which moment is best, the trunk tells.
+        off = bends[:_OF_TRUNK].max(axis=0) + _unlike(world, rigged.roles)
+        for index in np.flatnonzero((bends.max(axis=0) <= 1.0) & (off < _STRAIGHT)).tolist():
             if can_stand(world, rigged.roles, index):
-                found.append((float(bend[index]), len(found), clip, int(frames[index])))
+                found.append((float(off[index]), len(found), clip, int(frames[index])))
     for _, _, clip, frame in sorted(found)[:1]:
         straight = replace(rigged, reference_choice=PoseChoice("frame", float(frame), clip=clip))
         try:
@@ -51,13 +54,12 @@ def straightened(rigged: RiggedFigure, clips: Sequence[Clip]) -> RiggedFigure:
     return rigged
 
 
-def _bend(world: WorldTransforms, roles: RoleMap) -> Floats:
-    """How far each frame is from standing straight, of what makes it one of mid-motion ``(frames,)``: lean, legs, or
-    the twist of the trunk."""
+def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:
+    """How far each frame is from standing straight, of what makes it one of mid-motion ``(6, frames)``: the twist and
+    the lean of the trunk, and for each leg its slant and the bend of its knee."""
     hips, shoulders = (_across(world, roles, part) for part in ("upper_leg", "upper_arm"))
     twist = np.degrees(angle_between(hips, shoulders)) / _TWISTED_DEGREES
-    stance = stance_of(world.positions, roles) / STANDING_DEGREES[:, None]
-    return np.asarray(np.maximum(stance.max(axis=0), twist))
+    return np.vstack([twist, stance_of(world.positions, roles) / STANDING_DEGREES[:, None]])
 
 
 def _unlike(world: WorldTransforms, roles: RoleMap) -> Floats:
