@@ -9,7 +9,7 @@ from fairswap.demo.anatomy import body_of
 from fairswap.model.posture import posture_from_positions, unit_from_height
 from fairswap.model.space import Space, nearest_direction
 from fairswap.model.words import sides_of
-from fairswap.pose.base import can_stand
+from fairswap.pose.rest import can_stand
 from making import figure
 
 TURNS = [

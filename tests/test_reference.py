@@ -12,9 +12,9 @@ from fairswap.demo.anatomy import body_of
 from fairswap.model.poses import Poses
 from fairswap.model.rotation import multiply, quaternion_from_axis_angle, rotate
 from fairswap.model.skinning import rebound_mesh
-from fairswap.pose.base import base_pose, can_stand
+from fairswap.pose.base import base_pose
 from fairswap.pose.choice import pose_named
-from fairswap.pose.rest import rest_pose_of
+from fairswap.pose.rest import can_stand, rest_pose_of
 from making import FREE, TROUPE, act, figure, run, swap_between
 
 OSRIC, JUNIPER = figure("Osric"), figure("Juniper")

@@ -63,6 +63,7 @@ REMEDIES = {
     "no-usd": 'Install it: pip install "fairswap[usd]"',
     "no-clothes": "Give a file with clothes in it, or say which of its meshes they are with take",
     "nothing-to-wear": "Give garments",
+    "trunk-bent": "If it is not built so, give a file or a pose of it that stands straight, as reference",
     "vrm-bones": 'Fit it to the standard: fairswap.fit(document, "vrm-1")',
     "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and give it as meta",
     "wants-a-folder": "fairswap.fit(document, {platform!r}).save(FOLDER) mends it",

@@ -85,6 +85,7 @@ CAUSES: dict[str, dict[str, str]] = {
         "extras-lost": "Extra bones move in the clip, and the target has none of these names.",
         "extras-restless": "Bones that only the result has do not rest: tails, skirts, ears that something else moves.",
         "correction-large": "The two reference poses are far apart at a joint, so the correction is large.",
+        "trunk-bent": "A figure rests in mid-motion, and neither its skin nor a clip tells how it stands straight.",
         "joints-stretched": "Joints leave their sockets in the clip; the result keeps its bones' lengths.",
         "lead-in": "The clip begins with a rest pose that is not part of the motion.",
         "floor-off": "The floor the feet stand on is not at zero, far above the clip, or tilted; that is taken out.",

@@ -64,6 +64,8 @@ REMEDIES = {
     "no-usd": 'Install it: pip install "fairswap[usd]"',
     "no-clothes": "Give a file with clothes in it, or say which of its meshes they are: --take MESH",
     "nothing-to-wear": "Name clothes: --with GARMENT",
+    "trunk-bent": "If it is not built so, give a file or a pose of it that stands straight "
+    "(--source-reference, --target-reference)",
     "vrm-bones": "Fit it to the standard: fairswap fit FILE --platform vrm-1 -o OUT.vrm",
     "vrm-meta": "Say it in a file (docs/formats.md has one to copy), and pass --meta FILE.toml",
     "wants-a-folder": "fairswap fit {file} --platform {platform} -o FOLDER",

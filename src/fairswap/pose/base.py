@@ -31,7 +31,7 @@ from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, 
 from fairswap.model.skinning import bound_pose
 from fairswap.model.space import UP
 from fairswap.pose.choice import AUTO, PoseChoice
-from fairswap.pose.rest import stance_of
+from fairswap.pose.rest import can_stand, stance_of
 
 _FRAMES = 121
 # A rest pose is stood up only where it is off by more than a lean or a twist of the trunk, and then to a right angle if
@@ -47,8 +47,6 @@ _STRAIGHTER_DEGREES, _SAME_FRAME_DEGREES = 5.0, 0.5
 _UNLIKE_DEGREES = 10.0
 # Hips within this share of the height they have standing rest as high as standing.
 _NEAR_STANDING = 0.3
-# With knees bent more than this a figure crouches, kneels or sits.
-_CROUCHES_DEGREES = 75.0
 # Limbs straighter than this count as straight in a T or an A.
 _STRAIGHT_DEGREES = 20.0
 
@@ -86,10 +84,11 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
     ----------
     choice : PoseChoice
         ``auto`` (the rest pose if a person can stand like that, once stood up, but the pose its meshes were bound in if
-        it rests in mid-motion; else that pose, if a person can stand like that; else the first or last frame of
-        ``clip`` if that is a T or an A; else the frame in which a person stands most upright), ``rest``, ``zero``,
-        ``frame`` (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose rest pose is taken
-        bone by bone through the roles, or a ``saved`` pose: what it turns away from the T counts as the T.
+        it rests in mid-motion and was bound straighter; else that pose, if a person can stand like that; else the first
+        or last frame of ``clip`` if that is a T or an A; else the frame in which a person stands most upright),
+        ``rest``, ``zero``, ``frame`` (counted from 0) or ``time`` of ``clip``, a ``figure`` of the same family, whose
+        rest pose is taken bone by bone through the roles, or a ``saved`` pose: what it turns away from the T counts as
+        the T.
 
     Raises
     ------
@@ -115,24 +114,6 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
     if choice.saved is not None:
         return replace(automatic, said=f"{automatic.said}; the T with the turns of {choice.saved.name}")
     return automatic
-
-
-def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
-    """Whether a person can stand in a pose: head above hips above feet, legs mostly down and not bent square, feet near
-    one height."""
-    place = world.position_tracks[:, :, frame]
-    head, hips = place[roles.bones["head"]], place[roles.bones["hips"]]
-    feet = [place[roles.bones[f"foot_{side}"]] for side in SIDES]
-    legs = [foot - place[roles.bones[f"upper_leg_{side}"]] for foot, side in zip(feet, SIDES, strict=True)]
-    length = max(float(np.linalg.norm(leg)) for leg in legs)
-    if length <= 0 or not head[1] > hips[1] > max(foot[1] for foot in feet):
-        return False
-    down = all(-leg[1] > 0.6 * np.linalg.norm(leg) for leg in legs)
-    knees = [place[roles.bones[f"lower_leg_{side}"]] - place[roles.bones[f"upper_leg_{side}"]] for side in SIDES]
-    bent = [angle_between(normalized(a), normalized(b - a)) for a, b in zip(knees, legs, strict=True)]
-    down = down and float(np.degrees(np.max(bent))) < _CROUCHES_DEGREES
-    apart = float(np.linalg.norm((feet[0] - feet[1])[[0, 2]]))
-    return bool(down and abs(feet[0][1] - feet[1][1]) < 0.15 * length and apart > 1e-4 * length)
 
 
 def _automatic(figure: Figure, roles: RoleMap, clip: Clip | None) -> BasePose:
@@ -229,6 +210,11 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
     stood = _about_hips(world, about, roles, hips)
     if rotate(about, UP) @ UP > _UPRIGHT:  # it stands, and looks elsewhere: its hips are where they are
         return BasePose(stood, hips, f"{said}; turned ahead", stands=can_stand(stood, roles))
+    if can_stand(world, roles) and _slant(stood, roles) > _slant(world, roles):
+        stood = _on_its_legs(
+            stood, _about_hips(world, _facing(world.positions[0], roles), roles, hips), skeleton, roles
+        )
+        said = f"{said}, which stoops"
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
     place = min((hips.copy(), rotate(about, hips)), key=lambda place: round(abs(float(place[1]) - height), 9))
@@ -385,6 +371,21 @@ def _about_hips(world: WorldTransforms, about: Floats, roles: RoleMap, hips: Flo
     rotations, positions = world.rotation_tracks[:, :, 0], world.position_tracks[:, :, 0]
     places = rotate(about, positions - positions[roles.bones["hips"]]) + hips
     return WorldTransforms(multiply(about, rotations)[:, :, None], places[:, :, None])
+
+
+def _slant(world: WorldTransforms, roles: RoleMap) -> float:
+    return float(stance_of(world.positions[0], roles)[[1, 3]].max())
+
+
+def _on_its_legs(stood: WorldTransforms, legs: WorldTransforms, skeleton: Skeleton, roles: RoleMap) -> WorldTransforms:
+    """One who stoops, stood up, on legs as they were: they stand on the floor, and the trunk does not."""
+    rotations, positions = stood.rotation_tracks.copy(), stood.position_tracks.copy()
+    for side in SIDES:
+        top = roles.bones[f"upper_leg_{side}"]
+        bones = [top, *skeleton.below(top)]
+        rotations[bones] = legs.rotation_tracks[bones]
+        positions[bones] = legs.position_tracks[bones] + positions[top] - legs.position_tracks[top]
+    return WorldTransforms(rotations, positions)
 
 
 def _moved(world: WorldTransforms, shift: Floats) -> WorldTransforms:

@@ -30,8 +30,9 @@ from fairswap.model.rotation import (
 from fairswap.model.skeleton import Skeleton
 from fairswap.model.space import AHEAD, UP
 from fairswap.model.tips import axis_onward
-from fairswap.pose.base import BasePose, can_stand
+from fairswap.pose.base import BasePose
 from fairswap.pose.hinges import believed_axis, hinged_limbs, hinges_at_rest, hinges_in_clip
+from fairswap.pose.rest import can_stand
 
 # Of the left hand; the right mirrors it.
 THUMB_DIRECTION = np.array([0.64, -0.36, 0.68]) / np.linalg.norm([0.64, -0.36, 0.68])

@@ -1,4 +1,4 @@
-"""What pose a figure rests in: a T, an A, arms down."""
+"""What pose a figure rests in: a T, an A, arms down; and whether anybody can stand like that."""
 
 from __future__ import annotations
 
@@ -10,12 +10,15 @@ from fairswap.bones.roles import SIDES, RoleMap
 from fairswap.model.arrays import Floats
 from fairswap.model.figure import Figure
 from fairswap.model.rotation import angle_between, normalized
+from fairswap.model.skeleton import WorldTransforms
 from fairswap.model.space import UP
 
 # Below level, in degrees: up to where arms count as level, and from where as hanging.
 _LEVEL_DEGREES, _HANGING_DEGREES = 15.0, 62.0
 # Who stands leans no more than this, nor do legs slant or knees bend more.
 STANDING_DEGREES = np.array([20.0, 25.0, 35.0, 25.0, 35.0])
+# With knees bent more than this a figure crouches, kneels or sits.
+_CROUCHES_DEGREES = 75.0
 
 
 @dataclass(frozen=True)
@@ -63,3 +66,21 @@ def stance_of(places: Floats, roles: RoleMap) -> Floats:
         thigh, whole = (at[f"{part}_{side}"] - at[f"upper_leg_{side}"] for part in ("lower_leg", "foot"))
         out += [angle_between(normalized(whole), -UP), angle_between(normalized(thigh), normalized(whole - thigh))]
     return np.degrees(out)
+
+
+def can_stand(world: WorldTransforms, roles: RoleMap, frame: int = 0) -> bool:
+    """Whether a person can stand in a pose: head above hips above feet, legs mostly down and not bent square, feet near
+    one height."""
+    place = world.position_tracks[:, :, frame]
+    head, hips = place[roles.bones["head"]], place[roles.bones["hips"]]
+    feet = [place[roles.bones[f"foot_{side}"]] for side in SIDES]
+    legs = [foot - place[roles.bones[f"upper_leg_{side}"]] for foot, side in zip(feet, SIDES, strict=True)]
+    length = max(float(np.linalg.norm(leg)) for leg in legs)
+    if length <= 0 or not head[1] > hips[1] > max(foot[1] for foot in feet):
+        return False
+    down = all(-leg[1] > 0.6 * np.linalg.norm(leg) for leg in legs)
+    knees = [place[roles.bones[f"lower_leg_{side}"]] - place[roles.bones[f"upper_leg_{side}"]] for side in SIDES]
+    bent = [angle_between(normalized(a), normalized(b - a)) for a, b in zip(knees, legs, strict=True)]
+    down = down and float(np.degrees(np.max(bent))) < _CROUCHES_DEGREES
+    apart = float(np.linalg.norm((feet[0] - feet[1])[[0, 2]]))
+    return bool(down and abs(feet[0][1] - feet[1][1]) < 0.15 * length and apart > 1e-4 * length)

@@ -17,10 +17,11 @@ from fairswap.model.document import Document
 from fairswap.model.figure import Figure
 from fairswap.model.skeleton import Skeleton, WorldTransforms, local_rotations, world_of_pose
 from fairswap.model.space import UP
-from fairswap.pose.base import BasePose, base_pose, can_stand
+from fairswap.pose.base import BasePose, base_pose
 from fairswap.pose.choice import AUTO, REST, PoseChoice, pose_named
 from fairswap.pose.ground import lowest_sole
 from fairswap.pose.reference import ReferencePose, is_finger, t_pose, turned_rotations
+from fairswap.pose.rest import can_stand
 from fairswap.pose.standing import recorded, with_feet_as_they_stand
 
 # How thick a sole is that no mesh shows, in leg lengths.

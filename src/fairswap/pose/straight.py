@@ -9,15 +9,14 @@ from dataclasses import replace
 import numpy as np
 
 from fairswap.bones.roles import SIDES, RoleMap
-from fairswap.errors import FairSwapError
+from fairswap.errors import FairSwapError, Finding
 from fairswap.model.arrays import Floats
 from fairswap.model.clip import Clip
 from fairswap.model.rotation import angle_between, normalized
 from fairswap.model.signals import frames_across
 from fairswap.model.skeleton import WorldTransforms
-from fairswap.pose.base import can_stand
 from fairswap.pose.choice import AUTO, PoseChoice
-from fairswap.pose.rest import STANDING_DEGREES, stance_of
+from fairswap.pose.rest import STANDING_DEGREES, can_stand, stance_of
 from fairswap.pose.rigged import RiggedFigure
 
 # So many frames of each clip are looked at.
@@ -52,6 +51,18 @@ def straightened(rigged: RiggedFigure, clips: Sequence[Clip]) -> RiggedFigure:
             return rigged
         return straight
     return rigged
+
+
+def bends_told(rigged: RiggedFigure) -> list[Finding]:
+    """A warning of a trunk that counts as straight though the pose that its reference is worked out from bends it."""
+    twist, lean = _bends(rigged.base.world, rigged.roles)[:_OF_TRUNK, 0] * (_TWISTED_DEGREES, STANDING_DEGREES[0])
+    if rigged.reference_choice.kind != AUTO.kind or (twist <= _TWISTED_DEGREES and lean <= STANDING_DEGREES[0]):
+        return []
+    message = (
+        f"at rest the trunk is twisted by {twist:.0f} degrees and leans by {lean:.0f}, and no clip shows it straight: "
+        f"it counts as built so"
+    )
+    return [Finding("trunk-bent", "warning", rigged.figure.name, message)]
 
 
 def _bends(world: WorldTransforms, roles: RoleMap) -> Floats:

@@ -27,6 +27,7 @@ from fairswap.model.rotation import conjugate, rotate
 from fairswap.model.skeleton import world_rotations
 from fairswap.pose.measuring import RoleAngle, measure_pose, pose_findings
 from fairswap.pose.rigged import RiggedFigure
+from fairswap.pose.straight import bends_told
 from fairswap.retarget.extras import Extra, extra_translations, moving_extras, pair_extras
 from fairswap.retarget.hips_height import height_change
 from fairswap.retarget.one_build import decided_of, kept_as_they_are, off_their_rest, same_bones, same_family
@@ -135,7 +136,7 @@ class Swap:
         """What is worth telling about the pair: guesses, poses far apart, and what is not transferred."""
         found: list[Finding] = []
         for rigged in (self.source, self.target):
-            found += [*rigged.roles.findings, *rigged.guesses]
+            found += [*rigged.roles.findings, *rigged.guesses, *bends_told(rigged)]
         found += skin_told(self.target.figure, self.target.roles) + levels_told(self.target.figure)
         names = self.source.figure.name, self.target.figure.name
         found += pose_findings(self.pose_angles, " and ".join(names))
