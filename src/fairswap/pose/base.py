@@ -47,7 +47,7 @@ _STRAIGHTER_DEGREES, _SAME_FRAME_DEGREES = 5.0, 0.5
 _UNLIKE_DEGREES = 10.0
 # Hips within this share of the height they have standing rest as high as standing.
 _NEAR_STANDING = 0.3
-# Limbs straighter than this count as straight in a T or an A.
+# Limbs straighter than this count as straight in a T or an A; knees that are bent more lower the hips.
 _STRAIGHT_DEGREES = 20.0
 
 
@@ -66,8 +66,8 @@ class BasePose:
     resting : (bones, 4) array or None
         Local rotations for bones that get no motion, where the rest pose says nothing.
     stands : bool
-        Whether the hips rest as high as when the figure stands. Those of one that rests crouching, sitting or lying do
-        not.
+        Whether the hips rest as high as when the figure stands. Those of one that rests with bent knees, sitting or
+        lying do not.
     """
 
     world: WorldTransforms
@@ -103,7 +103,12 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
         return _resting(skeleton, roles, clip, "the rest pose, as asked")
     if choice.kind == "zero":
         zero = np.tile(IDENTITY, (len(skeleton), 1))
-        return BasePose(_posed(skeleton, roles, zero), _hips(skeleton, roles), "all rotations zero, as asked")
+        return BasePose(
+            _posed(skeleton, roles, zero),
+            _hips(skeleton, roles),
+            "all rotations zero, as asked",
+            stands=_stands(skeleton.rest, roles),
+        )
     if choice.kind in ("frame", "time"):
         why = "as asked" if choice.clip is None else "the straightest stand in its clips; it rests in mid-motion"
         found = _from_clip(skeleton, roles, choice.clip or clip, choice.kind, choice.value, figure.name)
@@ -206,15 +211,13 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
         aside = _aside(world.positions[0], roles)
         if aside is not None:
             world, said = _about_hips(world, aside, roles, hips), f"{said}; turned ahead"
-        return BasePose(world, hips, said, stands=can_stand(world, roles))
+        return BasePose(world, hips, said, stands=_stands(world, roles))
     stood = _about_hips(world, about, roles, hips)
     if rotate(about, UP) @ UP > _UPRIGHT:  # it stands, and looks elsewhere: its hips are where they are
-        return BasePose(stood, hips, f"{said}; turned ahead", stands=can_stand(stood, roles))
+        return BasePose(stood, hips, f"{said}; turned ahead", stands=_stands(stood, roles))
     if can_stand(world, roles) and _slant(stood, roles) > _slant(world, roles):
-        stood = _on_its_legs(
-            stood, _about_hips(world, _facing(world.positions[0], roles), roles, hips), skeleton, roles
-        )
-        said = f"{said}, which stoops"
+        legs = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
+        return BasePose(_on_its_legs(stood, legs, skeleton, roles), hips, f"{said}; its stoop taken out", stands=False)
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
     place = min((hips.copy(), rotate(about, hips)), key=lambda place: round(abs(float(place[1]) - height), 9))
@@ -235,7 +238,7 @@ def _from_clip(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, kind: str,
     hips = _hips(skeleton, roles)
     if can_stand(skeleton.rest, roles):
         stood = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
-        return BasePose(stood, hips, f"{kind} {value:g} of {clip.name!r}")
+        return BasePose(stood, hips, f"{kind} {value:g} of {clip.name!r}", stands=_stands(skeleton.rest, roles))
     return replace(_from_frame(world, 0, skeleton, roles, clip), said=f"{kind} {value:g} of {clip.name!r}")
 
 
@@ -296,7 +299,7 @@ def _from_figure(figure: Figure, roles: RoleMap, other: Figure, name: str) -> Ba
         if role in theirs.bones:
             rotations[bone] = other.skeleton.rest_rotations[theirs.bones[role]]
     world = _posed(figure.skeleton, roles, rotations)
-    stands = can_stand(figure.skeleton.rest, roles)
+    stands = _stands(figure.skeleton.rest, roles)
     return BasePose(world, _hips(figure.skeleton, roles), f"the rest pose of {name}, as asked", stands=stands)
 
 
@@ -371,6 +374,11 @@ def _about_hips(world: WorldTransforms, about: Floats, roles: RoleMap, hips: Flo
     rotations, positions = world.rotation_tracks[:, :, 0], world.position_tracks[:, :, 0]
     places = rotate(about, positions - positions[roles.bones["hips"]]) + hips
     return WorldTransforms(multiply(about, rotations)[:, :, None], places[:, :, None])
+
+
+def _stands(world: WorldTransforms, roles: RoleMap) -> bool:
+    """Whether it stands, and so straight that its hips are as high as its legs are long."""
+    return can_stand(world, roles) and float(stance_of(world.positions[0], roles)[[2, 4]].max()) < _STRAIGHT_DEGREES
 
 
 def _slant(world: WorldTransforms, roles: RoleMap) -> float:
