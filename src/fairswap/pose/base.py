@@ -216,8 +216,8 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
     if rotate(about, UP) @ UP > _UPRIGHT:  # it stands, and looks elsewhere: its hips are where they are
         return BasePose(stood, hips, f"{said}; turned ahead", stands=_stands(stood, roles))
     if can_stand(world, roles) and _slant(stood, roles) > _slant(world, roles):
-        legs = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
-        return BasePose(_on_its_legs(stood, legs, skeleton, roles), hips, f"{said}; its stoop taken out", stands=False)
+        ahead = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
+        return BasePose(_with_trunk(ahead, stood, skeleton, roles), hips, f"{said}; its stoop taken out", stands=False)
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
     place = min((hips.copy(), rotate(about, hips)), key=lambda place: round(abs(float(place[1]) - height), 9))
@@ -385,14 +385,13 @@ def _slant(world: WorldTransforms, roles: RoleMap) -> float:
     return float(stance_of(world.positions[0], roles)[[1, 3]].max())
 
 
-def _on_its_legs(stood: WorldTransforms, legs: WorldTransforms, skeleton: Skeleton, roles: RoleMap) -> WorldTransforms:
-    """One who stoops, stood up, on legs as they were: they stand on the floor, and the trunk does not."""
+def _with_trunk(rest: WorldTransforms, stood: WorldTransforms, skeleton: Skeleton, roles: RoleMap) -> WorldTransforms:
+    """One who stoops with the trunk stood up, but legs and head as at rest: they stand on the floor and look ahead."""
     rotations, positions = stood.rotation_tracks.copy(), stood.position_tracks.copy()
-    for side in SIDES:
-        top = roles.bones[f"upper_leg_{side}"]
+    for top in (roles.bones[role] for role in ("upper_leg_left", "upper_leg_right", "head")):
         bones = [top, *skeleton.below(top)]
-        rotations[bones] = legs.rotation_tracks[bones]
-        positions[bones] = legs.position_tracks[bones] + positions[top] - legs.position_tracks[top]
+        rotations[bones] = rest.rotation_tracks[bones]
+        positions[bones] = rest.position_tracks[bones] + positions[top] - rest.position_tracks[top]
     return WorldTransforms(rotations, positions)
 
 
