@@ -103,12 +103,8 @@ def base_pose(figure: Figure, roles: RoleMap, choice: PoseChoice = AUTO, clip: C
         return _resting(skeleton, roles, clip, "the rest pose, as asked")
     if choice.kind == "zero":
         zero = np.tile(IDENTITY, (len(skeleton), 1))
-        return BasePose(
-            _posed(skeleton, roles, zero),
-            _hips(skeleton, roles),
-            "all rotations zero, as asked",
-            stands=_stands(skeleton.rest, roles),
-        )
+        world, stands = _posed(skeleton, roles, zero), _stands(skeleton.rest, roles)
+        return BasePose(world, _hips(skeleton, roles), "all rotations zero, as asked", stands=stands)
     if choice.kind in ("frame", "time"):
         why = "as asked" if choice.clip is None else "the straightest stand in its clips; it rests in mid-motion"
         found = _from_clip(skeleton, roles, choice.clip or clip, choice.kind, choice.value, figure.name)
@@ -212,12 +208,11 @@ def _resting(skeleton: Skeleton, roles: RoleMap, clip: Clip | None, said: str) -
         if aside is not None:
             world, said = _about_hips(world, aside, roles, hips), f"{said}; turned ahead"
         return BasePose(world, hips, said, stands=_stands(world, roles))
-    stood = _about_hips(world, about, roles, hips)
+    stood, stoops = _stood_up(world, about, skeleton, roles, hips)
     if rotate(about, UP) @ UP > _UPRIGHT:  # it stands, and looks elsewhere: its hips are where they are
         return BasePose(stood, hips, f"{said}; turned ahead", stands=_stands(stood, roles))
-    if can_stand(world, roles) and _slant(stood, roles) > _slant(world, roles):
-        ahead = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
-        return BasePose(_with_trunk(ahead, stood, skeleton, roles), hips, f"{said}; its stoop taken out", stands=False)
+    if stoops:
+        return BasePose(stood, hips, f"{said}; its stoop taken out", stands=False)
     # It may lie on the ground, or hang in the air on hips that are where they would be standing.
     height = _standing_height(stood, roles, clip)
     place = min((hips.copy(), rotate(about, hips)), key=lambda place: round(abs(float(place[1]) - height), 9))
@@ -309,10 +304,11 @@ def _hips(skeleton: Skeleton, roles: RoleMap) -> Floats:
 
 def _posed(skeleton: Skeleton, roles: RoleMap, rotations: Floats) -> WorldTransforms:
     world = world_of_pose(skeleton, rotations)
-    about = _righting(world.positions[0], roles)
-    if about is None:
-        about = _aside(world.positions[0], roles)
-    return _about_hips(world, IDENTITY if about is None else about, roles, _hips(skeleton, roles))
+    about, hips = _righting(world.positions[0], roles), _hips(skeleton, roles)
+    if about is not None:
+        return _stood_up(world, about, skeleton, roles, hips)[0]
+    about = _aside(world.positions[0], roles)
+    return _about_hips(world, IDENTITY if about is None else about, roles, hips)
 
 
 def _aside(positions: Floats, roles: RoleMap) -> Floats | None:
@@ -381,18 +377,22 @@ def _stands(world: WorldTransforms, roles: RoleMap) -> bool:
     return can_stand(world, roles) and float(stance_of(world.positions[0], roles)[[2, 4]].max()) < _STRAIGHT_DEGREES
 
 
-def _slant(world: WorldTransforms, roles: RoleMap) -> float:
-    return float(stance_of(world.positions[0], roles)[[1, 3]].max())
-
-
-def _with_trunk(rest: WorldTransforms, stood: WorldTransforms, skeleton: Skeleton, roles: RoleMap) -> WorldTransforms:
-    """One who stoops with the trunk stood up, but legs and head as at rest: they stand on the floor and look ahead."""
+def _stood_up(
+    world: WorldTransforms, about: Floats, skeleton: Skeleton, roles: RoleMap, hips: Floats
+) -> tuple[WorldTransforms, bool]:
+    """The first frame turned, with the hips where they rest; and whether it stoops on legs that the turn would slant.
+    Then the trunk alone is turned: legs and head stay, for they stand on the floor and look ahead."""
+    stood = _about_hips(world, about, roles, hips)
+    slants = [stance_of(one.positions[0], roles)[[1, 3]].max() for one in (world, stood)]
+    if not can_stand(world, roles) or slants[1] < slants[0] + 1e-6:
+        return stood, False
+    ahead = _about_hips(world, _facing(world.positions[0], roles), roles, hips)
     rotations, positions = stood.rotation_tracks.copy(), stood.position_tracks.copy()
     for top in (roles.bones[role] for role in ("upper_leg_left", "upper_leg_right", "head")):
         bones = [top, *skeleton.below(top)]
-        rotations[bones] = rest.rotation_tracks[bones]
-        positions[bones] = rest.position_tracks[bones] + positions[top] - rest.position_tracks[top]
-    return WorldTransforms(rotations, positions)
+        rotations[bones] = ahead.rotation_tracks[bones]
+        positions[bones] = ahead.position_tracks[bones] + positions[top] - ahead.position_tracks[top]
+    return WorldTransforms(rotations, positions), True
 
 
 def _moved(world: WorldTransforms, shift: Floats) -> WorldTransforms:

@@ -59,8 +59,8 @@ def bends_told(rigged: RiggedFigure) -> list[Finding]:
     if rigged.reference_choice.kind != AUTO.kind or (twist <= _TWISTED_DEGREES and lean <= STANDING_DEGREES[0]):
         return []
     message = (
-        f"at rest the trunk is twisted by {twist:.0f} degrees and leans by {lean:.0f}, and no clip shows it straight: "
-        f"it counts as built so"
+        f"where it counts as standing, the trunk is twisted by {twist:.0f} degrees and leans by {lean:.0f}; no clip "
+        f"shows it straight, so it is taken to be built like that"
     )
     return [Finding("trunk-bent", "warning", rigged.figure.name, message)]
 
